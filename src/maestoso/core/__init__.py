@@ -1,0 +1,1 @@
+"""Pure rules of recovery: values in, values out. No Django, no input or output, no clock."""

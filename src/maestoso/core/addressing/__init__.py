@@ -1,0 +1,1 @@
+"""Arithmetic on addresses: prefix translation, rule look-up, MACs."""

@@ -1,0 +1,150 @@
+"""Frozen values to and from JSON-ready data, by their type annotations.
+
+The rule: a dataclass is an object with its field names, a tuple is a list, an address or a moment is its
+usual text (RFC 3339 for moments, always with an offset). Unknown and missing fields are refused by name, so
+that a misspelt key in a file is never silently lost.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+import types
+import typing
+from datetime import datetime
+from functools import cache
+from ipaddress import IPv4Interface, IPv4Network, IPv6Interface, IPv6Network, ip_interface, ip_network
+from typing import Any, TypeVar
+
+from maestoso.core.errors import BadValue
+
+T = TypeVar("T")
+_TEXTUAL = (IPv4Interface, IPv6Interface, IPv4Network, IPv6Network)
+
+
+@cache
+def _hints(cls: type) -> dict[str, Any]:
+    return typing.get_type_hints(cls)
+
+
+def to_data(value: Any) -> Any:
+    """Turn a value of the model into dicts, lists, strings, numbers, booleans and None."""
+    if dataclasses.is_dataclass(value) and not isinstance(value, type):
+        return {f.name: to_data(getattr(value, f.name)) for f in dataclasses.fields(value)}
+    if isinstance(value, dict):
+        return {str(key): to_data(item) for key, item in value.items()}
+    if isinstance(value, list | tuple | frozenset):
+        return [to_data(item) for item in value]
+    if isinstance(value, datetime):
+        return value.isoformat()
+    if isinstance(value, _TEXTUAL):
+        return str(value)
+    return value
+
+
+def from_data(cls: type[T], data: Any, at: str = "") -> T:
+    """Build a ``cls`` from data made by :func:`to_data`, or from a file that people wrote.
+
+    Raises BadValue with ``field`` set to the path of the first value that does not fit.
+    """
+    return typing.cast(T, _read(cls, data, at or cls.__name__))
+
+
+def _read(kind: Any, data: Any, at: str) -> Any:
+    origin = typing.get_origin(kind)
+    if origin in (typing.Union, types.UnionType):
+        return _read_union(kind, data, at)
+    if origin is tuple:
+        if not isinstance(data, list | tuple):
+            raise _wrong(at, data, "a list")
+        item = typing.get_args(kind)[0]
+        return tuple(_read(item, element, f"{at}[{index}]") for index, element in enumerate(data))
+    if origin is dict:
+        if not isinstance(data, dict):
+            raise _wrong(at, data, "an object")
+        item = typing.get_args(kind)[1]
+        return {str(key): _read(item, element, f"{at}.{key}") for key, element in data.items()}
+    if origin is typing.Literal:
+        choices = typing.get_args(kind)
+        if data not in choices:
+            raise _wrong(at, data, f"one of {', '.join(map(str, choices))}")
+        return data
+    if dataclasses.is_dataclass(kind):
+        return _read_object(typing.cast(type, kind), data, at)
+    return _read_plain(kind, data, at)
+
+
+def _read_union(kind: Any, data: Any, at: str) -> Any:
+    choices = typing.get_args(kind)
+    if type(None) in choices and data is None:
+        return None
+    real = [choice for choice in choices if choice is not type(None)]
+    if all(choice in _TEXTUAL for choice in real):
+        return _read_textual(real, data, at)
+    return _read(real[0], data, at)
+
+
+def _read_textual(choices: list[Any], data: Any, at: str) -> Any:
+    networks = any(choice in (IPv4Network, IPv6Network) for choice in choices)
+    try:
+        return ip_network(str(data)) if networks else ip_interface(str(data))
+    except ValueError as error:
+        wanted = "a prefix such as 10.20.4.0/24" if networks else "an address such as 10.20.4.17/24"
+        raise _wrong(at, data, wanted) from error
+
+
+def _read_object(cls: type, data: Any, at: str) -> Any:
+    if not isinstance(data, dict):
+        raise _wrong(at, data, "an object")
+    hints = _hints(cls)
+    unknown = [key for key in data if key not in hints]
+    if unknown:
+        raise BadValue(
+            f"{at} has a field {unknown[0]!r} that is not known.",
+            f"Use one of: {', '.join(hints)}.",
+            field=f"{at}.{unknown[0]}",
+        )
+    values: dict[str, Any] = {}
+    for field in dataclasses.fields(cls):
+        if field.name in data:
+            values[field.name] = _read(hints[field.name], data[field.name], f"{at}.{field.name}")
+        elif field.default is dataclasses.MISSING and field.default_factory is dataclasses.MISSING:
+            raise BadValue(f"{at}.{field.name} is missing.", "Give it a value.", field=f"{at}.{field.name}")
+    return cls(**values)
+
+
+def _read_plain(kind: Any, data: Any, at: str) -> Any:
+    if kind is Any or kind is object:
+        return data
+    if kind in _TEXTUAL:
+        return _read_textual([kind], data, at)
+    if kind is datetime:
+        return _read_moment(data, at)
+    if kind is float and isinstance(data, int | float) and not isinstance(data, bool):
+        number = float(data)
+        if number - number != 0.0:
+            raise _wrong(at, data, "a finite number")
+        return number
+    if kind is int and isinstance(data, int) and not isinstance(data, bool):
+        return data
+    if kind is bool and isinstance(data, bool):
+        return data
+    if kind is str and isinstance(data, str):
+        return data
+    names = {int: "a whole number", float: "a number", bool: "true or false", str: "text"}
+    raise _wrong(at, data, names.get(kind, str(kind)))
+
+
+def _read_moment(data: Any, at: str) -> datetime:
+    try:
+        moment = data if isinstance(data, datetime) else datetime.fromisoformat(str(data))
+    except ValueError as error:
+        raise _wrong(at, data, "a time such as 2026-11-12T03:14:00+00:00") from error
+    if moment.tzinfo is None:
+        raise _wrong(at, data, "a time with its offset, such as 2026-11-12T03:14:00+00:00")
+    return moment
+
+
+def _wrong(at: str, data: Any, wanted: str) -> BadValue:
+    shown = repr(data)
+    shown = shown if len(shown) <= 60 else shown[:57] + "..."
+    return BadValue(f"{at} is {shown}, which is not {wanted}.", f"Give {wanted}.", field=at)

@@ -1,0 +1,1 @@
+"""How long it would take, with its spread, from what earlier runs took."""

@@ -1,0 +1,1 @@
+"""Crosswalk and workload in; where and how it comes down out."""

@@ -1,0 +1,1 @@
+"""The values everything else speaks about: estate, protection, crosswalk, plan."""

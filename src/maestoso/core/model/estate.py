@@ -1,0 +1,131 @@
+"""What a site has: pools, networks and workloads."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from ipaddress import IPv4Interface, IPv4Network, IPv6Interface, IPv6Network
+from typing import Literal
+
+Interface = IPv4Interface | IPv6Interface
+Prefix = IPv4Network | IPv6Network
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class HostPool:
+    """Compute to run on. ``standby_hosts`` of the ``hosts`` must be woken before they carry load."""
+
+    name: str
+    hosts: int
+    standby_hosts: int = 0
+    cores: int
+    memory_mib: int
+    used_cores: int = 0
+    used_memory_mib: int = 0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class StoragePool:
+    """Space to store on. A pool that is itself replicated cannot be landed on."""
+
+    name: str
+    capacity_gib: int
+    used_gib: int = 0
+    replicated: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Network:
+    """One layer-2 segment. ``stretched_with`` names the same segment at another site (``SITE/network``).
+
+    ``routes_to`` lists networks of this site that packets can reach from here through a router.
+    """
+
+    name: str
+    vlan: int
+    prefixes: tuple[Prefix, ...]
+    gateways: tuple[str, ...] = ()
+    dns: tuple[str, ...] = ()
+    role: Literal["production", "sandbox", "transit"] = "production"
+    dhcp: bool = False
+    stretched_with: str | None = None
+    routes_to: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Disk:
+    """One disk. A disk that is left out of replication says why."""
+
+    name: str
+    size_gib: int
+    storage_pool: str
+    left_out_because: str | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Nic:
+    """One network adapter: static addresses, or DHCP (then ``addresses`` is what it was given last)."""
+
+    name: str
+    network: str
+    mac: str
+    dhcp: bool = False
+    addresses: tuple[Interface, ...] = ()
+    gateways: tuple[str, ...] = ()
+    dns: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Service:
+    """Something a workload answers on. ``name`` is what others name in ``uses``."""
+
+    name: str
+    protocol: Literal["tcp", "udp", "http", "https"]
+    port: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Workload:
+    """One virtual machine."""
+
+    name: str
+    os_family: Literal["linux", "bsd", "appliance"] = "linux"
+    cores: int
+    memory_mib: int
+    disks: tuple[Disk, ...]
+    nics: tuple[Nic, ...]
+    tags: dict[str, str] = field(default_factory=dict)
+    owner: str = ""
+    criticality: Literal["vital", "important", "deferrable"] = "important"
+    guest_agent: bool = True
+    needs_key: bool = False
+    offers: tuple[Service, ...] = ()
+    uses: tuple[str, ...] = ()
+
+    @property
+    def size_gib(self) -> int:
+        """Sum of the replicated disks."""
+        return sum(disk.size_gib for disk in self.disks if disk.left_out_because is None)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SiteLimits:
+    """How many operations of a class the site carries out at once."""
+
+    power: int = 4
+    copies: int = 4
+    clones: int = 4
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Inventory:
+    """What a site agent says its site has."""
+
+    host_pools: tuple[HostPool, ...] = ()
+    storage_pools: tuple[StoragePool, ...] = ()
+    networks: tuple[Network, ...] = ()
+    workloads: tuple[Workload, ...] = ()
+    limits: SiteLimits = field(default_factory=SiteLimits)
+
+    def network(self, name: str) -> Network | None:
+        """The network of that name, or None."""
+        return next((network for network in self.networks if network.name == name), None)

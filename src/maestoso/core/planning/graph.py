@@ -1,0 +1,110 @@
+"""Steps and the graph they make."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+from maestoso.core.errors import CycleFound
+from maestoso.core.model.plan import OnFailure
+
+Slot = Literal["power", "copies", "clones"]
+Phase = Literal["prepare", "bring-up", "judge", "cleanup"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Step:
+    """One thing a run does.
+
+    ``after`` are steps that must be resolved first. ``delay_s`` machine seconds must pass since the last of
+    ``delay_from`` (a part of ``after``) was resolved: the boot delay counts from what a member waits for,
+    not from the preparation of its copy. ``needs`` are those without which this step makes no sense: if one
+    of them is skipped, so is this. ``undoes`` are steps that this one takes back; if none of them was ever
+    asked for, there is nothing to do. A step without ``site`` is done by the engine or by a person.
+    """
+
+    id: str
+    verb: str
+    subject: str
+    phase: Phase
+    title: str
+    site: str | None = None
+    workload: str | None = None
+    wave: int | None = None
+    after: tuple[str, ...] = ()
+    delay_s: float = 0.0
+    delay_from: tuple[str, ...] = ()
+    needs: tuple[str, ...] = ()
+    undoes: tuple[str, ...] = ()
+    slot: Slot | None = None
+    on_failure: OnFailure = "ask"
+    skippable: bool = True
+    person: bool = False
+    args: Mapping[str, Any] = field(default_factory=dict)
+
+
+class StepGraph:
+    """Steps in an order in which every step comes behind all it waits for.
+
+    ``preds[i]`` and ``succs[i]`` are positions in ``steps``. Raises CycleFound, naming the cycle in order.
+    """
+
+    def __init__(self, steps: Iterable[Step]) -> None:
+        listed = list(steps)
+        order = topological_order([step.id for step in listed], {step.id: step.after for step in listed})
+        by_id = {step.id: step for step in listed}
+        self.steps: tuple[Step, ...] = tuple(by_id[name] for name in order)
+        self.index: dict[str, int] = {step.id: position for position, step in enumerate(self.steps)}
+        self.preds: tuple[tuple[int, ...], ...] = tuple(
+            tuple(self.index[name] for name in step.after) for step in self.steps
+        )
+        succs: list[list[int]] = [[] for _ in self.steps]
+        for position, preds in enumerate(self.preds):
+            for pred in preds:
+                succs[pred].append(position)
+        self.succs: tuple[tuple[int, ...], ...] = tuple(map(tuple, succs))
+
+    def __len__(self) -> int:
+        return len(self.steps)
+
+    def __contains__(self, step: str) -> bool:
+        return step in self.index
+
+    def __getitem__(self, step: str) -> Step:
+        return self.steps[self.index[step]]
+
+
+def topological_order(names: Sequence[str], after: Mapping[str, Iterable[str]]) -> list[str]:
+    """Names so that each stands behind all it waits for, ties in the given order (Kahn 1962).
+
+    Raises CycleFound with one cycle, each name waiting for the next.
+    """
+    waiting = {name: len(set(after[name])) for name in names}
+    behind: dict[str, list[str]] = {name: [] for name in names}
+    for name in names:
+        for pred in set(after[name]):
+            behind[pred].append(name)
+    free = deque(name for name in names if waiting[name] == 0)
+    order: list[str] = []
+    while free:
+        name = free.popleft()
+        order.append(name)
+        for succ in behind[name]:
+            waiting[succ] -= 1
+            if waiting[succ] == 0:
+                free.append(succ)
+    if len(order) < len(names):
+        raise CycleFound(_some_cycle({name for name in names if waiting[name] > 0}, after))
+    return order
+
+
+def _some_cycle(stuck: set[str], after: Mapping[str, Iterable[str]]) -> tuple[str, ...]:
+    """Walk backwards among the names that never became free until one repeats."""
+    name = min(stuck)
+    path: list[str] = []
+    while name not in path:
+        path.append(name)
+        name = min(pred for pred in after[name] if pred in stuck)
+    return tuple(path[path.index(name) :])

@@ -1,0 +1,100 @@
+"""What the engine needs from outside, as Protocols. Each has a real adapter and an in-memory twin."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any, Literal, Protocol
+
+from maestoso.core.runs.decide import Operation
+from maestoso.core.runs.events import Event
+
+OperationStatus = Literal["accepted", "running", "done", "failed"]
+
+
+class Clock(Protocol):
+    """The time, as an aware UTC datetime."""
+
+    def now(self) -> datetime: ...
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class OperationState:
+    """What a site says of one operation. ``code`` and ``reason`` are set when it failed."""
+
+    key: str
+    status: OperationStatus
+    result: Mapping[str, Any] = field(default_factory=dict)
+    code: str = ""
+    reason: str = ""
+
+    @property
+    def settled(self) -> bool:
+        """Whether it will not change any more."""
+        return self.status in ("done", "failed")
+
+
+class SiteUnreachable(Exception):
+    """The site gave no answer. Nothing is known of what it did: ask again with the same key."""
+
+
+class SiteRefused(Exception):
+    """The site answered that it will not: a bad request, an unknown verb, a fence that is too low."""
+
+    def __init__(self, code: str, reason: str) -> None:
+        super().__init__(reason)
+        self.code = code
+        self.reason = reason
+
+
+class SiteClient(Protocol):
+    """One site agent. Every call may raise SiteUnreachable or SiteRefused."""
+
+    async def put_operation(self, operation: Operation, fence: int) -> OperationState: ...
+
+    async def operation(self, key: str) -> OperationState | None: ...
+
+    async def changes(self, after: int, wait_s: float) -> tuple[list[OperationState], int]: ...
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Lease:
+    """The right to write one run's log: only with the highest ``fence`` ever given out."""
+
+    run: str
+    fence: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Append:
+    """Events to add to one run, in order, under a lease."""
+
+    lease: Lease
+    events: Sequence[Event]
+
+
+AppendResult = Literal["written", "behind", "lost"]
+"""``behind``: somebody else's events came first, read them. ``lost``: the lease went to another engine."""
+
+
+class RunLog(Protocol):
+    """The append-only log of all runs, and who may write to which."""
+
+    def unfinished(self) -> Mapping[str, int]:
+        """Runs that have no outcome yet, with the number of their last event."""
+
+    def read(self, run: str, after: int = 0) -> list[Event]:
+        """Events of a run behind number ``after``, in order."""
+
+    def append(self, batch: Sequence[Append]) -> list[AppendResult]:
+        """Add all events of the batch in one transaction; each run's result on its own."""
+
+    def claim(self, run: str, owner: str, lease_s: float) -> Lease | None:
+        """Take the lease when it is free, has run out, or is the owner's own from before."""
+
+    def renew(self, leases: Sequence[Lease], owner: str, lease_s: float) -> set[str]:
+        """Keep leases; returns the runs that are still the owner's."""
+
+    def release(self, leases: Sequence[Lease], owner: str) -> None:
+        """Give leases back, so that another engine need not wait."""

@@ -1,0 +1,160 @@
+"""``decide``: from the state of a run and the time to what happens next."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+
+from maestoso.core.planning.graph import Step
+from maestoso.core.planning.isolated_test import LEAK_CHECK, VERDICT
+from maestoso.core.runs.events import Draft, Event
+from maestoso.core.runs.state import RunState
+from maestoso.core.scheduling.list_schedule import capacity
+
+TIME_GRAIN_S = 1e-6
+"""Events carry microseconds; a step that is due within one is due now."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Decision:
+    """Events to write now, and when to decide again if nothing else happens before."""
+
+    drafts: tuple[Draft, ...]
+    wake_at: datetime | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Operation:
+    """What a site is asked to do. ``key`` names it for ever: a repeated key is answered from memory."""
+
+    key: str
+    run: str
+    verb: str
+    subject: str
+    args: Mapping[str, Any]
+    pace: float = 1.0
+
+
+def decide(state: RunState, now: datetime) -> Decision:
+    """What must be written next. Pure; an empty decision with no ``wake_at`` waits for somebody."""
+    if state.finished:
+        return Decision(drafts=(), wake_at=None)
+    drafts = [*_for_failures(state), *_for_people(state, now)]
+    starts, next_due_s = _starts(state, now)
+    drafts += starts
+    if not drafts and state.all_resolved():
+        drafts.append(_finish(state))
+    return Decision(drafts=tuple(drafts), wake_at=None if drafts else _wake_at(state, now, next_due_s))
+
+
+def settle(state: RunState, now: datetime) -> tuple[list[Event], datetime | None]:
+    """Apply decisions to ``state`` until there is nothing left to decide at ``now``.
+
+    Returns the events, in order, and when to look again. The events must be durable before any step they
+    ask for is sent.
+    """
+    events: list[Event] = []
+    while True:
+        decision = decide(state, now)
+        if not decision.drafts:
+            return events, decision.wake_at
+        for draft in decision.drafts:
+            event = state.event(draft, now)
+            state.apply(event)
+            events.append(event)
+
+
+def operation_for(state: RunState, run: str, step_id: str) -> Operation:
+    """The operation of the present attempt of a step; the same for the same log."""
+    step = state.graph[step_id]
+    args = dict(step.args)
+    if step.verb == "clone-point" and state.inputs.sync_first:
+        args["point"] = state.steps[f"sync:{args['group']}"].result.get("point") or args["point"]
+    return Operation(
+        key=f"{run}:{step_id}:{state.steps[step_id].attempt}",
+        run=run,
+        verb=step.verb,
+        subject=step.subject,
+        args=args,
+        pace=state.inputs.pace,
+    )
+
+
+def _for_failures(state: RunState) -> list[Draft]:
+    drafts = []
+    for name in sorted(state.failed):
+        step, failure = state.graph[name], state.steps[name]
+        if step.on_failure == "go-on" and step.skippable:
+            reason = f"The plan says to go on when this fails: {failure.reason}"
+            drafts.append(Draft(kind="step.skipped", data={"step": name, "reason": reason}))
+        elif step.on_failure == "stop" and name not in state.stopped_for:
+            reason = f"{step.title} failed: {failure.reason}"
+            drafts.append(Draft(kind="run.held", data={"step": name, "reason": reason}))
+    return drafts
+
+
+def _for_people(state: RunState, now: datetime) -> list[Draft]:
+    due = state.inputs.cleanup_at
+    if VERDICT in state.persons and due is not None and now >= due:
+        notes = "Nobody judged this test before its end time; it was cleaned up by itself."
+        return [Draft(kind="verdict.given", data={"verdict": "inconclusive", "notes": notes})]
+    return []
+
+
+def _starts(state: RunState, now: datetime) -> tuple[list[Draft], float | None]:
+    """Steps that can go now, longest remaining path first, and the run time when the next one is due."""
+    drafts: list[Draft] = []
+    now_s = state.run_seconds(now)
+    next_due_s: float | None = None
+    taken = dict(state.slots_taken)
+    for name in sorted(state.open, key=lambda n: (-state.tail_s[state.graph.index[n]], n)):
+        step = state.graph[name]
+        pointless = _pointless(state, step)
+        if pointless:
+            drafts.append(Draft(kind="step.skipped", data={"step": name, "reason": pointless}))
+            continue
+        if state.held_because is not None:
+            continue
+        eligible_s = state.steps[name].eligible_s or 0.0
+        if eligible_s > now_s + TIME_GRAIN_S:
+            next_due_s = eligible_s if next_due_s is None else min(next_due_s, eligible_s)
+            continue
+        if step.person:
+            drafts.append(Draft(kind="step.waits", data={"step": name}))
+        elif step.site is None:
+            drafts.append(Draft(kind="step.done", data={"step": name, "result": {}}))
+        elif step.slot is None or taken[step.slot] < capacity(state.inputs.limits, step.slot):
+            if step.slot:
+                taken[step.slot] += 1
+            attempt = state.steps[name].attempt + 1
+            drafts.append(Draft(kind="step.asked", data={"step": name, "attempt": attempt}))
+    return drafts, next_due_s
+
+
+def _pointless(state: RunState, step: Step) -> str:
+    """Why an open step need not be done at all; empty when it must."""
+    for needed in step.needs:
+        if state.steps[needed].status in ("skipped", "cancelled"):
+            return f"{state.graph[needed].title} did not happen, so there is nothing to do here."
+    if step.undoes and all(state.steps[name].attempt == 0 for name in step.undoes):
+        return "It was never made, so there is nothing to take away."
+    return ""
+
+
+def _finish(state: RunState) -> Draft:
+    outcome = "aborted" if state.aborted_because is not None else state.verdict
+    remains = list(state.steps[LEAK_CHECK].result.get("remains", []))
+    return Draft(kind="run.finished", data={"outcome": outcome, "remains": remains})
+
+
+def _wake_at(state: RunState, now: datetime, next_due_s: float | None) -> datetime | None:
+    moments = []
+    if next_due_s is not None:
+        wall = (next_due_s - state.run_seconds(now)) / state.inputs.pace
+        # Rounded up by a microsecond: waking a moment early would only mean waking twice.
+        moments.append(now + timedelta(seconds=wall) + timedelta(microseconds=1))
+    if VERDICT in state.persons and state.inputs.cleanup_at is not None:
+        moments.append(state.inputs.cleanup_at)
+    return min(moments, default=None)

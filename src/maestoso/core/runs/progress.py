@@ -1,0 +1,66 @@
+"""What a run measured so far, and what to expect of the rest."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+
+from maestoso.core.runs.state import RunState
+from maestoso.core.runs.steps import RESOLVED
+from maestoso.core.scheduling.list_schedule import Pinned, Schedule, list_schedule
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Measures:
+    """Seconds. ``rto_s`` is trigger to last required check; ``rpo_s`` per group is trigger minus point."""
+
+    rto_s: float | None
+    rpo_s: dict[str, float]
+    people_s: float
+    attempts: int
+    failures_met: int
+
+
+def measures(state: RunState) -> Measures:
+    """What the run achieved, as far as it is known now."""
+    return Measures(
+        rto_s=state.ready_s,
+        rpo_s={
+            group.code: max((state.started_at - group.point.at).total_seconds(), 0.0)
+            for group in state.inputs.groups
+            if group.point is not None
+        },
+        people_s=state.people_s,
+        attempts=sum(step.attempt for step in state.steps.values()),
+        failures_met=sum(max(step.attempt - 1, 0) for step in state.steps.values()) + len(state.failed),
+    )
+
+
+def planned(state: RunState) -> Schedule:
+    """The schedule that was expected at the start: the ghost behind the live score."""
+    return list_schedule(state.graph, state.medians_s, state.inputs.limits)
+
+
+def expected(state: RunState, now: datetime) -> Schedule:
+    """The schedule from here on: what happened stays, the rest is laid behind ``now``."""
+    now_s = state.run_seconds(now)
+    pinned = {}
+    for position, step in enumerate(state.graph.steps):
+        happened = state.steps[step.id]
+        begun_s = happened.asked_s if happened.asked_s is not None else happened.settled_s
+        if happened.status in RESOLVED:
+            at_s = happened.settled_s or 0.0
+            pinned[position] = Pinned(start_s=at_s if begun_s is None else begun_s, finish_s=at_s)
+        elif happened.status in ("asked", "person") and begun_s is not None:
+            pinned[position] = Pinned(start_s=begun_s)
+    return list_schedule(state.graph, state.medians_s, state.inputs.limits, pinned=pinned, now_s=now_s)
+
+
+def expected_ready_s(state: RunState, schedule: Schedule) -> float:
+    """When the last required check should be through, in run seconds."""
+    counted = [
+        schedule.finish_s[position]
+        for position, step in enumerate(state.graph.steps)
+        if step.phase in ("prepare", "bring-up")
+    ]
+    return state.ready_s if state.ready_s is not None else max(counted, default=0.0)

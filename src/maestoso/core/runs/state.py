@@ -1,0 +1,240 @@
+"""``fold``: the state of a run, computed from its log and nothing else."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import replace
+from datetime import datetime
+
+from maestoso.core.codec import from_data
+from maestoso.core.errors import LogCorrupt
+from maestoso.core.planning.graph import Slot, StepGraph
+from maestoso.core.planning.inputs import Estimate, RunInputs
+from maestoso.core.planning.isolated_test import VERDICT, compile_test
+from maestoso.core.runs.events import Draft, Event
+from maestoso.core.runs.steps import RESOLVED, Status, StepState, next_status
+from maestoso.core.scheduling.list_schedule import earliest, tails
+
+
+class RunState:
+    """The state after the events applied so far.
+
+    ``apply`` is the only writer and works in place: copying thousands of steps for each event would make a
+    long log quadratic. Two states made from the same events are equal in every field.
+    """
+
+    def __init__(self, first: Event) -> None:
+        if first.kind != "run.started" or first.seq != 1:
+            raise LogCorrupt("A run log must begin with run.started at number 1.")
+        self.inputs = from_data(RunInputs, first.data["inputs"])
+        self.graph: StepGraph = compile_test(self.inputs)
+        nothing = Estimate(median_s=0.0)
+        self.medians_s = [self.inputs.estimates.get(s.id, nothing).median_s for s in self.graph.steps]
+        self.tail_s = tails(self.graph, self.medians_s)
+        self.started_at = first.at
+        self.started_by = first.by
+        self.seq = 1
+        self.at = first.at
+        self.run_s = 0.0
+        self.people_s = 0.0
+        self.steps: dict[str, StepState] = {step.id: StepState() for step in self.graph.steps}
+        self.settled_s = [0.0] * len(self.graph)
+        self.unresolved = [len(preds) for preds in self.graph.preds]
+        self.open: set[str] = set()
+        self.in_flight: set[str] = set()
+        self.persons: set[str] = set()
+        self.failed: set[str] = set()
+        self.slots_taken: dict[Slot, int] = {"power": 0, "copies": 0, "clones": 0}
+        self.held_because: str | None = None
+        self.stopped_for: set[str] = set()
+        self.aborted_because: str | None = None
+        self.verdict: str | None = None
+        self.notes = ""
+        self.lost_sites: dict[str, str] = {}
+        self.ready_s: float | None = None
+        self.outcome: str | None = None
+        for position, count in enumerate(self.unresolved):
+            if count == 0:
+                self._open(position)
+
+    @property
+    def finished(self) -> bool:
+        """Whether the run has its outcome."""
+        return self.outcome is not None
+
+    @property
+    def machine_busy(self) -> bool:
+        """Whether anything but a person holds the run up: then run time goes at pace."""
+        return bool(self.in_flight) or (self.held_because is None and bool(self.open))
+
+    def run_seconds(self, now: datetime) -> float:
+        """Run time at ``now``: wall time since the last event, times the pace while machines work."""
+        wall = max((now - self.at).total_seconds(), 0.0)
+        return self.run_s + wall * (self.inputs.pace if self.machine_busy else 1.0)
+
+    def event(self, draft: Draft, now: datetime) -> Event:
+        """``draft`` as the next event of this log."""
+        moment = max(now, self.at)
+        return Event(
+            seq=self.seq + 1,
+            at=moment,
+            run_s=round(self.run_seconds(moment), 6),
+            kind=draft.kind,
+            data=draft.data,
+            by=draft.by,
+        )
+
+    def apply(self, event: Event) -> None:
+        """Take one event in. Raises LogCorrupt where it cannot follow; the state is then of no use."""
+        if event.seq != self.seq + 1:
+            raise LogCorrupt(f"Event {event.seq} follows event {self.seq}: something is missing or doubled.")
+        if self.finished:
+            raise LogCorrupt(f"Event {event.seq} comes after the run had finished.")
+        if not self.machine_busy:
+            self.people_s += (event.at - self.at).total_seconds()
+        self.seq, self.at, self.run_s = event.seq, event.at, event.run_s
+        name = "_on_" + event.kind.replace(".", "_")
+        getattr(self, name)(event)
+
+    # --- one handler for each kind of event ---
+
+    def _on_step_asked(self, event: Event) -> None:
+        step, state = self._move(event)
+        if event.data["attempt"] != state.attempt + 1:
+            raise LogCorrupt(f"Attempt {event.data['attempt']} of {step} follows attempt {state.attempt}.")
+        self.steps[step] = replace(state, attempt=state.attempt + 1, asked_s=event.run_s, code="", reason="")
+        self.open.discard(step)
+        self.in_flight.add(step)
+        slot = self.graph[step].slot
+        if slot:
+            self.slots_taken[slot] += 1
+
+    def _on_step_done(self, event: Event) -> None:
+        step, state = self._move(event)
+        self.steps[step] = replace(state, result=event.data.get("result") or {})
+        self._landed(step)
+        self._resolve(step)
+
+    def _on_step_failed(self, event: Event) -> None:
+        step, state = self._move(event)
+        self.steps[step] = replace(
+            state, code=event.data["code"], reason=event.data["reason"], settled_s=event.run_s
+        )
+        self._landed(step)
+        self.failed.add(step)
+        if self.aborted_because is not None and self.graph[step].phase != "cleanup":
+            self._cancel(step)
+
+    def _on_step_skipped(self, event: Event) -> None:
+        step, state = self._move(event)
+        self.steps[step] = replace(state, reason=event.data["reason"])
+        self._resolve(step)
+
+    def _on_step_retried(self, event: Event) -> None:
+        step, state = self._move(event)
+        self.failed.discard(step)
+        self.stopped_for.discard(step)
+        self.steps[step] = replace(state, eligible_s=event.run_s, settled_s=None)
+        self.open.add(step)
+
+    def _on_step_waits(self, event: Event) -> None:
+        step, state = self._move(event)
+        self.steps[step] = replace(state, asked_s=event.run_s)
+        self.open.discard(step)
+        self.persons.add(step)
+        if step == VERDICT:
+            self.ready_s = event.run_s
+
+    def _on_hold_answered(self, event: Event) -> None:
+        step, _ = self._move(event)
+        self._resolve(step)
+
+    def _on_verdict_given(self, event: Event) -> None:
+        self.verdict = event.data["verdict"]
+        self.notes = event.data.get("notes", "")
+        self._move(replace(event, data={"step": VERDICT}))
+        self._resolve(VERDICT)
+
+    def _on_run_held(self, event: Event) -> None:
+        self.held_because = event.data["reason"]
+        if "step" in event.data:
+            self.stopped_for.add(event.data["step"])
+
+    def _on_run_resumed(self, event: Event) -> None:
+        self.held_because = None
+
+    def _on_run_aborted(self, event: Event) -> None:
+        self.aborted_because = event.data["reason"]
+        self.held_because = None
+        for step in self.graph.steps:
+            if step.phase != "cleanup" and self.steps[step.id].status in ("waiting", "person", "failed"):
+                self._cancel(step.id)
+
+    def _on_site_lost(self, event: Event) -> None:
+        self.lost_sites[event.data["site"]] = event.data["reason"]
+
+    def _on_site_back(self, event: Event) -> None:
+        self.lost_sites.pop(event.data["site"], None)
+
+    def _on_run_finished(self, event: Event) -> None:
+        self.outcome = event.data["outcome"]
+
+    # --- shared by the handlers ---
+
+    def _move(self, event: Event) -> tuple[str, StepState]:
+        step = event.data["step"]
+        if step not in self.graph:
+            raise LogCorrupt(f"The log speaks of step {step}, which the plan of this run does not have.")
+        state = self.steps[step]
+        status = next_status(step, state.status, event.kind)
+        self.steps[step] = state = replace(state, status=status)
+        return step, state
+
+    def _landed(self, step: str) -> None:
+        """The step is no longer with its site."""
+        if step in self.in_flight:
+            self.in_flight.discard(step)
+            slot = self.graph[step].slot
+            if slot:
+                self.slots_taken[slot] -= 1
+
+    def _cancel(self, step: str) -> None:
+        state = self.steps[step]
+        status = next_status(step, state.status, "run.aborted")
+        self.steps[step] = replace(state, status=status)
+        self._resolve(step)
+
+    def _resolve(self, step: str) -> None:
+        self.steps[step] = replace(self.steps[step], settled_s=self.run_s)
+        self.settled_s[self.graph.index[step]] = self.run_s
+        for waits in (self.open, self.persons, self.failed):
+            waits.discard(step)
+        for position in self.graph.succs[self.graph.index[step]]:
+            self.unresolved[position] -= 1
+            if self.unresolved[position] == 0 and self._status(position) == "waiting":
+                self._open(position)
+
+    def _status(self, position: int) -> Status:
+        return self.steps[self.graph.steps[position].id].status
+
+    def _open(self, position: int) -> None:
+        step = self.graph.steps[position].id
+        eligible = earliest(self.graph, position, self.settled_s)
+        self.steps[step] = replace(self.steps[step], eligible_s=eligible)
+        self.open.add(step)
+
+    def all_resolved(self) -> bool:
+        """Whether no step is left to do."""
+        return all(state.status in RESOLVED for state in self.steps.values())
+
+
+def fold(events: Iterable[Event]) -> RunState:
+    """The state of a run from its whole log. Raises LogCorrupt where the log breaks its rules."""
+    log = iter(events)
+    first = next(log, None)
+    if first is None:
+        raise LogCorrupt("A run log cannot be empty.")
+    state = RunState(first)
+    for event in log:
+        state.apply(event)
+    return state

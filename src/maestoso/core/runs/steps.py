@@ -1,0 +1,64 @@
+"""The life of one step: one table and the function that reads it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+from maestoso.core.errors import LogCorrupt
+
+Status = Literal["waiting", "asked", "person", "done", "failed", "skipped", "cancelled"]
+
+RESOLVED: frozenset[Status] = frozenset({"done", "skipped", "cancelled"})
+"""What lets the steps behind go on."""
+
+TABLE: Mapping[tuple[Status, str], Status] = {
+    ("waiting", "step.asked"): "asked",
+    ("waiting", "step.done"): "done",  # steps of the engine's own, such as opening a wave
+    ("waiting", "step.waits"): "person",
+    ("waiting", "step.skipped"): "skipped",
+    ("waiting", "run.aborted"): "cancelled",
+    ("asked", "step.done"): "done",
+    ("asked", "step.failed"): "failed",
+    ("person", "hold.answered"): "done",
+    ("person", "verdict.given"): "done",
+    ("person", "step.skipped"): "skipped",
+    ("person", "run.aborted"): "cancelled",
+    ("failed", "step.retried"): "waiting",
+    ("failed", "step.skipped"): "skipped",
+    ("failed", "run.aborted"): "cancelled",
+}
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class StepState:
+    """Where a step is. Times are run seconds; ``eligible_s`` is when it may be asked for."""
+
+    status: Status = "waiting"
+    attempt: int = 0
+    eligible_s: float | None = None
+    asked_s: float | None = None
+    settled_s: float | None = None
+    code: str = ""
+    reason: str = ""
+    result: Mapping[str, Any] = field(default_factory=dict)
+
+
+def next_status(step: str, status: Status, event: str) -> Status:
+    """The status after ``event``. Raises LogCorrupt for a move that is not in the table."""
+    try:
+        return TABLE[(status, event)]
+    except KeyError:
+        raise LogCorrupt(
+            f"Step {step} is {status}; the event {event} cannot happen to it.",
+            "Restore the log of this run from a backup.",
+        ) from None
+
+
+def diagram() -> str:
+    """The table as a Mermaid state diagram, for the documentation."""
+    lines = ["stateDiagram-v2", "  [*] --> waiting"]
+    lines += [f"  {status} --> {after}: {event}" for (status, event), after in TABLE.items()]
+    lines += [f"  {status} --> [*]" for status in sorted(RESOLVED)]
+    return "\n".join(lines)

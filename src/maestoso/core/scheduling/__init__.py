@@ -1,0 +1,1 @@
+"""When each step would start and finish under the site's limits."""

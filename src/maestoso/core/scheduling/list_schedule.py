@@ -1,0 +1,184 @@
+"""List scheduling: among the steps that could start, the one with the longest remaining path goes first.
+
+Reference: Graham, 'Bounds on multiprocessing timing anomalies' (1969); the priority is the critical-path
+priority of Kohler (1975).
+"""
+
+from __future__ import annotations
+
+import heapq
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from maestoso.core.model.estate import SiteLimits
+from maestoso.core.planning.graph import Slot, StepGraph
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Pinned:
+    """A step that has already begun; ``finish_s`` is None while it goes on."""
+
+    start_s: float
+    finish_s: float | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Schedule:
+    """Start and finish of every step in machine seconds, by position in the graph; ``order`` of starts."""
+
+    start_s: tuple[float, ...]
+    finish_s: tuple[float, ...]
+    order: tuple[int, ...]
+    makespan_s: float
+
+
+def tails(graph: StepGraph, durations_s: Sequence[float]) -> list[float]:
+    """Longest path from the start of each step to the end of the graph, in seconds."""
+    tail = [0.0] * len(graph)
+    for position in range(len(graph) - 1, -1, -1):
+        behind = max(
+            (_lag(graph, position, succ) + tail[succ] for succ in graph.succs[position]), default=0.0
+        )
+        tail[position] = durations_s[position] + behind
+    return tail
+
+
+def _lag(graph: StepGraph, pred: int, succ: int) -> float:
+    step = graph.steps[succ]
+    return step.delay_s if graph.steps[pred].id in step.delay_from else 0.0
+
+
+def earliest(graph: StepGraph, position: int, finish_s: Sequence[float]) -> float:
+    """When the step may start as far as what it waits for is concerned."""
+    return max((finish_s[pred] + _lag(graph, pred, position) for pred in graph.preds[position]), default=0.0)
+
+
+def capacity(limits: SiteLimits, slot: Slot) -> int:
+    """How many steps of this class the site carries out at once."""
+    return {"power": limits.power, "copies": limits.copies, "clones": limits.clones}[slot]
+
+
+def list_schedule(
+    graph: StepGraph,
+    durations_s: Sequence[float],
+    limits: SiteLimits,
+    pinned: Mapping[int, Pinned] | None = None,
+    now_s: float = 0.0,
+) -> Schedule:
+    """Schedule every step; those in ``pinned`` keep their times, no other starts before ``now_s``.
+
+    ``durations_s`` is in the order of ``graph.steps``. Time is O((steps + edges) log steps).
+    """
+    pinned = pinned or {}
+    tail = tails(graph, durations_s)
+    count = len(graph)
+    start, finish = [0.0] * count, [0.0] * count
+    waiting = [len(preds) for preds in graph.preds]
+    order: list[int] = []
+    queues: dict[Slot, list[tuple[float, int]]] = {"power": [], "copies": [], "clones": []}
+    free = {slot: capacity(limits, slot) for slot in queues}
+    events: list[tuple[float, int, int]] = []  # time, 0 = finished / 1 = may start, step
+    for position in range(count):
+        if position in pinned:
+            begun = pinned[position]
+            start[position] = begun.start_s
+            usual = max(begun.start_s + durations_s[position], now_s)
+            finish[position] = usual if begun.finish_s is None else begun.finish_s
+            order.append(position)
+            heapq.heappush(events, (finish[position], 0, position))
+            slot = graph.steps[position].slot
+            if slot and begun.finish_s is None:
+                free[slot] -= 1
+        elif waiting[position] == 0:
+            heapq.heappush(events, (now_s, 1, position))
+
+    def begin(position: int, at: float) -> None:
+        start[position], finish[position] = at, at + durations_s[position]
+        order.append(position)
+        heapq.heappush(events, (finish[position], 0, position))
+
+    while events:
+        time = events[0][0]
+        while events and events[0][0] == time:
+            _, what, position = heapq.heappop(events)
+            slot = graph.steps[position].slot
+            if what == 1:
+                if slot is None:
+                    begin(position, time)
+                else:
+                    heapq.heappush(queues[slot], (-tail[position], position))
+                continue
+            if slot and not (position in pinned and pinned[position].finish_s is not None):
+                free[slot] += 1
+            for succ in graph.succs[position]:
+                waiting[succ] -= 1
+                if waiting[succ] == 0 and succ not in pinned:
+                    heapq.heappush(events, (max(earliest(graph, succ, finish), now_s, time), 1, succ))
+        for slot, queue in queues.items():
+            while queue and free[slot] > 0:
+                free[slot] -= 1
+                begin(heapq.heappop(queue)[1], time)
+    return Schedule(
+        start_s=tuple(start), finish_s=tuple(finish), order=tuple(order), makespan_s=max(finish, default=0.0)
+    )
+
+
+def critical_path(graph: StepGraph, schedule: Schedule) -> tuple[str, ...]:
+    """Steps from the last to finish back to the start, each held up by the one before it, in run order."""
+    if not schedule.order:
+        return ()
+    by_slot: dict[Slot, list[int]] = {}
+    for position in schedule.order:
+        slot = graph.steps[position].slot
+        if slot:
+            by_slot.setdefault(slot, []).append(position)
+    position = max(schedule.order, key=lambda p: schedule.finish_s[p])
+    path = [position]
+    while True:
+        start = schedule.start_s[position]
+        holding = [
+            pred
+            for pred in graph.preds[position]
+            if abs(schedule.finish_s[pred] + _lag(graph, pred, position) - start) < 1e-6
+        ]
+        slot = graph.steps[position].slot
+        if not holding and slot:
+            holding = [
+                other
+                for other in by_slot[slot]
+                if other != position and abs(schedule.finish_s[other] - start) < 1e-6
+            ]
+        if not holding or start <= 0:
+            break
+        position = max(holding, key=lambda p: (schedule.finish_s[p] - schedule.start_s[p], -p))
+        if position in path:
+            break
+        path.append(position)
+    return tuple(graph.steps[position].id for position in reversed(path))
+
+
+def lower_bound(graph: StepGraph, durations_s: Sequence[float], limits: SiteLimits) -> float:
+    """No schedule under these limits can be shorter than this, in seconds.
+
+    The greater of the critical path and, for every slot class and every head threshold h: h, plus the work
+    of steps whose head (earliest start without limits) is at least h, shared over the slots, plus the
+    shortest tail behind them.
+    """
+    head = [0.0] * len(graph)
+    finish = [0.0] * len(graph)
+    for position in range(len(graph)):
+        head[position] = earliest(graph, position, finish)
+        finish[position] = head[position] + durations_s[position]
+    bound = max(finish, default=0.0)
+    tail = tails(graph, durations_s)
+    by_slot: dict[Slot, list[int]] = {}
+    for position, step in enumerate(graph.steps):
+        if step.slot:
+            by_slot.setdefault(step.slot, []).append(position)
+    for slot, positions in by_slot.items():
+        work, behind = 0.0, float("inf")
+        for position in sorted(positions, key=lambda p: -head[p]):
+            work += durations_s[position]
+            behind = min(behind, tail[position] - durations_s[position])
+            bound = max(bound, head[position] + work / capacity(limits, slot) + behind)
+    return bound
