@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import datetime
-from typing import Any, Literal, Protocol
+from typing import Literal, Protocol
 
-from maestoso.core.runs.decide import Operation
 from maestoso.core.runs.events import Event
-
-OperationStatus = Literal["accepted", "running", "done", "failed"]
+from maestoso.core.runs.operations import Operation, OperationState
 
 
 class Clock(Protocol):
@@ -19,20 +17,8 @@ class Clock(Protocol):
     def now(self) -> datetime: ...
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class OperationState:
-    """What a site says of one operation. ``code`` and ``reason`` are set when it failed."""
-
-    key: str
-    status: OperationStatus
-    result: Mapping[str, Any] = field(default_factory=dict)
-    code: str = ""
-    reason: str = ""
-
-    @property
-    def settled(self) -> bool:
-        """Whether it will not change any more."""
-        return self.status in ("done", "failed")
+class LogUnavailable(Exception):
+    """The run log cannot be reached now. Nothing is lost: wait and try again."""
 
 
 class SiteUnreachable(Exception):

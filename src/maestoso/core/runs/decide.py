@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Any
 
 from maestoso.core.planning.graph import Step
 from maestoso.core.planning.isolated_test import LEAK_CHECK, VERDICT
@@ -23,18 +21,6 @@ class Decision:
 
     drafts: tuple[Draft, ...]
     wake_at: datetime | None
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Operation:
-    """What a site is asked to do. ``key`` names it for ever: a repeated key is answered from memory."""
-
-    key: str
-    run: str
-    verb: str
-    subject: str
-    args: Mapping[str, Any]
-    pace: float = 1.0
 
 
 def decide(state: RunState, now: datetime) -> Decision:
@@ -64,22 +50,6 @@ def settle(state: RunState, now: datetime) -> tuple[list[Event], datetime | None
             event = state.event(draft, now)
             state.apply(event)
             events.append(event)
-
-
-def operation_for(state: RunState, run: str, step_id: str) -> Operation:
-    """The operation of the present attempt of a step; the same for the same log."""
-    step = state.graph[step_id]
-    args = dict(step.args)
-    if step.verb == "clone-point" and state.inputs.sync_first:
-        args["point"] = state.steps[f"sync:{args['group']}"].result.get("point") or args["point"]
-    return Operation(
-        key=f"{run}:{step_id}:{state.steps[step_id].attempt}",
-        run=run,
-        verb=step.verb,
-        subject=step.subject,
-        args=args,
-        pace=state.inputs.pace,
-    )
 
 
 def _for_failures(state: RunState) -> list[Draft]:

@@ -1,0 +1,63 @@
+"""What a site is asked to do, what it answers, and what the answer means for the log."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+from maestoso.core.runs.events import Draft
+from maestoso.core.runs.state import RunState
+
+OperationStatus = Literal["accepted", "running", "done", "failed"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Operation:
+    """What a site is asked to do. ``key`` names it for ever: a repeated key is answered from memory."""
+
+    key: str
+    run: str
+    verb: str
+    subject: str
+    args: Mapping[str, Any]
+    pace: float = 1.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class OperationState:
+    """What a site says of one operation. ``code`` and ``reason`` are set when it failed."""
+
+    key: str
+    status: OperationStatus
+    result: Mapping[str, Any] = field(default_factory=dict)
+    code: str = ""
+    reason: str = ""
+
+    @property
+    def settled(self) -> bool:
+        """Whether it will not change any more."""
+        return self.status in ("done", "failed")
+
+
+def operation_for(state: RunState, run: str, step_id: str) -> Operation:
+    """The operation of the present attempt of a step; the same for the same log."""
+    step = state.graph[step_id]
+    args = dict(step.args)
+    if step.verb == "clone-point" and state.inputs.sync_first:
+        args["point"] = state.steps[f"sync:{args['group']}"].result.get("point") or args["point"]
+    return Operation(
+        key=f"{run}:{step_id}:{state.steps[step_id].attempt}",
+        run=run,
+        verb=step.verb,
+        subject=step.subject,
+        args=args,
+        pace=state.inputs.pace,
+    )
+
+
+def outcome(step: str, answer: OperationState) -> Draft:
+    """What a settled operation means for the log."""
+    if answer.status == "done":
+        return Draft(kind="step.done", data={"step": step, "result": dict(answer.result)})
+    return Draft(kind="step.failed", data={"step": step, "code": answer.code, "reason": answer.reason})

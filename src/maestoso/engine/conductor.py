@@ -1,0 +1,231 @@
+"""The engine's loop: take in what happened, decide, make it durable, and only then send.
+
+One conductor drives many runs. All events of all runs in one turn of the loop go into one transaction. What
+is asked of a site is sent after the event that says so is durable; after a crash the same attempt is sent
+again under its old key, which the site answers from memory if it had it.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import logging
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any, TypeVar
+
+from maestoso.core.ports import Append, Lease, LogUnavailable, RunLog, SiteClient
+from maestoso.core.runs.decide import settle
+from maestoso.core.runs.events import Draft, Event
+from maestoso.core.runs.operations import OperationState, operation_for, outcome
+from maestoso.core.runs.state import RunState, fold
+from maestoso.engine.clock import SystemClock
+from maestoso.engine.site_link import SiteLink
+
+log = logging.getLogger("maestoso.engine")
+
+T = TypeVar("T")
+LEASE_S = 15.0
+POLL_S = 0.1
+
+
+@dataclass(slots=True)
+class Driven:
+    """A run under this engine's lease. ``asked`` maps keys in flight to their steps."""
+
+    state: RunState
+    lease: Lease
+    good_until: float
+    wake_at: datetime | None = None
+    asked: dict[str, str] = field(default_factory=dict)
+
+
+class Conductor:
+    """Drives every unfinished run it can get the lease of.
+
+    ``site_client`` gives the client of a site by its code; ``owner`` names this engine: one that comes back
+    under the same name takes its own runs over at once instead of waiting for the lease to run out.
+    """
+
+    def __init__(
+        self,
+        run_log: RunLog,
+        site_client: Callable[[str], SiteClient],
+        owner: str,
+        clock: SystemClock | None = None,
+        lease_s: float = LEASE_S,
+    ) -> None:
+        self.log = run_log
+        self.site_client = site_client
+        self.owner = owner
+        self.clock = clock or SystemClock()
+        self.lease_s = lease_s
+        self.runs: dict[str, Driven] = {}
+        self.links: dict[str, SiteLink] = {}
+        self.answers: dict[str, OperationState] = {}
+        self._wake = asyncio.Event()
+        self._renewed = self.clock.monotonic()
+        # One thread, so that the log is read and written by one connection, in order.
+        self._thread = ThreadPoolExecutor(max_workers=1, thread_name_prefix="run-log")
+
+    async def conduct(self, stop: asyncio.Event) -> None:
+        """Go on until ``stop`` is set. A database that is away is waited for."""
+        tries = 0
+        while not stop.is_set():
+            try:
+                await self.turn()
+                tries = 0
+            except LogUnavailable as error:
+                log.warning("The run log cannot be reached (%s); trying again.", error)
+                self.runs.clear()
+                tries += 1
+                await asyncio.sleep(min(0.2 * 2**tries, 2.0))
+            await self._rest()
+        await self.close()
+
+    async def close(self) -> None:
+        """Give back what is held."""
+        for link in self.links.values():
+            await link.close()
+        leases = [driven.lease for driven in self.runs.values()]
+        try:
+            await self._in_thread(self.log.release, leases, self.owner)
+        except LogUnavailable:
+            log.warning("The leases could not be given back; they run out in %.0f s.", self.lease_s)
+        self._thread.shutdown(wait=False)
+
+    async def turn(self) -> None:
+        """One turn of the loop."""
+        heads = await self._in_thread(self.log.unfinished)
+        await self._keep_leases()
+        for run in [run for run in self.runs if run not in heads]:
+            del self.runs[run]
+        for run, head in heads.items():
+            if run not in self.runs:
+                await self._take_over(run)
+            elif head > self.runs[run].state.seq:
+                for event in await self._in_thread(self.log.read, run, self.runs[run].state.seq):
+                    self.runs[run].state.apply(event)
+        await self._advance()
+
+    async def _in_thread(self, call: Callable[..., T], *args: Any) -> T:
+        return await asyncio.get_running_loop().run_in_executor(self._thread, call, *args)
+
+    async def _rest(self) -> None:
+        """Sleep until something happens, a delay is over, or it is time to look at the log again."""
+        now = self.clock.now()
+        due = [(run.wake_at - now).total_seconds() for run in self.runs.values() if run.wake_at is not None]
+        pause = max(min([POLL_S, *due]), 0.0)
+        with contextlib.suppress(TimeoutError):
+            await asyncio.wait_for(self._wake.wait(), timeout=pause)
+        self._wake.clear()
+
+    async def _keep_leases(self) -> None:
+        now = self.clock.monotonic()
+        # A stalled process must not go on by its own belief: two thirds of the lease is the local limit.
+        for run in [run for run, driven in self.runs.items() if now > driven.good_until]:
+            log.warning("Run %s: this engine was away too long and lets go.", run)
+            del self.runs[run]
+        if not self.runs or now - self._renewed < self.lease_s / 3:
+            return
+        self._renewed = now
+        leases = [driven.lease for driven in self.runs.values()]
+        kept = await self._in_thread(self.log.renew, leases, self.owner, self.lease_s)
+        for run in list(self.runs):
+            if run in kept:
+                self.runs[run].good_until = now + self.lease_s * 2 / 3
+            else:
+                log.warning("Run %s: another engine has taken over.", run)
+                del self.runs[run]
+
+    async def _take_over(self, run: str) -> None:
+        asked_at = self.clock.monotonic()
+        lease = await self._in_thread(self.log.claim, run, self.owner, self.lease_s)
+        if lease is None:
+            return
+        state = fold(await self._in_thread(self.log.read, run, 0))
+        driven = Driven(state=state, lease=lease, good_until=asked_at + self.lease_s * 2 / 3)
+        self.runs[run] = driven
+        log.info("Run %s: conducting from event %d under fence %d.", run, state.seq, lease.fence)
+        for step in sorted(state.in_flight):
+            self._send(run, driven, step)
+
+    async def _advance(self) -> None:
+        now = self.clock.now()
+        batch: list[Append] = []
+        for driven in self.runs.values():
+            events = self._take_in(driven, now)
+            decided, driven.wake_at = settle(driven.state, now)
+            events += decided
+            if events:
+                batch.append(Append(lease=driven.lease, events=events))
+        if not batch:
+            return
+        results = await self._in_thread(self.log.append, batch)
+        for append, result in zip(batch, results, strict=True):
+            run = append.lease.run
+            if result == "written":
+                self._after_commit(run, append)
+            elif result == "behind":
+                # Somebody's word came first. Nothing was sent yet, so the state is simply read anew.
+                fresh = fold(await self._in_thread(self.log.read, run, 0))
+                self.runs[run].state = fresh
+                self._wake.set()
+            else:
+                log.warning("Run %s: the log refused fence %d.", run, append.lease.fence)
+                del self.runs[run]
+
+    def _take_in(self, driven: Driven, now: datetime) -> list[Event]:
+        drafts: list[Draft] = []
+        for key, step in driven.asked.items():
+            if key in self.answers:
+                drafts.append(outcome(step, self.answers[key]))
+        events = []
+        for draft in [*drafts, *self._reachability(driven)]:
+            event = driven.state.event(draft, now)
+            driven.state.apply(event)
+            events.append(event)
+        return events
+
+    def _reachability(self, driven: Driven) -> list[Draft]:
+        drafts = []
+        sites = {driven.state.graph[step].site for step in driven.state.in_flight}
+        for site in sorted(site for site in sites if site):
+            why = self.links[site].lost_because if site in self.links else None
+            if why is not None and site not in driven.state.lost_sites:
+                drafts.append(Draft(kind="site.lost", data={"site": site, "reason": why}))
+        for site in sorted(driven.state.lost_sites):
+            if site not in self.links or self.links[site].lost_because is None:
+                drafts.append(Draft(kind="site.back", data={"site": site}))
+        return drafts
+
+    def _after_commit(self, run: str, append: Append) -> None:
+        driven = self.runs[run]
+        settled = {
+            event.data["step"] for event in append.events if event.kind in ("step.done", "step.failed")
+        }
+        for key, step in list(driven.asked.items()):
+            if step in settled and key in self.answers:
+                del driven.asked[key], self.answers[key]
+        for event in append.events:
+            if event.kind == "step.asked":
+                self._send(run, driven, event.data["step"])
+        if driven.state.finished:
+            log.info("Run %s: finished, %s.", run, driven.state.outcome)
+            del self.runs[run]
+
+    def _send(self, run: str, driven: Driven, step: str) -> None:
+        site = driven.state.graph[step].site
+        if site is None:
+            raise AssertionError(f"{step} has no site and cannot be sent")
+        operation = operation_for(driven.state, run, step)
+        driven.asked[operation.key] = step
+        if site not in self.links:
+            self.links[site] = SiteLink(self.site_client(site), self._on_answer, self._wake.set)
+        self.links[site].send(operation, driven.lease.fence)
+
+    def _on_answer(self, key: str, state: OperationState) -> None:
+        self.answers[key] = state
+        self._wake.set()

@@ -1,0 +1,137 @@
+"""The engine's line to one site: sends operations until the site has them, and listens for what became of
+them. A time-out is not a failure: the same key is sent again until the site answers."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import random
+from collections.abc import Callable
+
+from maestoso.core.ports import SiteClient, SiteRefused, SiteUnreachable
+from maestoso.core.runs.operations import Operation, OperationState
+
+FIRST_PAUSE_S = 0.1
+LONGEST_PAUSE_S = 2.0
+LONG_POLL_S = 15.0
+
+
+def _pause_s(tries: int) -> float:
+    """Exponential with full jitter, so that many senders do not return at once."""
+    return random.uniform(0.5, 1.0) * float(min(FIRST_PAUSE_S * 2**tries, LONGEST_PAUSE_S))
+
+
+class SiteLink:
+    """``on_answer(key, state)`` is called once the site says that an operation is settled; ``on_change()``
+    when the site was lost or is back. ``lost_because`` is None while it answers."""
+
+    def __init__(
+        self,
+        client: SiteClient,
+        on_answer: Callable[[str, OperationState], None],
+        on_change: Callable[[], None],
+    ) -> None:
+        self.client = client
+        self.on_answer = on_answer
+        self.on_change = on_change
+        self.lost_because: str | None = None
+        self.waiting: dict[str, tuple[Operation, int]] = {}
+        self._cursor = 0
+        self._listening = asyncio.Event()
+        self._tasks: set[asyncio.Task[None]] = set()
+        self._keep(self._listen())
+
+    def send(self, operation: Operation, fence: int) -> None:
+        """Bring the operation to the site and wait for its end; a key that already waits is not doubled."""
+        known = self.waiting.get(operation.key)
+        self.waiting[operation.key] = (operation, fence)
+        if known is None:
+            self._keep(self._deliver(operation.key))
+
+    def forget(self, key: str) -> None:
+        """Stop waiting for an operation."""
+        self.waiting.pop(key, None)
+
+    async def close(self) -> None:
+        """End all of it; the site keeps what it has."""
+        tasks = list(self._tasks)
+        for task in tasks:
+            task.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+
+    def _keep(self, work: object) -> None:
+        task: asyncio.Task[None] = asyncio.ensure_future(work)  # type: ignore[call-overload]
+        self._tasks.add(task)
+        task.add_done_callback(self._tasks.discard)
+
+    async def _deliver(self, key: str) -> None:
+        # The feed must be listened to before anything is sent, or a quick answer would be missed.
+        await self._listening.wait()
+        tries = 0
+        while key in self.waiting:
+            operation, fence = self.waiting[key]
+            try:
+                state = await self.client.put_operation(operation, fence)
+            except SiteUnreachable as error:
+                self._lost(str(error))
+                await asyncio.sleep(_pause_s(tries))
+                tries += 1
+                continue
+            except SiteRefused as refused:
+                self._found()
+                # A fence that is too low means that another engine conducts the run: nothing to record.
+                if refused.code != "fence-too-low":
+                    refusal = OperationState(
+                        key=key, status="failed", code=refused.code, reason=refused.reason
+                    )
+                    self._answer(refusal)
+                return
+            self._found()
+            self._answer(state)
+            return
+
+    async def _listen(self) -> None:
+        tries = 0
+        while True:
+            try:
+                if not self._listening.is_set():
+                    _, self._cursor = await self.client.changes(-1, 0.0)
+                    self._listening.set()
+                states, self._cursor = await self.client.changes(self._cursor, LONG_POLL_S)
+                was_lost = self.lost_because is not None or tries > 0
+                tries = 0
+                self._found()
+                for state in states:
+                    self._answer(state)
+                if was_lost:
+                    await self._ask_for_all()
+            except SiteUnreachable as error:
+                self._lost(str(error))
+                await asyncio.sleep(_pause_s(tries))
+                tries += 1
+            except SiteRefused as refused:
+                self._lost(f"It answers, but refuses to be listened to: {refused.reason}")
+                await asyncio.sleep(LONGEST_PAUSE_S)
+
+    async def _ask_for_all(self) -> None:
+        """After a gap nothing is taken for granted: ask what became of every key that waits."""
+        for key in list(self.waiting):
+            with contextlib.suppress(SiteUnreachable, SiteRefused):
+                state = await self.client.operation(key)
+                if state is not None:
+                    self._answer(state)
+
+    def _answer(self, state: OperationState) -> None:
+        if state.settled and state.key in self.waiting:
+            del self.waiting[state.key]
+            self.on_answer(state.key, state)
+
+    def _lost(self, why: str) -> None:
+        if self.lost_because is None:
+            self.lost_because = why
+            self.on_change()
+
+    def _found(self) -> None:
+        if self.lost_because is not None:
+            self.lost_because = None
+            self.on_change()

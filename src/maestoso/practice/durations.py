@@ -1,0 +1,52 @@
+"""How long a practice site takes: lognormal by kind of operation, seeded by the operation's key.
+
+The draw depends on nothing but its key, so the order in which operations come in changes no duration, and a
+retry draws anew.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+from scipy.special import ndtri
+
+from maestoso.core.model.estate import Workload
+from maestoso.core.replication.points import chance
+
+MEDIAN_S: Mapping[str, float] = {
+    "sync": 35.0,
+    "make-sandbox": 10.0,
+    "remove-sandbox": 6.0,
+    "prove-isolation": 14.0,
+    "clone-point": 8.0,
+    "discard-clone": 4.0,
+    "register": 5.0,
+    "unregister": 3.0,
+    "set-size": 2.0,
+    "attach-nics": 4.0,
+    "set-addresses": 6.0,
+    "power-on": 7.0,
+    "power-off": 5.0,
+    "probe-service": 11.0,
+    "leak-check": 8.0,
+}
+BOOT_MEDIAN_S: Mapping[str, float] = {"linux": 85.0, "bsd": 65.0, "appliance": 110.0}
+SIGMA = 0.22
+INSTANT_S = 0.2
+
+
+def _lognormal(median_s: float, sigma: float, *parts: object) -> float:
+    return float(median_s * np.exp(sigma * ndtri(min(max(chance(*parts), 1e-9), 1 - 1e-9))))
+
+
+def operation_s(seed: int, verb: str, key: str) -> float:
+    """Machine seconds that an operation takes."""
+    return _lognormal(MEDIAN_S.get(verb, INSTANT_S), SIGMA, seed, verb, key)
+
+
+def boot_s(seed: int, workload: Workload, key: str) -> float:
+    """Machine seconds from power to heartbeat: by OS family, memory, and the machine's own character."""
+    median = BOOT_MEDIAN_S[workload.os_family] * (1 + workload.memory_mib / 1024 / 64)
+    character = _lognormal(1.0, 0.15, seed, "character", workload.name)
+    return _lognormal(median * character, SIGMA / 2, seed, "boot", key)

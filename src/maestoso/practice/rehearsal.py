@@ -1,0 +1,111 @@
+"""A run in virtual time: the rules of the engine and a practice world in one discrete-event loop.
+
+An hour takes milliseconds, through the same ``settle`` and the same world as a run in wall time.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import UTC, datetime, timedelta
+
+from maestoso.core.codec import to_data
+from maestoso.core.planning.inputs import RunInputs
+from maestoso.core.ports import SiteRefused
+from maestoso.core.runs.decide import settle
+from maestoso.core.runs.events import Draft, Event
+from maestoso.core.runs.operations import OperationState, operation_for, outcome
+from maestoso.core.runs.state import RunState
+from maestoso.practice.spec import Submission
+from maestoso.practice.world import World
+
+Person = Callable[[RunState], tuple[Draft, float] | None]
+"""Looks at a run that waits and says what they do and after how many seconds; None to leave it waiting."""
+
+
+class Rehearsal:
+    """Plays one run. ``log`` holds its events; ``state`` is what they amount to."""
+
+    def __init__(self, run: str, inputs: RunInputs, world: World, start: datetime, by: str) -> None:
+        self.run = run
+        self.world = world
+        self.now = start
+        first = Event(seq=1, at=start, run_s=0.0, kind="run.started", data={"inputs": to_data(inputs)}, by=by)
+        self.log = [first]
+        self.state = RunState(first)
+        self.asked: dict[str, str] = {}
+
+    def play(self, person: Person, most_events: int = 200_000) -> RunState:
+        """Run until the end, or until it waits for somebody and ``person`` does nothing."""
+        self.world.advance(self.now.timestamp())
+        while len(self.log) < most_events:
+            events, wake_at = settle(self.state, self.now)
+            self._write(events)
+            if self.state.finished:
+                break
+            if self.state.persons or self.state.failed or self.state.held_because is not None:
+                said = person(self.state)
+                if said is not None:
+                    draft, seconds = said
+                    self._move_to(self.now + timedelta(seconds=seconds))
+                    self._take(draft)
+                    continue
+            due = self.world.next_due()
+            moments = [datetime.fromtimestamp(due, UTC)] if due is not None else []
+            moments += [wake_at] if wake_at is not None else []
+            if not moments:
+                break
+            self._move_to(max(min(moments), self.now))
+        return self.state
+
+    def _move_to(self, moment: datetime) -> None:
+        """Let time pass, taking in what the site finishes on the way in the order it happens."""
+        while True:
+            due = self.world.next_due()
+            at = None if due is None else datetime.fromtimestamp(due, UTC)
+            if at is None or at > moment:
+                break
+            # The float is passed, not the datetime: a microsecond of rounding would leave it undone.
+            self.now = max(at, self.now)
+            self.world.advance(due if due is not None else self.now.timestamp())
+            self._collect()
+        self.now = moment
+        self.world.advance(moment.timestamp())
+        self._collect()
+
+    def _collect(self) -> None:
+        for key, step in list(self.asked.items()):
+            answer = self.world.operation(key)
+            if answer is not None and answer.settled:
+                del self.asked[key]
+                self._take(outcome(step, answer))
+
+    def _take(self, draft: Draft) -> None:
+        event = self.state.event(draft, self.now)
+        self.state.apply(event)
+        self._write([event])
+
+    def _write(self, events: list[Event]) -> None:
+        self.log += events
+        for event in events:
+            if event.kind == "step.asked":
+                self._send(event.data["step"])
+
+    def _send(self, step: str) -> None:
+        operation = operation_for(self.state, self.run, step)
+        self.asked[operation.key] = step
+        submission = Submission(
+            verb=operation.verb,
+            subject=operation.subject,
+            run=self.run,
+            fence=1,
+            args=dict(operation.args),
+            pace=operation.pace,
+        )
+        try:
+            self.world.submit(operation.key, submission, self.now.timestamp())
+        except SiteRefused as refused:
+            del self.asked[operation.key]
+            failed = OperationState(
+                key=operation.key, status="failed", code=refused.code, reason=refused.reason
+            )
+            self._take(outcome(step, failed))

@@ -1,0 +1,225 @@
+"""The thin HTTP server of a practice site: translates the site protocol to the world and back."""
+
+from __future__ import annotations
+
+import asyncio
+import hmac
+import json
+from collections.abc import AsyncIterator, Awaitable, Callable
+from contextlib import asynccontextmanager, suppress
+from typing import Any
+
+from starlette.applications import Starlette
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+from starlette.routing import Route
+
+from maestoso.core.codec import from_data, to_data
+from maestoso.core.errors import BadValue, DomainError, NotFound
+from maestoso.core.ports import Clock, SiteRefused
+from maestoso.practice.spec import Fault, Submission
+from maestoso.practice.store import Store
+from maestoso.practice.verbs import VERBS
+from maestoso.practice.world import World
+
+PROTOCOL = "1.0"
+LONGEST_WAIT_S = 30.0
+LARGEST_BODY = 1_000_000
+
+
+class PracticeSite:
+    """The world behind the server: keeps its clock going and tells those who wait for changes."""
+
+    def __init__(self, world: World, store: Store, clock: Clock, token: str) -> None:
+        self.world = world
+        self.store = store
+        self.clock = clock
+        self.token = token
+        self._news = asyncio.Event()
+        self._sooner = asyncio.Event()
+
+    def seconds(self) -> float:
+        """The site's clock, in seconds since 1970."""
+        return self.clock.now().timestamp()
+
+    def put(self, key: str, submission: Submission) -> Any:
+        """Take an operation in, durable before it has any effect."""
+        at = self.seconds()
+        if key not in self.world.ops:
+            self.store.submitted(at, key, submission)
+        state = self.world.submit(key, submission, at)
+        self._tell()
+        self._sooner.set()
+        return to_data(state)
+
+    def fault(self, fault: Fault | None) -> None:
+        """Misbehave, or (None) put all right."""
+        at = self.seconds()
+        self.store.write(at, "fault" if fault else "clear", to_data(fault))
+        if fault:
+            self.world.add_fault(fault, at)
+        else:
+            self.world.clear_faults(at)
+        self._sooner.set()
+
+    async def changes(self, after: int, wait_s: float) -> dict[str, Any]:
+        """Changes behind a cursor; waits for some when there are none."""
+        self.advance()
+        if after < 0:
+            return {"operations": [], "cursor": len(self.world.changed)}
+        if len(self.world.changed) <= after:
+            with suppress(TimeoutError):
+                await asyncio.wait_for(self._news.wait(), timeout=min(wait_s, LONGEST_WAIT_S))
+        states, cursor = self.world.changes(after)
+        return {"operations": to_data(states), "cursor": cursor}
+
+    def advance(self) -> None:
+        """Let the world come up to the clock."""
+        before = len(self.world.changed)
+        self.world.advance(self.seconds())
+        if len(self.world.changed) > before:
+            self._tell()
+
+    def _tell(self) -> None:
+        self._news.set()
+        self._news = asyncio.Event()
+
+    async def keep_time(self) -> None:
+        """Let things happen when they are due, also when nobody asks."""
+        while True:
+            self.advance()
+            due = self.world.next_due()
+            self._sooner.clear()
+            pause = None if due is None else max(due - self.seconds(), 0.0)
+            with suppress(TimeoutError):
+                await asyncio.wait_for(self._sooner.wait(), timeout=pause)
+
+
+def application(site: PracticeSite) -> Starlette:
+    """The ASGI application of one practice site."""
+
+    async def capabilities(request: Request) -> Any:
+        return {
+            "protocol": PROTOCOL,
+            "agent": "practice site",
+            "site": site.world.spec.code,
+            "practice": True,
+            "verbs": sorted(VERBS),
+        }
+
+    async def clock(request: Request) -> Any:
+        return {"now": site.clock.now().isoformat()}
+
+    async def inventory(request: Request) -> Any:
+        return to_data(site.world.inventory())
+
+    async def points(request: Request) -> Any:
+        site.advance()
+        return {"points": to_data(site.world.points(request.query_params.get("group", "")))}
+
+    async def journal(request: Request) -> Any:
+        site.advance()
+        return {"entries": to_data(site.world.journal[_whole(request, "after", 0) :])}
+
+    async def remains(request: Request) -> Any:
+        site.advance()
+        return {"remains": site.world.remains(request.query_params.get("mark", ""))}
+
+    async def put(request: Request) -> Any:
+        submission = from_data(Submission, await _body(request), "operation")
+        if not submission.pace > 0:
+            raise BadValue(f"pace is {submission.pace}.", "Give a number above 0.", field="operation.pace")
+        return site.put(request.path_params["key"], submission)
+
+    async def get(request: Request) -> Any:
+        site.advance()
+        state = site.world.operation(request.path_params["key"])
+        if state is None:
+            raise NotFound(f"This site never heard of the operation {request.path_params['key']!r}.")
+        return to_data(state)
+
+    async def feed(request: Request) -> Any:
+        wait = request.query_params.get("wait", "0")
+        try:
+            wait_s = max(float(wait), 0.0)
+        except ValueError as error:
+            raise BadValue(f"wait is {wait!r}, which is not a number.", "Give seconds.") from error
+        return await site.changes(_whole(request, "after", 0), wait_s)
+
+    async def add_fault(request: Request) -> Any:
+        site.fault(from_data(Fault, await _body(request), "fault"))
+        return {}
+
+    async def clear_faults(request: Request) -> Any:
+        site.fault(None)
+        return {}
+
+    @asynccontextmanager
+    async def lifespan(app: Starlette) -> AsyncIterator[None]:
+        task = asyncio.create_task(site.keep_time())
+        yield
+        task.cancel()
+        site.store.close()
+
+    def route(path: str, method: str, handler: Callable[[Request], Awaitable[Any]]) -> Route:
+        return Route(f"/v1{path}", _guarded(site, handler), methods=[method])
+
+    return Starlette(
+        routes=[
+            route("/capabilities", "GET", capabilities),
+            route("/clock", "GET", clock),
+            route("/inventory", "GET", inventory),
+            route("/points", "GET", points),
+            route("/journal", "GET", journal),
+            route("/remains", "GET", remains),
+            route("/operations", "GET", feed),
+            route("/operations/{key:path}", "PUT", put),
+            route("/operations/{key:path}", "GET", get),
+            route("/practice/faults", "POST", add_fault),
+            route("/practice/faults", "DELETE", clear_faults),
+        ],
+        lifespan=lifespan,
+    )
+
+
+def _guarded(
+    site: PracticeSite, handler: Callable[[Request], Awaitable[Any]]
+) -> Callable[[Request], Awaitable[Response]]:
+    async def guarded(request: Request) -> Response:
+        given = request.headers.get("authorization", "")
+        if not hmac.compare_digest(given.encode(), f"Bearer {site.token}".encode()):
+            return _problem(401, "unauthorised", "The bearer token is missing or wrong.")
+        try:
+            return JSONResponse(await handler(request))
+        except SiteRefused as refused:
+            return _problem(409, refused.code, refused.reason)
+        except DomainError as error:
+            return _problem(error.status, error.code, f"{error.sentence} {error.remedy}".strip())
+
+    return guarded
+
+
+def _problem(status: int, code: str, detail: str) -> JSONResponse:
+    return JSONResponse(
+        {"status": status, "code": code, "title": code, "detail": detail},
+        status_code=status,
+        media_type="application/problem+json",
+    )
+
+
+def _whole(request: Request, name: str, otherwise: int) -> int:
+    text = request.query_params.get(name, str(otherwise))
+    try:
+        return int(text)
+    except ValueError as error:
+        raise BadValue(f"{name} is {text!r}.", "Give a whole number.", field=name) from error
+
+
+async def _body(request: Request) -> Any:
+    raw = await request.body()
+    if len(raw) > LARGEST_BODY:
+        raise BadValue("The request is too large.", f"Keep it under {LARGEST_BODY} bytes.")
+    try:
+        return json.loads(raw)
+    except ValueError as error:
+        raise BadValue("The request is not JSON.", "Send one JSON object.") from error

@@ -1,0 +1,267 @@
+"""What each operation of the site protocol does to a practice site.
+
+``accepted`` may set when the operation ends; ``done`` has the effect and returns the result together with
+what goes into the journal (None when nothing changed: taking away what is not there is no effect).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from maestoso.practice.durations import boot_s
+from maestoso.practice.spec import Submission
+from maestoso.practice.things import NEVER, Copy, Failure, Op, Sandbox
+
+if TYPE_CHECKING:
+    from maestoso.practice.world import World
+
+Effect = Mapping[str, Any] | None
+Outcome = tuple[Mapping[str, Any], Effect]
+
+
+def _nothing(world: World, op: Op) -> None:
+    """Ends when its drawn duration is over."""
+
+
+@dataclass(frozen=True, slots=True)
+class Verb:
+    """The two halves of an operation."""
+
+    done: Callable[[World, Op], Outcome]
+    accepted: Callable[[World, Op], None] = _nothing
+
+
+def _copy(world: World, submission: Submission, registered: bool = True) -> Copy:
+    copy = world.copies.get(submission.subject)
+    if copy is None or (registered and not copy.registered):
+        raise Failure("no-such-copy", f"There is no copy {submission.subject} here.")
+    return copy
+
+
+def _sync(world: World, op: Op) -> Outcome:
+    group = str(op.submission.args.get("group", ""))
+    if group not in world.replicas:
+        raise Failure("no-such-group", f"No copies of group {group!r} are held here.")
+    point = world.add_synced_point(group)
+    return {"point": point.id, "at": point.at.isoformat()}, {"point": point.id}
+
+
+def _make_sandbox(world: World, op: Op) -> Outcome:
+    name, mark = op.submission.subject, str(op.submission.args.get("mark", ""))
+    if name in world.sandboxes:
+        raise Failure("network-exists", f"A network {name} exists already.")
+    production = [net.name for net in world.spec.inventory.networks if net.role == "production"]
+    leaks = op.fault is not None and op.fault.effect == "leak"
+    world.sandboxes[name] = Sandbox(name=name, mark=mark, routes_to=tuple(production[:1] if leaks else ()))
+    return {}, {"made": name}
+
+
+def _remove_sandbox(world: World, op: Op) -> Outcome:
+    name = op.submission.subject
+    on_it = [c.name for c in world.copies.values() if any(n["network"] == name for n in c.nics.values())]
+    if on_it:
+        raise Failure("network-in-use", f"{name} still has {', '.join(on_it)} on it.")
+    return {}, {"removed": name} if world.sandboxes.pop(name, None) else None
+
+
+def _prove_isolation(world: World, op: Op) -> Outcome:
+    """Follow every route from the sandbox; a path to a production network fails, hop by hop."""
+    mark = str(op.submission.args.get("mark", ""))
+    networks = {network.name: network for network in world.spec.inventory.networks}
+    start = [str(name) for name in op.submission.args.get("networks", [])]
+    start += [n["network"] for c in world.copies.values() if c.mark == mark for n in c.nics.values()]
+    for first in dict.fromkeys(start):
+        path = _path_to_production(world, networks, first)
+        if path:
+            raise Failure("not-isolated", f"The sandbox reaches production: {' to '.join(path)}.")
+    return {"networks": sorted(set(start))}, {"proved": sorted(set(start))}
+
+
+def _path_to_production(world: World, networks: Mapping[str, Any], first: str) -> list[str]:
+    paths, seen = [[first]], {first}
+    while paths:
+        path = paths.pop(0)
+        here = path[-1]
+        network, box = networks.get(here), world.sandboxes.get(here)
+        if network is not None and network.role == "production":
+            return path
+        for there in (*(network.routes_to if network else ()), *(box.routes_to if box else ())):
+            if there not in seen:
+                seen.add(there)
+                paths.append([*path, there])
+    return []
+
+
+def _clone_point(world: World, op: Op) -> Outcome:
+    args = op.submission.args
+    workload, group, point = (str(args.get(name, "")) for name in ("workload", "group", "point"))
+    replica = world.replicas.get(group)
+    if replica is None or workload not in replica.members or workload not in world.known:
+        raise Failure("no-such-replica", f"No replica of {workload} in group {group!r} is held here.")
+    if not world.point_exists(group, point):
+        raise Failure("point-gone", f"The recovery point {point} of {group} is not held here any more.")
+    name = op.submission.subject
+    if name in world.copies:
+        raise Failure("copy-exists", f"A copy {name} exists already.")
+    world.copies[name] = Copy(name=name, workload=workload, mark=str(args.get("mark", "")), point=point)
+    return {"point": point}, {"cloned": workload, "point": point}
+
+
+def _register(world: World, op: Op) -> Outcome:
+    copy = _copy(world, op.submission, registered=False)
+    pool = next(
+        (p for p in world.spec.inventory.host_pools if p.name == op.submission.args.get("host_pool")), None
+    )
+    if pool is None:
+        raise Failure("no-such-pool", f"There is no host pool {op.submission.args.get('host_pool')!r} here.")
+    copy.registered, copy.host_pool = True, pool.name
+    return {}, {"registered": copy.name, "host_pool": pool.name}
+
+
+def _set_size(world: World, op: Op) -> Outcome:
+    copy = _copy(world, op.submission)
+    memory = int(op.submission.args.get("memory_mib", 0))
+    pool = next(p for p in world.spec.inventory.host_pools if p.name == copy.host_pool)
+    taken = pool.used_memory_mib + sum(
+        c.memory_mib for c in world.copies.values() if c.host_pool == pool.name and c is not copy
+    )
+    if taken + memory > pool.memory_mib:
+        left = max(pool.memory_mib - taken, 0)
+        raise Failure("no-room", f"{copy.name} wants {memory} MiB; {pool.name} has {left} MiB left.")
+    copy.cores, copy.memory_mib = int(op.submission.args.get("cores", 1)), memory
+    return {}, {"cores": copy.cores, "memory_mib": memory}
+
+
+def _attach_nics(world: World, op: Op) -> Outcome:
+    copy = _copy(world, op.submission)
+    known = {network.name for network in world.spec.inventory.networks} | set(world.sandboxes)
+    nics = {str(nic["nic"]): dict(nic) for nic in op.submission.args.get("nics", [])}
+    for nic in nics.values():
+        if nic["network"] not in known:
+            raise Failure("no-such-network", f"There is no network {nic['network']} here.")
+    copy.nics = nics
+    return {}, {"nics": list(nics.values())}
+
+
+def _set_addresses(world: World, op: Op) -> Outcome:
+    copy = _copy(world, op.submission)
+    if not world.known[copy.workload].guest_agent:
+        raise Failure(
+            "no-guest-agent", f"{copy.workload} has no guest agent, so nobody can give it addresses."
+        )
+    for nic in op.submission.args.get("nics", []):
+        if nic["nic"] not in copy.nics:
+            raise Failure("no-such-nic", f"{copy.name} has no adapter {nic['nic']}.")
+        copy.nics[nic["nic"]]["addresses"] = list(nic["addresses"])
+    return {}, {"nics": list(op.submission.args.get("nics", []))}
+
+
+def _power_on(world: World, op: Op) -> Outcome:
+    copy = _copy(world, op.submission)
+    if copy.powered:
+        raise Failure("powered-on", f"{copy.name} has power already.")
+    seconds = boot_s(world.spec.seed, world.known[copy.workload], op.key) / op.submission.pace
+    hangs = op.fault is not None and op.fault.effect == "boot-hangs"
+    copy.powered, copy.heartbeat_at = True, NEVER if hangs else world.now + seconds
+    return {}, {"powered": "on"}
+
+
+def _power_off(world: World, op: Op) -> Outcome:
+    copy = world.copies.get(op.submission.subject)
+    if copy is None or not copy.powered:
+        return {}, None
+    copy.powered, copy.heartbeat_at = False, NEVER
+    world.wake_waiters(copy.name)
+    return {}, {"powered": "off"}
+
+
+def _wait_for_heartbeat(world: World, op: Op) -> None:
+    """Ends with the heartbeat, or at the time limit, or when the copy loses its power."""
+    copy = world.copies.get(op.submission.subject)
+    if copy is None or (op.fault and op.fault.effect == "hang"):
+        return
+    limit = world.now + float(op.submission.args.get("timeout_s", 600)) / op.submission.pace
+    op.due_at = min(max(copy.heartbeat_at, world.now), limit)
+    world.waiters.setdefault(copy.name, set()).add(op.key)
+
+
+def _await_heartbeat(world: World, op: Op) -> Outcome:
+    copy = _copy(world, op.submission)
+    if not world.known[copy.workload].guest_agent:
+        raise Failure("no-guest-agent", f"{copy.workload} has no guest agent, so no heartbeat will come.")
+    if not copy.powered:
+        raise Failure("powered-off", f"{copy.name} has no power, so no heartbeat will come.")
+    if copy.heartbeat_at > world.now:
+        limit = float(op.submission.args.get("timeout_s", 600))
+        raise Failure("ready-timeout", f"No heartbeat from {copy.name} within {limit:.0f} s.")
+    return {}, None
+
+
+def _probe_service(world: World, op: Op) -> Outcome:
+    copy = _copy(world, op.submission)
+    args = op.submission.args
+    if not copy.powered:
+        raise Failure("powered-off", f"{copy.name} has no power.")
+    if all(service.port != args.get("port") for service in world.known[copy.workload].offers):
+        raise Failure("no-answer", f"{copy.name} does not answer on port {args.get('port')}.")
+    return {"answered": f"{args.get('protocol')} {args.get('port')}"}, None
+
+
+def _wait_to_probe(world: World, op: Op) -> None:
+    """A service answers some time after its machine is up; without that, only the time limit ends it."""
+    copy = world.copies.get(op.submission.subject)
+    if copy is None or not copy.powered or (op.fault and op.fault.effect == "hang"):
+        return
+    seconds = op.due_at - world.now
+    limit = world.now + float(op.submission.args.get("timeout_s", 600)) / op.submission.pace
+    op.due_at = min(max(copy.heartbeat_at, world.now) + seconds, max(limit, op.due_at))
+    world.waiters.setdefault(copy.name, set()).add(op.key)
+
+
+def _unregister(world: World, op: Op) -> Outcome:
+    copy = world.copies.get(op.submission.subject)
+    if copy is None or not copy.registered:
+        return {}, None
+    if copy.powered:
+        raise Failure("powered-on", f"{copy.name} still has power.")
+    copy.registered, copy.nics, copy.memory_mib = False, {}, 0
+    return {}, {"unregistered": copy.name}
+
+
+def _discard_clone(world: World, op: Op) -> Outcome:
+    copy = world.copies.get(op.submission.subject)
+    if copy is None:
+        return {}, None
+    if copy.registered:
+        raise Failure("registered", f"{copy.name} is still registered.")
+    del world.copies[copy.name]
+    return {}, {"discarded": copy.name}
+
+
+def _leak_check(world: World, op: Op) -> Outcome:
+    left = world.remains(str(op.submission.args.get("mark", "")))
+    if left:
+        raise Failure("remains", f"Something of the test is left: {', '.join(left)}.")
+    return {"remains": []}, None
+
+
+VERBS: Mapping[str, Verb] = {
+    "sync": Verb(_sync),
+    "make-sandbox": Verb(_make_sandbox),
+    "remove-sandbox": Verb(_remove_sandbox),
+    "prove-isolation": Verb(_prove_isolation),
+    "clone-point": Verb(_clone_point),
+    "register": Verb(_register),
+    "set-size": Verb(_set_size),
+    "attach-nics": Verb(_attach_nics),
+    "set-addresses": Verb(_set_addresses),
+    "power-on": Verb(_power_on),
+    "power-off": Verb(_power_off),
+    "await-heartbeat": Verb(_await_heartbeat, _wait_for_heartbeat),
+    "probe-service": Verb(_probe_service, _wait_to_probe),
+    "unregister": Verb(_unregister),
+    "discard-clone": Verb(_discard_clone),
+    "leak-check": Verb(_leak_check),
+}

@@ -1,0 +1,1 @@
+"""Clients of the site protocol."""

@@ -1,0 +1,133 @@
+"""The HTTP client of the site protocol, version 1."""
+
+from __future__ import annotations
+
+from types import TracebackType
+from typing import Any, Self
+from urllib.parse import quote
+
+import httpx
+
+from maestoso.core.codec import from_data, to_data
+from maestoso.core.model.estate import Inventory
+from maestoso.core.model.protection import RecoveryPoint
+from maestoso.core.ports import SiteRefused, SiteUnreachable
+from maestoso.core.runs.operations import Operation, OperationState
+
+CONNECT_S = 2.0
+ANSWER_S = 10.0
+
+
+class HttpSite:
+    """One site agent at ``url``. Raises SiteUnreachable when there is no answer, SiteRefused for a 'no'.
+
+    ``transport`` lets tests speak to an agent without a socket.
+    """
+
+    def __init__(self, url: str, token: str, transport: httpx.AsyncBaseTransport | None = None) -> None:
+        self._http = httpx.AsyncClient(
+            base_url=url.rstrip("/") + "/v1",
+            headers={"Authorization": f"Bearer {token}"},
+            timeout=httpx.Timeout(ANSWER_S, connect=CONNECT_S),
+            transport=transport,
+            trust_env=False,
+        )
+
+    async def __aenter__(self) -> Self:
+        return self
+
+    async def __aexit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        await self.close()
+
+    async def close(self) -> None:
+        """Close its connections."""
+        await self._http.aclose()
+
+    async def capabilities(self) -> dict[str, Any]:
+        """Protocol version, verbs, whether this is a practice site."""
+        answer: dict[str, Any] = await self._call("GET", "/capabilities")
+        return answer
+
+    async def inventory(self) -> Inventory:
+        """What the site has."""
+        return from_data(Inventory, await self._call("GET", "/inventory"))
+
+    async def points(self, group: str) -> tuple[RecoveryPoint, ...]:
+        """Recovery points of a group held at the site, oldest first."""
+        answer = await self._call("GET", "/points", params={"group": group})
+        return tuple(from_data(RecoveryPoint, item) for item in answer["points"])
+
+    async def journal(self, after: int = 0) -> list[dict[str, Any]]:
+        """Effects that the site had behind number ``after``, in order."""
+        answer: list[dict[str, Any]] = (await self._call("GET", "/journal", params={"after": after}))[
+            "entries"
+        ]
+        return answer
+
+    async def remains(self, mark: str) -> list[str]:
+        """What still carries the mark of a run."""
+        answer: list[str] = (await self._call("GET", "/remains", params={"mark": mark}))["remains"]
+        return answer
+
+    async def put_operation(self, operation: Operation, fence: int) -> OperationState:
+        """Ask for an operation; the same key is always answered with the same operation."""
+        body = {
+            "verb": operation.verb,
+            "subject": operation.subject,
+            "run": operation.run,
+            "fence": fence,
+            "args": to_data(operation.args),
+            "pace": operation.pace,
+        }
+        answer = await self._call("PUT", f"/operations/{quote(operation.key, safe='')}", json=body)
+        return from_data(OperationState, answer)
+
+    async def operation(self, key: str) -> OperationState | None:
+        """What became of a key; None where the site never heard of it."""
+        try:
+            answer = await self._call("GET", f"/operations/{quote(key, safe='')}")
+        except SiteRefused as refused:
+            if refused.code == "not-found":
+                return None
+            raise
+        return from_data(OperationState, answer)
+
+    async def changes(self, after: int, wait_s: float) -> tuple[list[OperationState], int]:
+        """Operations that changed behind cursor ``after`` (-1: none, only tell the cursor).
+
+        The site keeps the call open up to ``wait_s`` seconds when there is nothing to tell.
+        """
+        answer = await self._call(
+            "GET",
+            "/operations",
+            params={"after": after, "wait": wait_s},
+            timeout=httpx.Timeout(ANSWER_S + wait_s, connect=CONNECT_S),
+        )
+        return [from_data(OperationState, item) for item in answer["operations"]], int(answer["cursor"])
+
+    async def _call(self, method: str, path: str, **rest: Any) -> Any:
+        try:
+            answer = await self._http.request(method, path, **rest)
+        except httpx.TransportError as error:
+            raise SiteUnreachable(_in_words(error)) from error
+        if answer.status_code >= 500:
+            raise SiteUnreachable(f"The site agent answered with status {answer.status_code}.")
+        try:
+            content = answer.json()
+        except ValueError as error:
+            raise SiteRefused("not-the-protocol", "What answers there does not speak JSON.") from error
+        if answer.status_code >= 400:
+            raise SiteRefused(
+                str(content.get("code", "refused")), str(content.get("detail", "The site refused."))
+            )
+        return content
+
+
+def _in_words(error: httpx.TransportError) -> str:
+    if isinstance(error, httpx.ConnectTimeout | httpx.ConnectError):
+        return "No connection to the site agent."
+    if isinstance(error, httpx.TimeoutException):
+        return "The site agent did not answer in time."
+    return "The connection to the site agent broke."
