@@ -10,6 +10,7 @@ from __future__ import annotations
 import dataclasses
 import types
 import typing
+from collections.abc import Callable, Mapping
 from datetime import datetime
 from functools import cache
 from ipaddress import IPv4Interface, IPv4Network, IPv6Interface, IPv6Network, ip_interface, ip_network
@@ -58,7 +59,7 @@ def _read(kind: Any, data: Any, at: str) -> Any:
             raise _wrong(at, data, "a list")
         item = typing.get_args(kind)[0]
         return tuple(_read(item, element, f"{at}[{index}]") for index, element in enumerate(data))
-    if origin is dict:
+    if origin in (dict, Mapping):
         if not isinstance(data, dict):
             raise _wrong(at, data, "an object")
         item = typing.get_args(kind)[1]
@@ -148,3 +149,48 @@ def _wrong(at: str, data: Any, wanted: str) -> BadValue:
     shown = repr(data)
     shown = shown if len(shown) <= 60 else shown[:57] + "..."
     return BadValue(f"{at} is {shown}, which is not {wanted}.", f"Give {wanted}.", field=at)
+
+
+def json_schema(kind: Any, ref: Callable[[type], dict[str, Any]]) -> dict[str, Any]:
+    """The JSON Schema of what :func:`to_data` makes of ``kind``; ``ref`` says how to point to a dataclass."""
+    origin = typing.get_origin(kind)
+    if origin in (typing.Union, types.UnionType):
+        real = [choice for choice in typing.get_args(kind) if choice is not type(None)]
+        inner = {"type": "string"} if real[0] in _TEXTUAL else json_schema(real[0], ref)
+        optional = len(real) < len(typing.get_args(kind))
+        return {"anyOf": [inner, {"type": "null"}]} if optional else inner
+    if origin is tuple:
+        return {"type": "array", "items": json_schema(typing.get_args(kind)[0], ref)}
+    if origin in (dict, Mapping):
+        return {"type": "object", "additionalProperties": json_schema(typing.get_args(kind)[1], ref)}
+    if origin is typing.Literal:
+        return {"type": "string", "enum": list(typing.get_args(kind))}
+    if dataclasses.is_dataclass(kind):
+        return ref(typing.cast(type, kind))
+    if kind is datetime:
+        return {"type": "string", "format": "date-time"}
+    if kind in _TEXTUAL:
+        return {"type": "string"}
+    return dict(_PLAIN_SCHEMA.get(kind, {}))
+
+
+_PLAIN_SCHEMA: dict[Any, dict[str, Any]] = {
+    str: {"type": "string"},
+    int: {"type": "integer"},
+    float: {"type": "number"},
+    bool: {"type": "boolean"},
+}
+
+
+def object_schema(cls: type, ref: Callable[[type], dict[str, Any]], *, complete: bool) -> dict[str, Any]:
+    """The schema of a dataclass. ``complete``: every field is there (what we answer); else only those
+    without a default are required (what we are sent)."""
+    required = [
+        field.name
+        for field in dataclasses.fields(cls)
+        if complete or (field.default is dataclasses.MISSING and field.default_factory is dataclasses.MISSING)
+    ]
+    hints = _hints(cls)
+    properties = {field.name: json_schema(hints[field.name], ref) for field in dataclasses.fields(cls)}
+    schema: dict[str, Any] = {"type": "object", "properties": properties, "additionalProperties": False}
+    return {**schema, "required": required} if required else schema

@@ -121,7 +121,7 @@ class Scenario:
     def _nic(self, workload: str, index: int, row: dict[str, Any]) -> dict[str, Any]:
         digest = hashlib.sha256(f"{workload}/{index}".encode()).digest()
         given = row.get("address", row.get("dhcp"))
-        addresses = [given] if isinstance(given, str) else given
+        addresses: list[str] = [given] if isinstance(given, str) else list(given or [])
         interfaces = [ip_interface(address) for address in addresses]
         return {
             "name": f"nic{index}",

@@ -117,6 +117,11 @@ def application(site: PracticeSite) -> Starlette:
         site.advance()
         return {"points": to_data(site.world.points(request.query_params.get("group", "")))}
 
+    async def newest(request: Request) -> Any:
+        site.advance()
+        held = (site.world.points(group) for group in site.world.replicas)
+        return {"points": to_data([points[-1] for points in held if points])}
+
     async def journal(request: Request) -> Any:
         site.advance()
         return {"entries": to_data(site.world.journal[_whole(request, "after", 0) :])}
@@ -170,6 +175,7 @@ def application(site: PracticeSite) -> Starlette:
             route("/clock", "GET", clock),
             route("/inventory", "GET", inventory),
             route("/points", "GET", points),
+            route("/points/newest", "GET", newest),
             route("/journal", "GET", journal),
             route("/remains", "GET", remains),
             route("/operations", "GET", feed),

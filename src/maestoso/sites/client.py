@@ -59,6 +59,11 @@ class HttpSite:
         answer = await self._call("GET", "/points", params={"group": group})
         return tuple(from_data(RecoveryPoint, item) for item in answer["points"])
 
+    async def newest(self) -> tuple[RecoveryPoint, ...]:
+        """The newest recovery point of every group that is copied to this site."""
+        answer = await self._call("GET", "/points/newest")
+        return tuple(from_data(RecoveryPoint, item) for item in answer["points"])
+
     async def journal(self, after: int = 0) -> list[dict[str, Any]]:
         """Effects that the site had behind number ``after``, in order."""
         answer: list[dict[str, Any]] = (await self._call("GET", "/journal", params={"after": after}))[

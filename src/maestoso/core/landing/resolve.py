@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from ipaddress import ip_address
+from ipaddress import ip_address, ip_interface
 from typing import Literal
 
 from maestoso.core.addressing.translate import is_reserved, new_mac, rule_for, translate
@@ -207,12 +207,23 @@ def _readdress(
         except BadValue as error:
             findings.append(_blocks(error.code, workload.name, error.sentence, error.remedy))
             continue
-        family = [g for g in nic.gateways if ip_address(g).version == before.version]
-        gateways += [readdress.gateway] if readdress.gateway else family
+        gateways += _gateways(nic, before, rule.prefix, readdress)
         dns += readdress.dns or nic.dns
     if dhcp:
         return (), (), (), True, findings
     return tuple(addresses), tuple(gateways), tuple(dict.fromkeys(dns)), False, findings
+
+
+def _gateways(nic: Nic, before: Interface, prefix: Prefix, readdress: Readdress) -> list[str]:
+    """The rule's gateway; without one, those of the adapter, moved like its address."""
+    if readdress.gateway:
+        return [readdress.gateway]
+    moved = []
+    for gateway in (ip_interface(g) for g in nic.gateways):
+        if gateway.version == before.version:
+            inside = gateway.ip in prefix
+            moved.append(str((_moved(gateway, prefix, readdress) if inside else gateway).ip))
+    return moved
 
 
 def _moved(before: Interface, prefix: Prefix, readdress: Readdress) -> Interface:

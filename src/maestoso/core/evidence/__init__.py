@@ -1,0 +1,1 @@
+"""Evidence: what makes a log of a run provable."""

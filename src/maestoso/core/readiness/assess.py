@@ -1,0 +1,135 @@
+"""All rules, and the inputs of a run where they allow one."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+
+from maestoso.core.forecast.durations import estimates
+from maestoso.core.forecast.monte_carlo import Forecast, forecast
+from maestoso.core.model.finding import Finding, sort_key
+from maestoso.core.model.protection import RecoveryPoint
+from maestoso.core.planning.graph import StepGraph
+from maestoso.core.planning.inputs import GroupCopy, RunInputs
+from maestoso.core.planning.isolated_test import compile_test
+from maestoso.core.readiness import landing_rules, plan_rules, protection_rules
+from maestoso.core.readiness.context import Context, test_landings
+
+Rule = Callable[[Context], Iterator[Finding]]
+
+RULES: tuple[Rule, ...] = (
+    plan_rules.nothing_in_it,
+    plan_rules.member_twice,
+    plan_rules.member_unknown,
+    plan_rules.delay_out_of_range,
+    plan_rules.dependency_cycle,
+    plan_rules.waits_for_later_wave,
+    plan_rules.dependency_outside,
+    plan_rules.service_comes_later,
+    plan_rules.heartbeat_without_agent,
+    plan_rules.test_overdue,
+    plan_rules.changed_since_test,
+    protection_rules.member_without_group,
+    protection_rules.group_without_point,
+    protection_rules.lag_over_rpo,
+    protection_rules.disk_left_out,
+    protection_rules.uses_what_stays_behind,
+    landing_rules.crosswalk_missing,
+    landing_rules.landings_hold,
+    landing_rules.injection_without_agent,
+    landing_rules.room_at_target,
+    landing_rules.target_answers,
+)
+
+UNPLANNABLE = frozenset(
+    {
+        "plan-empty",
+        "member-twice",
+        "workload-unknown",
+        "delay-out-of-range",
+        "timeout-out-of-range",
+        "dependency-cycle",
+        "waits-for-later-wave",
+        "member-without-group",
+        "crosswalk-missing",
+    }
+)
+"""Findings with which no step graph can be made, so that there is no forecast either."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Options:
+    """What a person chooses for a test. ``points`` are chosen per group; the newest serves for the rest."""
+
+    points: Mapping[str, RecoveryPoint]
+    sync_first: bool = False
+    pace: float = 1.0
+    cleanup_at: datetime | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Assessment:
+    """Findings, worst first; and where a run can be planned: its inputs, graph and forecast."""
+
+    findings: tuple[Finding, ...]
+    inputs: RunInputs | None = None
+    graph: StepGraph | None = None
+    forecast: Forecast | None = None
+
+    @property
+    def blocked(self) -> bool:
+        """Whether the run must not start."""
+        return any(finding.severity == "blocks" for finding in self.findings)
+
+
+def findings_of(ctx: Context) -> tuple[Finding, ...]:
+    """What every rule noticed, worst first."""
+    noticed = [finding for rule in RULES for finding in rule(ctx)]
+    return tuple(sorted(dict.fromkeys(noticed), key=sort_key))
+
+
+def assess(
+    ctx: Context, options: Options, mark: str, measured: Mapping[str, Sequence[float]], samples: int = 400
+) -> Assessment:
+    """Judge a test of ``ctx.plan``: findings, and its forecast where one can be made.
+
+    ``measured`` holds machine seconds of earlier steps by step id; ``mark`` names the copies of this run.
+    """
+    findings = findings_of(ctx)
+    if any(finding.code in UNPLANNABLE for finding in findings):
+        return Assessment(findings=findings)
+    landings, _ = test_landings(ctx)
+    inputs = RunInputs(
+        kind="test",
+        plan=ctx.plan,
+        plan_version=ctx.version,
+        mark=mark,
+        workloads=tuple(workload for _, _, workload in ctx.known_members()),
+        landings=landings,
+        groups=_group_copies(ctx, options),
+        limits=ctx.target.limits,
+        sync_first=options.sync_first,
+        pace=options.pace,
+        cleanup_at=options.cleanup_at,
+    )
+    graph = compile_test(inputs)
+    expected = estimates(graph.steps, {w.name: w for w in inputs.workloads}, measured)
+    return Assessment(
+        findings=findings,
+        inputs=replace(inputs, estimates=expected),
+        graph=graph,
+        forecast=forecast(graph, expected, inputs.limits, ctx.plan.rto_s, samples=samples),
+    )
+
+
+def _group_copies(ctx: Context, options: Options) -> tuple[GroupCopy, ...]:
+    members: dict[str, list[str]] = {}
+    for _, member in ctx.plan.members():
+        group = ctx.group_of(member.workload)
+        if group is not None:
+            members.setdefault(group.code, []).append(member.workload)
+    return tuple(
+        GroupCopy(code=code, members=tuple(names), point=options.points.get(code) or ctx.newest.get(code))
+        for code, names in members.items()
+    )

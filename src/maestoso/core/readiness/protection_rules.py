@@ -1,0 +1,95 @@
+"""Rules about the copies that a run would use."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from maestoso.core.model.finding import Finding
+from maestoso.core.readiness.context import Context
+
+
+def member_without_group(ctx: Context) -> Iterator[Finding]:
+    """What is not copied cannot be recovered."""
+    for _, _, workload in ctx.known_members():
+        if ctx.group_of(workload.name) is None:
+            yield Finding(
+                code="member-without-group",
+                severity="blocks",
+                subject=workload.name,
+                sentence=(
+                    f"{workload.name} is in no group that is copied from {ctx.plan.source} "
+                    f"to {ctx.plan.target}, so there is nothing to recover it from."
+                ),
+                mend="Protect it in a group, or take it out of the plan.",
+            )
+
+
+def group_without_point(ctx: Context) -> Iterator[Finding]:
+    """A group without a point has never been copied whole."""
+    for code in groups_in_plan(ctx):
+        if code not in ctx.newest:
+            yield Finding(
+                code="group-without-point",
+                severity="blocks",
+                subject=code,
+                sentence=f"No recovery point of group {code} is known.",
+                mend="Wait for its first point, or see why its replication fails.",
+            )
+
+
+def lag_over_rpo(ctx: Context) -> Iterator[Finding]:
+    """The newest point should be no older than the RPO objective of the group's policy."""
+    groups = {group.code: group for group in ctx.groups}
+    for code in groups_in_plan(ctx):
+        if code in ctx.newest:
+            lag_s = (ctx.now - ctx.newest[code].at).total_seconds()
+            if lag_s > groups[code].policy.rpo_s:
+                yield Finding(
+                    code="lag-over-rpo",
+                    severity="warns",
+                    subject=code,
+                    sentence=(
+                        f"The newest point of {groups[code].name} is {lag_s:.0f} s old; "
+                        f"its objective is {groups[code].policy.rpo_s} s."
+                    ),
+                    mend="See why its copy cycles fail.",
+                )
+
+
+def disk_left_out(ctx: Context) -> Iterator[Finding]:
+    """A disk that is not copied will be missing."""
+    for _, _, workload in ctx.known_members():
+        for disk in workload.disks:
+            if disk.left_out_because is not None:
+                yield Finding(
+                    code="disk-left-out",
+                    severity="warns",
+                    subject=workload.name,
+                    sentence=f"{disk.name} of {workload.name} is not copied: {disk.left_out_because}.",
+                    mend="Copy it, or make sure that nothing needs it.",
+                )
+
+
+def uses_what_stays_behind(ctx: Context) -> Iterator[Finding]:
+    """A service that members use and nobody copies stays behind at the source."""
+    members = set(ctx.plan.workloads())
+    users: dict[tuple[str, str], list[str]] = {}
+    for _, _, workload in ctx.known_members():
+        for used in workload.uses:
+            provider = ctx.provider_of(used)
+            if provider and provider[0].name not in members and ctx.group_of(provider[0].name) is None:
+                users.setdefault((used, provider[0].name), []).append(workload.name)
+    for (used, name), asking in users.items():
+        yield Finding(
+            code="uses-what-stays-behind",
+            severity="warns",
+            subject=name,
+            sentence=f"{' and '.join(asking)} use {used} of {name}, which nobody protects.",
+            mend=f"Protect {name}; it would stay behind at {ctx.plan.source}.",
+        )
+
+
+def groups_in_plan(ctx: Context) -> tuple[str, ...]:
+    """Codes of the groups that the members belong to, in the order of the plan."""
+    found = (ctx.group_of(workload.name) for _, _, workload in ctx.known_members())
+    return tuple(dict.fromkeys(group.code for group in found if group is not None))

@@ -1,0 +1,49 @@
+"""What a run needs a person for, most urgent first."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+from maestoso.core.planning.isolated_test import VERDICT
+from maestoso.core.runs.state import RunState
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Need:
+    """``step`` is what the answer is about; empty when it is about the whole run."""
+
+    kind: Literal["failure", "hold", "verdict", "held"]
+    step: str
+    title: str
+    text: str
+    skippable: bool = False
+
+
+def needs(state: RunState) -> tuple[Need, ...]:
+    """Failures, then holds, then the verdict, then a run that somebody held."""
+    found = []
+    for name in sorted(state.failed):
+        step, failure = state.graph[name], state.steps[name]
+        about = f"{step.workload}: {step.title}" if step.workload else step.title
+        found.append(
+            Need(
+                kind="failure",
+                step=name,
+                title=f"{about} failed",
+                text=failure.reason,
+                skippable=step.skippable,
+            )
+        )
+    for name in sorted(state.persons):
+        step = state.graph[name]
+        if name == VERDICT:
+            up = sum(1 for _, member in state.inputs.plan.members() if member.power_on)
+            text = f"{up} copies run isolated at {state.inputs.plan.target}. Look at them, then judge."
+            found.append(Need(kind="verdict", step=name, title="The test waits for your verdict", text=text))
+        else:
+            text = str(step.args.get("instruction", ""))
+            found.append(Need(kind="hold", step=name, title=step.title, text=text))
+    if state.held_because is not None:
+        found.append(Need(kind="held", step="", title="The run is held", text=state.held_because))
+    return tuple(found)

@@ -1,0 +1,113 @@
+"""The score as data: one row of numbers per step, for a forecast and for a run alike.
+
+Times are run seconds. ``planned`` is the ghost (what was expected at the start), ``expected`` is what to
+expect now, ``start_s`` and ``finish_s`` are what happened.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+
+from maestoso.core.forecast.monte_carlo import Forecast
+from maestoso.core.planning.graph import Step, StepGraph
+from maestoso.core.runs.progress import expected, planned
+from maestoso.core.runs.state import RunState
+from maestoso.core.runs.steps import RESOLVED, Status
+from maestoso.core.scheduling.list_schedule import Schedule, critical_path
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ScoreStep:
+    """One step on the score. ``low_s`` and ``high_s`` are the p10 and p90 of its end, in a forecast."""
+
+    id: str
+    verb: str
+    title: str
+    phase: str
+    workload: str | None
+    wave: int | None
+    site: str | None
+    delay_s: float
+    person: bool
+    skippable: bool
+    status: Status
+    attempt: int
+    planned_start_s: float
+    planned_finish_s: float
+    expected_start_s: float
+    expected_finish_s: float
+    start_s: float | None = None
+    finish_s: float | None = None
+    low_s: float | None = None
+    high_s: float | None = None
+    critical: bool = False
+    code: str = ""
+    reason: str = ""
+
+
+def _blank(step: Step, at: int, schedule: Schedule) -> dict[str, object]:
+    start, finish = round(schedule.start_s[at], 1), round(schedule.finish_s[at], 1)
+    return {
+        "id": step.id,
+        "verb": step.verb,
+        "title": step.title,
+        "phase": step.phase,
+        "workload": step.workload,
+        "wave": step.wave,
+        "site": step.site,
+        "delay_s": step.delay_s,
+        "person": step.person,
+        "skippable": step.skippable,
+        "planned_start_s": start,
+        "planned_finish_s": finish,
+        "expected_start_s": start,
+        "expected_finish_s": finish,
+        "status": "waiting",
+        "attempt": 0,
+    }
+
+
+def forecast_score(graph: StepGraph, made: Forecast) -> tuple[ScoreStep, ...]:
+    """The score of what would happen."""
+    critical = set(made.critical)
+    return tuple(
+        ScoreStep(
+            **{  # type: ignore[arg-type]
+                **_blank(step, at, made.likely),
+                "low_s": round(made.spread_s[at][0], 1),
+                "high_s": round(made.spread_s[at][1], 1),
+                "critical": step.id in critical,
+            }
+        )
+        for at, step in enumerate(graph.steps)
+    )
+
+
+def run_score(state: RunState, now: datetime) -> tuple[ScoreStep, ...]:
+    """The score of a run as it stands at ``now``."""
+    ghost, ahead = planned(state), expected(state, now)
+    critical = set(critical_path(state.graph, ahead))
+    rows = []
+    for at, step in enumerate(state.graph.steps):
+        happened = state.steps[step.id]
+        settled = happened.status in RESOLVED or happened.status == "failed"
+        begun = happened.asked_s is not None or settled
+        start = happened.asked_s if happened.asked_s is not None else happened.settled_s
+        rows.append(
+            ScoreStep(
+                **{  # type: ignore[arg-type]
+                    **_blank(step, at, ghost),
+                    "expected_start_s": round(ahead.start_s[at], 1),
+                    "expected_finish_s": round(ahead.finish_s[at], 1),
+                    "status": happened.status,
+                    "attempt": happened.attempt,
+                    "start_s": None if not begun or start is None else round(start, 1),
+                    "finish_s": round(happened.settled_s or 0.0, 1) if settled else None,
+                    "critical": step.id in critical,
+                    "code": happened.code,
+                    "reason": happened.reason,
+                }
+            )
+        )
+    return tuple(rows)

@@ -1,0 +1,1 @@
+"""The server: Django, REST and event streams over the core."""

@@ -1,0 +1,1 @@
+"""What every feature of the server uses: shapes, problems, secrets."""

@@ -1,0 +1,53 @@
+"""Known errors to RFC 9457 problem details, in one place. The text of an unknown one never leaves."""
+
+from __future__ import annotations
+
+import logging
+from typing import Any
+
+from django.core.exceptions import PermissionDenied
+from django.db import OperationalError
+from django.http import Http404
+from rest_framework import exceptions
+from rest_framework.response import Response
+
+from maestoso.core.errors import DomainError
+
+log = logging.getLogger("maestoso.server")
+
+
+def problem(status: int, code: str, detail: str, **more: Any) -> Response:
+    """A reply in the media type ``application/problem+json``."""
+    body = {"type": "about:blank", "title": code, "status": status, "code": code, "detail": detail, **more}
+    return Response(body, status=status, content_type="application/problem+json")
+
+
+def handle(error: Exception, context: dict[str, Any]) -> Response:
+    """Django REST framework's hook for everything that a view raises."""
+    if isinstance(error, DomainError):
+        more = {"remedy": error.remedy, "field": error.field, **getattr(error, "more", {})}
+        return problem(error.status, error.code, error.sentence, **{k: v for k, v in more.items() if v})
+    if isinstance(error, exceptions.NotAuthenticated | exceptions.AuthenticationFailed):
+        return problem(403, "not-signed-in", "You are not signed in. Sign in and try again.")
+    if isinstance(error, exceptions.PermissionDenied | PermissionDenied):
+        return problem(403, "not-allowed", f"This is not allowed: {_text(error)}")
+    if isinstance(error, exceptions.Throttled):
+        wait = int(error.wait or 60)
+        reply = problem(429, "too-many-tries", f"Too many tries. Wait {wait} s and try again.")
+        reply["Retry-After"] = str(wait)
+        return reply
+    if isinstance(error, exceptions.ParseError):
+        return problem(400, "not-json", "The request is not JSON. Send one JSON object.")
+    if isinstance(error, Http404 | exceptions.NotFound):
+        return problem(404, "not-found", "There is nothing at this address.")
+    if isinstance(error, exceptions.APIException):
+        return problem(error.status_code, str(error.default_code).replace("_", "-"), str(error.detail))
+    if isinstance(error, OperationalError):
+        log.warning("The database is away: %s", error)
+        return problem(503, "database-away", "The database does not answer now. Try again in a moment.")
+    log.exception("Unexpected error", exc_info=error)
+    return problem(500, "unexpected", "Something went wrong here. It was logged; nothing was changed.")
+
+
+def _text(error: Exception) -> str:
+    return str(getattr(error, "detail", "")) or "your role does not include it."

@@ -1,0 +1,71 @@
+"""The shapes of requests and replies are frozen dataclasses; this makes them known to the API contract.
+
+One description serves the reader (unknown and missing fields are refused by name), the writer, and the
+OpenAPI schema from which the front end's types are made.
+"""
+
+from __future__ import annotations
+
+from functools import cache
+from typing import Any, TypeVar
+
+from drf_spectacular.extensions import OpenApiSerializerExtension
+from drf_spectacular.openapi import AutoSchema
+from rest_framework import serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+
+from maestoso.core.codec import from_data, object_schema, to_data
+
+T = TypeVar("T")
+
+
+class ShapeSerializer(serializers.Serializer):
+    """Carries a dataclass through the tools that expect serializers; it never serializes."""
+
+    shape: type
+    complete = True
+
+
+@cache
+def shape(cls: type, *, sent: bool = False) -> type[ShapeSerializer]:
+    """The contract's name for ``cls``; ``sent`` for what clients send (fields with defaults may lack)."""
+    name = cls.__name__ + ("Sent" if sent else "")
+    return type(
+        f"{name}Serializer", (ShapeSerializer,), {"shape": cls, "complete": not sent, "__doc__": cls.__doc__}
+    )
+
+
+class ShapeExtension(OpenApiSerializerExtension):
+    """Tells the schema generator what a shape looks like."""
+
+    target_class = ShapeSerializer
+    match_subclasses = True
+
+    def get_name(self, auto_schema: AutoSchema, direction: str) -> str:
+        """The component's name in the contract."""
+        serializer = self._class()
+        return serializer.shape.__name__ + ("" if serializer.complete else "Sent")
+
+    def map_serializer(self, auto_schema: AutoSchema, direction: str) -> dict[str, Any]:
+        """The component's schema; nested dataclasses become components of their own."""
+        serializer = self._class()
+
+        def ref(inner: type) -> dict[str, Any]:
+            nested = shape(inner, sent=not serializer.complete)
+            return auto_schema.resolve_serializer(nested(), direction).ref
+
+        return object_schema(serializer.shape, ref, complete=serializer.complete)
+
+    def _class(self) -> type[ShapeSerializer]:
+        return self.target if isinstance(self.target, type) else type(self.target)
+
+
+def read(cls: type[T], request: Request) -> T:
+    """The body of a request as ``cls``. Raises BadValue naming field and value."""
+    return from_data(cls, request.data, at="body")
+
+
+def reply(value: Any, status: int = 200, headers: dict[str, str] | None = None) -> Response:
+    """A dataclass, or a list of them, as the reply."""
+    return Response(to_data(value), status=status, headers=headers)

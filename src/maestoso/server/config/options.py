@@ -1,0 +1,82 @@
+"""Every setting of Maestoso, typed, with its default, in one place.
+
+They come from environment variables; secrets come from one file that only its owner may read.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+from dataclasses import dataclass, fields
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parents[4]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Options:
+    """The field ``web_port`` is the variable MAESTOSO_WEB_PORT, and so on.
+
+    ``var`` holds everything that is not source; ``site_port`` is the port of the first practice site, the
+    others follow; ``pace`` is what practice runs are offered; ``debug`` shows errors to developers only.
+    """
+
+    var: Path = ROOT / "var"
+    web_port: int = 8470
+    db_port: int = 8471
+    site_port: int = 8472
+    scenario: Path = ROOT / "demo" / "tidewell"
+    pace: int = 20
+    organisation: str = "Tidewell Ferries"
+    db_host: str = "127.0.0.1"
+    db_name: str = "maestoso"
+    db_user: str = "maestoso"
+    signin_per_minute: int = 10
+    debug: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Secrets:
+    """What must not be known: made once at the first start, kept in ``var/secrets.json`` (mode 0600).
+
+    ``instance`` is no secret but belongs to the same installation: it makes operation keys its own.
+    """
+
+    django_key: str
+    db_password: str
+    db_root_password: str
+    field_key: str
+    site_token: str
+    instance: str
+    admin_password: str = ""
+
+
+def variable(field: str) -> str:
+    """The environment variable of an option."""
+    return f"MAESTOSO_{field.upper()}"
+
+
+def read_options(environment: dict[str, str] | None = None) -> Options:
+    """Options from the environment. Raises ValueError with a sentence where one cannot be read."""
+    given = dict(os.environ if environment is None else environment)
+    values: dict[str, object] = {}
+    for field in fields(Options):
+        text = given.get(variable(field.name))
+        if text is None:
+            continue
+        if field.type in ("int", int):
+            if not text.isdigit():
+                raise ValueError(f"{variable(field.name)} is {text!r}; it must be a whole number.")
+            values[field.name] = int(text)
+        elif field.type in ("bool", bool):
+            values[field.name] = text.lower() in ("1", "true", "yes")
+        elif field.type in ("Path", Path):
+            values[field.name] = Path(text).resolve()
+        else:
+            values[field.name] = text
+    return Options(**values)  # type: ignore[arg-type]
+
+
+def read_secrets(var: Path) -> Secrets:
+    """The secrets of this installation. Raises FileNotFoundError before the first start."""
+    return Secrets(**json.loads((var / "secrets.json").read_text(encoding="utf-8")))

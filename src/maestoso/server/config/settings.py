@@ -1,0 +1,116 @@
+"""Django's settings, from :mod:`maestoso.server.config.options`."""
+
+from __future__ import annotations
+
+import re
+
+from maestoso.server.config.options import ROOT, read_options, read_secrets
+
+OPTIONS = read_options()
+SECRETS = read_secrets(OPTIONS.var)
+
+SECRET_KEY = SECRETS.django_key
+DEBUG = OPTIONS.debug
+ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]"]
+ROOT_URLCONF = "maestoso.server.config.urls"
+ASGI_APPLICATION = "maestoso.server.config.asgi.application"
+USE_TZ = True
+TIME_ZONE = "UTC"
+DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
+
+INSTALLED_APPS = [
+    "django.contrib.auth",
+    "django.contrib.contenttypes",
+    "django.contrib.sessions",
+    "rest_framework",
+    "drf_spectacular",
+    "maestoso.server.access",
+    "maestoso.server.estate",
+    "maestoso.server.protection",
+    "maestoso.server.crosswalks",
+    "maestoso.server.plans",
+    "maestoso.server.runs",
+]
+
+MIDDLEWARE = [
+    "django.middleware.security.SecurityMiddleware",
+    "maestoso.server.common.headers.ContentSecurity",
+    "whitenoise.middleware.WhiteNoiseMiddleware",
+    "django.contrib.sessions.middleware.SessionMiddleware",
+    "django.middleware.common.CommonMiddleware",
+    "django.middleware.csrf.CsrfViewMiddleware",
+    "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "django.middleware.clickjacking.XFrameOptionsMiddleware",
+]
+
+DATABASES = {
+    "default": {
+        "ENGINE": "django.db.backends.mysql",
+        "NAME": OPTIONS.db_name,
+        "USER": OPTIONS.db_user,
+        "PASSWORD": SECRETS.db_password,
+        "HOST": OPTIONS.db_host,
+        "PORT": OPTIONS.db_port,
+        "CONN_MAX_AGE": 60,
+        "CONN_HEALTH_CHECKS": True,
+        "OPTIONS": {
+            "charset": "utf8mb4",
+            "isolation_level": "read committed",
+            "sql_mode": "STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION",
+            "connect_timeout": 5,
+        },
+        "TEST": {"CHARSET": "utf8mb4", "COLLATION": "uca1400_nopad_as_cs"},
+    }
+}
+
+PASSWORD_HASHERS = ["django.contrib.auth.hashers.PBKDF2PasswordHasher"]
+AUTH_PASSWORD_VALIDATORS = [
+    {
+        "NAME": "django.contrib.auth.password_validation.MinimumLengthValidator",
+        "OPTIONS": {"min_length": 12},
+    },
+    {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},
+]
+SESSION_COOKIE_HTTPONLY = True
+SESSION_COOKIE_SAMESITE = "Lax"
+CSRF_COOKIE_SAMESITE = "Lax"
+SESSION_COOKIE_NAME = "maestoso_session"
+CSRF_COOKIE_NAME = "maestoso_csrf"
+SECURE_CONTENT_TYPE_NOSNIFF = True
+SECURE_REFERRER_POLICY = "same-origin"
+X_FRAME_OPTIONS = "DENY"
+
+WEB_DIST = ROOT / "web" / "dist"
+STATIC_URL = "/static/"
+WHITENOISE_ROOT = WEB_DIST if WEB_DIST.is_dir() else None
+WHITENOISE_INDEX_FILE = False
+# Vite's file names carry a hash of eight characters, which WhiteNoise does not recognise by itself.
+WHITENOISE_IMMUTABLE_FILE_TEST = re.compile(r"^/assets/.+-[\w-]{8}\.\w+$").match
+
+REST_FRAMEWORK = {
+    "DEFAULT_AUTHENTICATION_CLASSES": ["rest_framework.authentication.SessionAuthentication"],
+    "DEFAULT_PERMISSION_CLASSES": ["rest_framework.permissions.IsAuthenticated"],
+    "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
+    "DEFAULT_PARSER_CLASSES": ["rest_framework.parsers.JSONParser"],
+    "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
+    "EXCEPTION_HANDLER": "maestoso.server.common.problems.handle",
+    "DEFAULT_THROTTLE_RATES": {"signin": f"{OPTIONS.signin_per_minute}/min"},
+}
+
+SPECTACULAR_SETTINGS = {
+    "TITLE": "Maestoso",
+    "DESCRIPTION": "Everything the interface can do, the API can do.",
+    "VERSION": "1",
+    "OAS_VERSION": "3.1.0",
+    "SERVE_INCLUDE_SCHEMA": False,
+    "SCHEMA_PATH_PREFIX": "/api/v1",
+}
+
+LOGGING = {
+    "version": 1,
+    "disable_existing_loggers": False,
+    "formatters": {"line": {"format": "%(asctime)s %(levelname)s %(name)s %(message)s"}},
+    "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "line"}},
+    "root": {"handlers": ["console"], "level": "INFO"},
+    "loggers": {"django.request": {"level": "ERROR"}, "httpx": {"level": "WARNING"}},
+}

@@ -1,0 +1,16 @@
+"""Addresses: the API under /api/v1/, the built front end everywhere else."""
+
+from django.urls import include, path, re_path
+from drf_spectacular.views import SpectacularJSONAPIView
+
+from maestoso.server.common.front_end import index, no_such_address
+
+urlpatterns = [
+    path("api/v1/", include("maestoso.server.access.urls")),
+    path("api/v1/", include("maestoso.server.estate.urls")),
+    path("api/v1/", include("maestoso.server.plans.urls")),
+    path("api/v1/", include("maestoso.server.runs.urls")),
+    path("api/v1/openapi.json", SpectacularJSONAPIView.as_view(), name="openapi"),
+    re_path(r"^api/.*$", no_such_address),
+    re_path(r"^(?!assets/).*$", index),
+]

@@ -1,0 +1,1 @@
+"""Tables of equivalents between sites."""

@@ -1,0 +1,1 @@
+"""Sites and what they have."""

@@ -1,0 +1,62 @@
+"""Speaking to site agents from the web process: short questions, short patience, remembered briefly."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Awaitable, Callable
+from dataclasses import dataclass
+from typing import TypeVar
+
+from asgiref.sync import async_to_sync
+from django.core.cache import cache
+
+from maestoso.core.model.protection import RecoveryPoint
+from maestoso.core.ports import SiteRefused, SiteUnreachable
+from maestoso.server.common.secret_text import unseal
+from maestoso.server.estate.models import Site
+from maestoso.sites.client import HttpSite
+
+PATIENCE_S = 2.0
+REMEMBER_S = 2
+
+T = TypeVar("T")
+
+
+def client(site: Site) -> HttpSite:
+    """A client of the site's agent."""
+    return HttpSite(site.agent_url, unseal(site.agent_token))
+
+
+def ask(site: Site, question: Callable[[HttpSite], Awaitable[T]]) -> T:
+    """Put one question to one agent. Raises SiteUnreachable or SiteRefused."""
+
+    async def call() -> T:
+        async with client(site) as agent:
+            try:
+                return await asyncio.wait_for(question(agent), PATIENCE_S)
+            except TimeoutError as error:
+                raise SiteUnreachable(f"No answer within {PATIENCE_S:.0f} s.") from error
+
+    return async_to_sync(call)()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Pulse:
+    """What a site said just now: the newest point of every group copied to it, or why it said nothing."""
+
+    newest: dict[str, RecoveryPoint]
+    lost_because: str | None = None
+
+
+def pulse(site: Site) -> Pulse:
+    """The pulse of a site, at most two seconds old."""
+    key = f"pulse:{site.pk}:{site.agent_url}"
+    known: Pulse | None = cache.get(key)
+    if known is not None:
+        return known
+    try:
+        taken = Pulse(newest={point.group: point for point in ask(site, lambda agent: agent.newest())})
+    except (SiteUnreachable, SiteRefused) as error:
+        taken = Pulse(newest={}, lost_because=str(error))
+    cache.set(key, taken, REMEMBER_S)
+    return taken

@@ -1,0 +1,116 @@
+"""The estate over HTTP, and the site line."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from drf_spectacular.utils import extend_schema
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from maestoso.core.runs.needs import needs
+from maestoso.core.runs.state import fold
+from maestoso.engine.clock import SystemClock
+from maestoso.server.common.shapes import reply, shape
+from maestoso.server.estate.agents import Pulse, pulse
+from maestoso.server.estate.models import Site, WorkloadRow
+from maestoso.server.estate.shapes import Flow, PlanName, RunUnderWay, SiteLine, Station, WorkloadBrief
+from maestoso.server.plans.models import PlanVersion
+from maestoso.server.protection.models import GroupMember, GroupRow
+from maestoso.server.runs.log import read_log
+from maestoso.server.runs.models import Run, RunStep
+
+CLOCK = SystemClock()
+
+
+class SiteLineView(APIView):
+    """The strip on every page."""
+
+    @extend_schema(operation_id="siteLine", responses=shape(SiteLine))
+    def get(self, request: Request) -> Response:
+        """Sites, what runs where, which way protection flows, and runs under way."""
+        return reply(site_line(CLOCK.now()))
+
+
+class WorkloadsView(APIView):
+    """Workloads of all sites."""
+
+    @extend_schema(operation_id="workloads", responses=shape(WorkloadBrief)(many=True))
+    def get(self, request: Request) -> Response:
+        """Every workload with its group."""
+        groups = dict(GroupMember.objects.values_list("workload_id", "group__code"))
+        return reply([_brief(row, groups) for row in WorkloadRow.objects.select_related("site")])
+
+
+def site_line(now: datetime) -> SiteLine:
+    """The site line at ``now``."""
+    sites = list(Site.objects.all())
+    pulses = {site.code: pulse(site) for site in sites}
+    active = list(Run.objects.filter(outcome="", last_seq__gt=0))
+    copies = {site.code: 0 for site in sites}
+    under_way = []
+    for run in active:
+        on = RunStep.objects.filter(run=run, verb="power-on", status="done").count()
+        off = RunStep.objects.filter(run=run, verb="power-off", status="done", attempt__gt=0).count()
+        copies[run.target] = copies.get(run.target, 0) + on - off
+        state = fold(read_log(run.pk))
+        under_way.append(
+            RunUnderWay(
+                id=run.pk, plan_name=run.plan_name, kind=run.kind, source=run.source, target=run.target,
+                run_s=round(state.run_seconds(now), 1), needs_you=bool(needs(state)),
+            )
+        )  # fmt: skip
+    return SiteLine(
+        stations=tuple(
+            Station(
+                code=site.code, name=site.name, kind=site.kind, practice=site.practice,
+                running=site.workloads.count(), copies=copies[site.code],
+                lost_because=pulses[site.code].lost_because,
+            )
+            for site in sites
+        ),
+        flows=_flows(pulses, now),
+        runs=tuple(under_way),
+        plans=tuple(_plan_names()),
+    )  # fmt: skip
+
+
+def _flows(pulses: dict[str, Pulse], now: datetime) -> tuple[Flow, ...]:
+    flows: dict[tuple[str, str], list[float | None]] = {}
+    for group in GroupRow.objects.select_related("source", "target"):
+        point = pulses[group.target.code].newest.get(group.code)
+        age = (now - point.at).total_seconds() if point else None
+        flows.setdefault((group.source.code, group.target.code), []).append(age)
+    return tuple(
+        Flow(
+            source=source,
+            target=target,
+            groups=len(ages),
+            newest_s=max((age for age in ages if age is not None), default=None),
+        )
+        for (source, target), ages in flows.items()
+    )
+
+
+def _plan_names() -> list[PlanName]:
+    seen: dict[str, PlanName] = {}
+    for version in PlanVersion.objects.select_related("plan").order_by("plan_id", "number"):
+        if version.number == version.plan.current:
+            seen[version.plan.code] = PlanName(code=version.plan.code, name=version.body["name"])
+    return list(seen.values())
+
+
+def _brief(row: WorkloadRow, groups: dict[int, str]) -> WorkloadBrief:
+    workload = row.core()
+    return WorkloadBrief(
+        name=workload.name,
+        site=row.site.code,
+        group=groups.get(row.pk, ""),
+        os_family=workload.os_family,
+        cores=workload.cores,
+        memory_mib=workload.memory_mib,
+        tags=workload.tags,
+        offers=tuple(service.name for service in workload.offers),
+        uses=workload.uses,
+    )

@@ -1,0 +1,1 @@
+"""Recovery plans, their versions and what they would do."""

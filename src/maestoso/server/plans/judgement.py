@@ -1,0 +1,189 @@
+"""Forecast, findings and preflight of plans, as the pages show them."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from datetime import datetime, timedelta
+
+from maestoso.core.errors import BadValue, Refused
+from maestoso.core.model.plan import Plan
+from maestoso.core.model.protection import RecoveryPoint
+from maestoso.core.planning.diff import changes
+from maestoso.core.ports import SiteRefused, SiteUnreachable
+from maestoso.core.readiness.assess import Assessment, Options, assess
+from maestoso.core.readiness.context import Context
+from maestoso.core.readiness.protection_rules import groups_in_plan
+from maestoso.core.replication.points import clean_point_hint
+from maestoso.core.score import forecast_score
+from maestoso.server.config.settings import OPTIONS
+from maestoso.server.estate.agents import ask
+from maestoso.server.estate.models import Site
+from maestoso.server.plans.models import PlanRow
+from maestoso.server.plans.services import context, find_plan, measured
+from maestoso.server.plans.shapes import (
+    AssessmentView,
+    ForecastFigures,
+    GroupPoints,
+    PlanPoints,
+    Preflight,
+    TestOptions,
+)
+from maestoso.server.runs.models import Run
+
+FASTEST_PACE = 1000
+LONGEST_TEST_S = 7 * 86400
+
+
+def view(judged: Assessment, plan: Plan, said: tuple[str, ...] = ()) -> AssessmentView:
+    """An assessment for the API."""
+    steps = forecast_score(judged.graph, judged.forecast) if judged.graph and judged.forecast else ()
+    return AssessmentView(
+        findings=judged.findings,
+        blocked=judged.blocked,
+        forecast=figures(judged, plan),
+        steps=steps,
+        changes=said,
+    )
+
+
+def figures(judged: Assessment, plan: Plan) -> ForecastFigures | None:
+    """The numbers of a forecast, if there is one."""
+    made, graph = judged.forecast, judged.graph
+    if made is None or graph is None:
+        return None
+    # What decides is where the critical path spends most of its time.
+    spent: dict[str, float] = {}
+    for name in made.critical:
+        at = graph.index[name]
+        workload = graph.steps[at].workload
+        if workload:
+            took = made.likely.finish_s[at] - made.likely.start_s[at] + graph.steps[at].delay_s
+            spent[workload] = spent.get(workload, 0.0) + took
+    return ForecastFigures(
+        p10_s=round(made.p10_s, 1),
+        p50_s=round(made.p50_s, 1),
+        p80_s=round(made.p80_s, 1),
+        p95_s=round(made.p95_s, 1),
+        chance=round(made.chance, 4),
+        objective_s=plan.rto_s,
+        decides=max(spent, key=lambda name: spent[name], default=""),
+    )
+
+
+def judge(ctx: Context, options: Options, mark: str = "t0") -> Assessment:
+    """Assess with what earlier runs at the target measured."""
+    return assess(ctx, options, mark, measured(ctx.plan.target))
+
+
+def assess_draft(code: str, plan: Plan, based_on: int, now: datetime) -> AssessmentView:
+    """Judge a draft: findings, forecast, score, and what it changes."""
+    row = find_plan(code)
+    base = row.versions.filter(number=based_on).first()
+    said = changes(base.core(), plan) if base else ()
+    number = row.current if not said else row.current + 1
+    return view(judge(context(plan, number, now), Options(points={})), plan, said)
+
+
+def plan_points(code: str, now: datetime) -> PlanPoints:
+    """All points that the groups of a plan have at the target. Raises Refused if the target is away."""
+    plan = find_plan(code).version().core()
+    ctx = context(plan, 0, now)
+    site = Site.objects.get(code=plan.target)
+    members = set(plan.workloads())
+    found = []
+    for group in ctx.groups:
+        if group.code in groups_in_plan(ctx):
+            held = _points(site, group.code)
+            hint = clean_point_hint(held)
+            found.append(
+                GroupPoints(
+                    group=group.code, name=group.name, rpo_s=group.policy.rpo_s, points=held,
+                    workloads=tuple(name for name in group.members if name in members),
+                    hint=hint.id if hint else None,
+                )
+            )  # fmt: skip
+    return PlanPoints(now=now, groups=tuple(found))
+
+
+def _points(site: Site, group: str) -> tuple[RecoveryPoint, ...]:
+    try:
+        return ask(site, lambda agent: agent.points(group))
+    except (SiteUnreachable, SiteRefused) as error:
+        raise Refused(
+            f"{site.name} does not say which points it holds: {error}",
+            "Bring its site agent back, then try again.",
+            code="site-unreachable",
+        ) from error
+
+
+def read_options(ctx: Context, chosen: TestOptions, now: datetime) -> Options:
+    """Check what a person chose and find the points they named. Raises BadValue."""
+    site = Site.objects.get(code=ctx.plan.target)
+    if not 1 <= chosen.pace <= FASTEST_PACE:
+        raise BadValue(
+            f"pace is {chosen.pace}.", f"Give a whole number from 1 to {FASTEST_PACE}.", field="body.pace"
+        )
+    if chosen.pace != 1 and not site.practice:
+        raise BadValue(
+            f"pace is {chosen.pace}, but {site.name} is not a practice site.",
+            "Real sites run at pace 1.",
+            field="body.pace",
+        )
+    if not 0 <= chosen.cleanup_after_s <= LONGEST_TEST_S:
+        raise BadValue(
+            f"cleanup_after_s is {chosen.cleanup_after_s}.",
+            f"Give 0 (never) to {LONGEST_TEST_S} seconds.",
+            field="body.cleanup_after_s",
+        )
+    known = groups_in_plan(ctx)
+    points = {}
+    for code, wanted in chosen.points.items():
+        if code not in known:
+            raise BadValue(
+                f"The plan has no group {code!r}.", f"Its groups: {', '.join(known)}.", field="body.points"
+            )
+        point = next((p for p in _points(site, code) if p.id == wanted), None)
+        if point is None:
+            raise BadValue(
+                f"{wanted!r} is not a recovery point of {code} that {site.name} holds.",
+                "Choose one of the points on the timeline.",
+                field=f"body.points.{code}",
+            )
+        points[code] = point
+    due = now + timedelta(seconds=chosen.cleanup_after_s) if chosen.cleanup_after_s else None
+    return Options(points=points, sync_first=chosen.sync_first, pace=float(chosen.pace), cleanup_at=due)
+
+
+def preflight(row: PlanRow, chosen: TestOptions, now: datetime) -> Preflight:
+    """What a test with these choices would do."""
+    version = row.version()
+    plan = version.core()
+    ctx = context(plan, version.number, now)
+    site = Site.objects.get(code=plan.target)
+    judged = judge(ctx, read_options(ctx, chosen, now))
+    notes = Run.objects.filter(plan_code=row.code).exclude(outcome="").values_list("notes", flat=True).first()
+    said = view(judged, plan)
+    return Preflight(
+        # The score of the plan page is not drawn again here.
+        assessment=replace(said, steps=()),
+        consequences=_consequences(plan, ctx, site.name, chosen),
+        practice=site.practice,
+        usual_pace=OPTIONS.pace,
+        last_notes=notes or "",
+    )
+
+
+def _consequences(plan: Plan, ctx: Context, target: str, chosen: TestOptions) -> tuple[str, ...]:
+    copies = len(plan.workloads())
+    boot = sum(1 for _, member in plan.members() if member.power_on)
+    source = Site.objects.get(code=plan.source).name
+    first = (
+        f"The latest changes are copied first; then {copies} copies are made of that moment."
+        if chosen.sync_first
+        else f"{copies} copies are made from the chosen points."
+    )
+    return (
+        f"Production at {source} keeps running and keeps being copied; no step touches it.",
+        f"{first} {boot} of them boot in a sandbox at {target} and reach nothing outside it.",
+        "Everything can be taken back: cleanup removes every copy and network of the test.",
+    )

@@ -1,0 +1,43 @@
+"""Rows of plans and their versions."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.db import models
+
+from maestoso.core.codec import from_data
+from maestoso.core.model.plan import Plan
+
+
+class PlanRow(models.Model):
+    """A plan; ``current`` is the number of its newest version."""
+
+    code = models.CharField(max_length=12, unique=True)
+    current = models.PositiveIntegerField(default=0)
+
+    class Meta:
+        ordering = ["id"]
+
+    def version(self, number: int | None = None) -> PlanVersion:
+        """One version, the newest by default."""
+        return self.versions.get(number=number or self.current)
+
+
+class PlanVersion(models.Model):
+    """One version as it was saved; never changed afterwards, because runs refer to it."""
+
+    plan = models.ForeignKey(PlanRow, on_delete=models.CASCADE, related_name="versions")
+    number = models.PositiveIntegerField()
+    body: Any = models.JSONField()
+    summary = models.CharField(max_length=400, blank=True)
+    author = models.CharField(max_length=150)
+    saved_at = models.DateTimeField()
+
+    class Meta:
+        ordering = ["number"]
+        constraints = [models.UniqueConstraint(fields=["plan", "number"], name="one_version_with_a_number")]
+
+    def core(self) -> Plan:
+        """The plan as a value."""
+        return from_data(Plan, self.body)

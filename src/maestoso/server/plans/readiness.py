@@ -1,0 +1,184 @@
+"""The readiness board: could every plan run now, would it meet its objectives, when was that proved?"""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+from urllib.parse import quote
+
+from django.core.cache import cache
+
+from maestoso.core.model.finding import Finding
+from maestoso.core.readiness.assess import Assessment, Options
+from maestoso.core.readiness.context import Context
+from maestoso.core.readiness.protection_rules import groups_in_plan
+from maestoso.core.runs.needs import needs
+from maestoso.core.runs.state import fold
+from maestoso.server.estate.agents import pulse
+from maestoso.server.estate.models import Site
+from maestoso.server.plans.judgement import figures, judge
+from maestoso.server.plans.models import PlanRow
+from maestoso.server.plans.services import context
+from maestoso.server.plans.shapes import IfLost, LastProof, NextAction, PlanRowView, Readiness
+from maestoso.server.runs.log import read_log
+from maestoso.server.runs.models import Run
+
+FORECAST_KEPT_S = 300
+ORDER = {"now": 0, "soon": 1, "sometime": 2}
+
+
+def readiness(now: datetime) -> Readiness:
+    """The whole board."""
+    rows = []
+    for row in PlanRow.objects.all():
+        version = row.version()
+        ctx = context(version.core(), version.number, now)
+        rows.append((ctx, _row(ctx, _judged(ctx), now)))
+    plans = tuple(view for _, view in rows)
+    actions = [*_from_runs(), *_from_sites(), *_from_plans(rows)]
+    return Readiness(
+        now=now,
+        if_lost=_if_lost(rows),
+        actions=tuple(sorted(actions, key=lambda action: ORDER[action.urgency])),
+        plans=plans,
+    )
+
+
+def _judged(ctx: Context) -> Assessment:
+    """The forecast part is kept while nothing it depends on changed; findings are always fresh."""
+    newest_run = Run.objects.filter(target=ctx.plan.target).exclude(outcome="").values_list("pk").first()
+    key = f"judged:{ctx.plan.code}:{ctx.version}:{newest_run}"
+    kept: Assessment | None = cache.get(key)
+    if kept is None:
+        kept = judge(ctx, Options(points={}))
+        cache.set(key, kept, FORECAST_KEPT_S)
+        return kept
+    from dataclasses import replace
+
+    from maestoso.core.readiness.assess import findings_of
+
+    return replace(kept, findings=findings_of(ctx))
+
+
+def _row(ctx: Context, judged: Assessment, now: datetime) -> PlanRowView:
+    plan = ctx.plan
+    lags = [(now - ctx.newest[g].at).total_seconds() for g in groups_in_plan(ctx) if g in ctx.newest]
+    proof = None
+    if ctx.last_test is not None:
+        run = Run.objects.filter(plan_code=plan.code, ended_at=ctx.last_test.ended_at).first()
+        age = now - ctx.last_test.ended_at
+        proof = LastProof(
+            run=run.pk if run else 0,
+            ended_at=ctx.last_test.ended_at,
+            verdict=ctx.last_test.verdict,
+            version=ctx.last_test.version,
+            overdue=age > timedelta(days=plan.drill_every_days),
+        )
+    active = Run.objects.filter(plan_code=plan.code, outcome="", last_seq__gt=0).first()
+    return PlanRowView(
+        code=plan.code,
+        name=plan.name,
+        source=plan.source,
+        target=plan.target,
+        version=ctx.version,
+        workloads=len(plan.workloads()),
+        rpo_s=plan.rpo_s,
+        rto_s=plan.rto_s,
+        drill_every_days=plan.drill_every_days,
+        forecast=figures(judged, plan),
+        at_risk_s=max(lags, default=None),
+        last_proof=proof,
+        active_run=active.pk if active else None,
+        blocks=sum(1 for finding in judged.findings if finding.severity == "blocks"),
+        warns=sum(1 for finding in judged.findings if finding.severity == "warns"),
+        findings=judged.findings,
+    )
+
+
+def _if_lost(rows: list[tuple[Context, PlanRowView]]) -> IfLost | None:
+    """By the plan with most members out of the site with most workloads."""
+    if not rows:
+        return None
+    ctx, view = max(rows, key=lambda pair: pair[1].workloads)
+    source, target = Site.objects.get(code=view.source), Site.objects.get(code=view.target)
+    back = sum(1 for _, member in ctx.plan.members() if member.power_on)
+    return IfLost(
+        site=source.code,
+        site_name=source.name,
+        target_name=target.name,
+        running=source.workloads.count(),
+        back=back,
+        plan=view.code,
+        about_s=view.forecast.p50_s if view.forecast else None,
+        at_most_s=view.at_risk_s,
+    )
+
+
+def _from_runs() -> list[NextAction]:
+    actions = []
+    for run in Run.objects.filter(outcome="", last_seq__gt=0):
+        for need in needs(fold(read_log(run.pk))):
+            label = {"verdict": "Judge it", "hold": "Answer", "failure": "See it", "held": "See it"}
+            actions.append(
+                NextAction(
+                    urgency="now",
+                    title=f"{run.plan_name}: {need.title[0].lower()}{need.title[1:]}",
+                    sentence=need.text,
+                    label=label[need.kind],
+                    to=f"/runs/{run.pk}",
+                )
+            )
+    return actions
+
+
+def _from_sites() -> list[NextAction]:
+    return [
+        NextAction(
+            urgency="now",
+            title=f"{site.name} does not answer",
+            sentence=f"{taken.lost_because} Nothing can be tested or recovered there until it does.",
+            label="See its runs",
+            to="/runs",
+        )
+        for site in Site.objects.all()
+        if (taken := pulse(site)).lost_because
+    ]
+
+
+_FROM_FINDINGS = ("uses-what-stays-behind", "lag-over-rpo", "test-overdue", "never-tested")
+
+
+def _from_plans(rows: list[tuple[Context, PlanRowView]]) -> list[NextAction]:
+    """One action per finding, the plan with the fewest workloads speaking for what several plans share."""
+    actions: dict[tuple[str, str], NextAction] = {}
+    for _, view in sorted(rows, key=lambda pair: pair[1].workloads):
+        blocking = [finding for finding in view.findings if finding.severity == "blocks"]
+        if blocking and all(finding.code != "site-unreachable" for finding in blocking):
+            first = blocking[0]
+            actions[("blocked", view.code)] = NextAction(
+                urgency="soon",
+                title=f"{view.name} cannot run now",
+                sentence=f"{first.sentence} {first.mend}",
+                label="Mend it",
+                to=f"/plans/{view.code}",
+            )
+        for finding in view.findings:
+            if finding.code in _FROM_FINDINGS and view.active_run is None:
+                actions.setdefault((finding.code, finding.subject), _action(finding, view))
+    return list(actions.values())
+
+
+def _action(finding: Finding, view: PlanRowView) -> NextAction:
+    tests = finding.code in ("test-overdue", "never-tested")
+    titles = {
+        "uses-what-stays-behind": f"{finding.subject} is needed by {view.name} and protected by nobody",
+        "lag-over-rpo": f"Group {finding.subject} fell behind",
+        "test-overdue": f"{view.name} is overdue for a test",
+        "never-tested": f"{view.name} was never tested",
+    }
+    return NextAction(
+        urgency="sometime" if tests else "soon",
+        title=titles[finding.code],
+        sentence=f"{finding.sentence} {finding.mend}" if not tests else finding.sentence,
+        label="Start a test" if tests else "See the plan",
+        to=f"/plans/{quote(view.code)}/start" if tests else f"/plans/{quote(view.code)}",
+    )

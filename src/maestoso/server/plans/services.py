@@ -1,0 +1,157 @@
+"""What can be done with plans."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from datetime import datetime
+
+from django.db import transaction
+
+from maestoso.core.codec import to_data
+from maestoso.core.errors import BadValue, NotFound, Refused, Stale
+from maestoso.core.model.plan import Plan
+from maestoso.core.model.protection import RecoveryPoint
+from maestoso.core.planning.diff import changes
+from maestoso.core.readiness.context import Context, LastTest
+from maestoso.server.crosswalks.services import crosswalk_between
+from maestoso.server.estate.agents import pulse
+from maestoso.server.estate.models import Site
+from maestoso.server.estate.services import all_workloads
+from maestoso.server.plans.models import PlanRow, PlanVersion
+from maestoso.server.protection.services import all_groups
+from maestoso.server.runs.models import Run, RunStep
+
+
+def find_plan(code: str) -> PlanRow:
+    """The plan of that code. Raises NotFound."""
+    row = PlanRow.objects.filter(code=code).first()
+    if row is None:
+        known = ", ".join(PlanRow.objects.values_list("code", flat=True))
+        raise NotFound(f"There is no plan {code!r}.", f"Known plans: {known}.")
+    return row
+
+
+@transaction.atomic
+def make_plan(plan: Plan, *, author: str, at: datetime, summary: str = "First version") -> PlanVersion:
+    """Make a plan with its first version."""
+    if PlanRow.objects.filter(code=plan.code).exists():
+        raise Refused(f"There is a plan {plan.code} already.", "Choose another code.", field="code")
+    row = PlanRow.objects.create(code=plan.code)
+    return _add_version(row, plan, author=author, at=at, summary=summary)
+
+
+@transaction.atomic
+def save_plan(
+    code: str, plan: Plan, *, based_on: int, author: str, at: datetime, summary: str = ""
+) -> PlanVersion:
+    """Save ``plan`` as a new version on top of version ``based_on``.
+
+    Raises Stale, saying what changed, when somebody saved in between; Refused for a dependency cycle, which
+    could never run; BadValue where code or direction differ from the plan's.
+    """
+    found = find_plan(code)
+    row = PlanRow.objects.select_for_update().get(pk=found.pk)
+    newest = row.version()
+    if newest.number != based_on:
+        raise _stale(row, newest, based_on)
+    before = newest.core()
+    for field in ("code", "source", "target"):
+        if getattr(plan, field) != getattr(before, field):
+            raise BadValue(
+                f"{field} is {getattr(plan, field)!r}; this plan's is {getattr(before, field)!r}.",
+                "It cannot be changed; make another plan.",
+                field=f"body.plan.{field}",
+            )
+    _refuse_what_can_never_run(plan, at)
+    said = changes(before, plan)
+    if not said:
+        raise Refused("Nothing was changed, so there is no new version to save.")
+    return _add_version(row, plan, author=author, at=at, summary=summary or "; ".join(said)[:400])
+
+
+def _refuse_what_can_never_run(plan: Plan, at: datetime) -> None:
+    """A cycle, a member twice or an impossible delay is refused; other findings are warnings of a draft."""
+    from maestoso.core.readiness import plan_rules
+
+    bare = bare_context(plan, 0, at)
+    for rule in (
+        plan_rules.dependency_cycle,
+        plan_rules.member_twice,
+        plan_rules.member_unknown,
+        plan_rules.delay_out_of_range,
+    ):
+        for finding in rule(bare):
+            raise Refused(finding.sentence, finding.mend, code=finding.code, field="body.plan")
+
+
+def _stale(row: PlanRow, newest: PlanVersion, based_on: int) -> Stale:
+    base = row.versions.filter(number=based_on).first()
+    said = changes(base.core(), newest.core()) if base else ()
+    what = f": {'; '.join(said)}" if said else ""
+    error = Stale(
+        f"{newest.author} saved version {newest.number} in between{what}.",
+        "Your draft is kept. Look at the changes, then save on top of them.",
+    )
+    error.more = {"current": newest.number, "changes": list(said)}  # type: ignore[attr-defined]
+    return error
+
+
+def _add_version(row: PlanRow, plan: Plan, *, author: str, at: datetime, summary: str) -> PlanVersion:
+    row.current += 1
+    row.save()
+    return PlanVersion.objects.create(
+        plan=row, number=row.current, body=to_data(plan), summary=summary, author=author, saved_at=at
+    )
+
+
+def bare_context(plan: Plan, version: int, at: datetime) -> Context:
+    """The world around a plan without asking any site."""
+    target = Site.objects.filter(code=plan.target).first()
+    if target is None:
+        raise NotFound(f"There is no site {plan.target!r}.", "Register the site first.")
+    return Context(
+        plan=plan,
+        version=version,
+        now=at,
+        workloads=all_workloads(),
+        target=target.core(),
+        crosswalk=crosswalk_between(plan.source, plan.target),
+        groups=all_groups(),
+        newest={},
+        last_test=last_test(plan.code),
+    )
+
+
+def context(
+    plan: Plan, version: int, at: datetime, newest: Mapping[str, RecoveryPoint] | None = None
+) -> Context:
+    """The world around a plan now; ``newest`` points are asked of the target unless given."""
+    from dataclasses import replace
+
+    bare = bare_context(plan, version, at)
+    if newest is not None:
+        return replace(bare, newest=newest)
+    taken = pulse(Site.objects.get(code=plan.target))
+    lost = {plan.target: taken.lost_because} if taken.lost_because else {}
+    return replace(bare, newest=taken.newest, lost_sites=lost)
+
+
+def last_test(code: str) -> LastTest | None:
+    """The newest test of a plan that a person judged."""
+    run = (
+        Run.objects.filter(plan_code=code, kind="test", outcome__in=("passed", "failed", "inconclusive"))
+        .order_by("-ended_at")
+        .first()
+    )
+    if run is None or run.ended_at is None:
+        return None
+    return LastTest(ended_at=run.ended_at, version=run.plan_version, verdict=run.outcome)
+
+
+def measured(target: str) -> Mapping[str, Sequence[float]]:
+    """Machine seconds of all steps that were done at a site in earlier runs, by step id."""
+    rows = RunStep.objects.filter(run__target=target, status="done", asked_s__isnull=False)
+    samples: dict[str, list[float]] = {}
+    for step, asked_s, settled_s in rows.values_list("step", "asked_s", "settled_s"):
+        samples.setdefault(step, []).append(settled_s - asked_s)
+    return samples

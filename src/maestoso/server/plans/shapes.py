@@ -1,0 +1,193 @@
+"""What the API says of plans."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Literal
+
+from maestoso.core.model.finding import Finding
+from maestoso.core.model.plan import Plan
+from maestoso.core.model.protection import RecoveryPoint
+from maestoso.core.score import ScoreStep
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class VersionInfo:
+    """One saved version."""
+
+    number: int
+    summary: str
+    author: str
+    saved_at: datetime
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PlanDetail:
+    """The newest version of a plan; ``versions`` newest first."""
+
+    plan: Plan
+    version: int
+    source_name: str
+    target_name: str
+    versions: tuple[VersionInfo, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PlanSave:
+    """A new version. The version it is based on comes in If-Match."""
+
+    plan: Plan
+    summary: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Saved:
+    """The number that a version got, and what it says it changed."""
+
+    version: int
+    summary: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Draft:
+    """A plan that is not saved, and the version it began from."""
+
+    plan: Plan
+    based_on: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ForecastFigures:
+    """Machine seconds until the last required check; ``decides`` is the workload that decides the time."""
+
+    p10_s: float
+    p50_s: float
+    p80_s: float
+    p95_s: float
+    chance: float
+    objective_s: int
+    decides: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class AssessmentView:
+    """Findings worst first; ``forecast`` is None and ``steps`` empty where none can be made."""
+
+    findings: tuple[Finding, ...]
+    blocked: bool
+    forecast: ForecastFigures | None
+    steps: tuple[ScoreStep, ...]
+    changes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class GroupPoints:
+    """The points of one group of a plan, oldest first; ``hint`` is the clean-point hint."""
+
+    group: str
+    name: str
+    rpo_s: int
+    workloads: tuple[str, ...]
+    points: tuple[RecoveryPoint, ...]
+    hint: str | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PlanPoints:
+    """``moments`` is every time at which some group has a point; None of them need be common to all."""
+
+    now: datetime
+    groups: tuple[GroupPoints, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TestOptions:
+    """What a person chooses: a point id per group (the newest for the rest), and how the test is run.
+
+    ``cleanup_after_s`` wall seconds after the start the test ends by itself; 0 means never.
+    """
+
+    points: dict[str, str] = field(default_factory=dict)
+    sync_first: bool = False
+    pace: int = 1
+    cleanup_after_s: int = 0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Preflight:
+    """What would happen, in words, and whether it may."""
+
+    assessment: AssessmentView
+    consequences: tuple[str, ...]
+    practice: bool
+    usual_pace: int
+    last_notes: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LastProof:
+    """The newest test that was judged."""
+
+    run: int
+    ended_at: datetime
+    verdict: str
+    version: int
+    overdue: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PlanRowView:
+    """One line of the readiness board."""
+
+    code: str
+    name: str
+    source: str
+    target: str
+    version: int
+    workloads: int
+    rpo_s: int
+    rto_s: int
+    drill_every_days: int
+    forecast: ForecastFigures | None
+    at_risk_s: float | None
+    last_proof: LastProof | None
+    active_run: int | None
+    blocks: int
+    warns: int
+    findings: tuple[Finding, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class NextAction:
+    """Something to do; ``to`` is the address of the page where it is done."""
+
+    urgency: Literal["now", "soon", "sometime"]
+    title: str
+    sentence: str
+    label: str
+    to: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class IfLost:
+    """What losing a site this minute would mean, by the plan that covers most of it."""
+
+    site: str
+    site_name: str
+    target_name: str
+    running: int
+    back: int
+    plan: str
+    about_s: float | None
+    at_most_s: float | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Readiness:
+    """The readiness board."""
+
+    now: datetime
+    if_lost: IfLost | None
+    actions: tuple[NextAction, ...]
+    plans: tuple[PlanRowView, ...]

@@ -1,0 +1,131 @@
+"""Plans over HTTP: these translate, nothing else."""
+
+from __future__ import annotations
+
+import re
+
+from drf_spectacular.types import OpenApiTypes
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from maestoso.core.errors import BadValue
+from maestoso.engine.clock import SystemClock
+from maestoso.server.common.shapes import read, reply, shape
+from maestoso.server.estate.models import Site
+from maestoso.server.plans import judgement, services
+from maestoso.server.plans.models import PlanRow
+from maestoso.server.plans.readiness import readiness
+from maestoso.server.plans.shapes import (
+    AssessmentView,
+    Draft,
+    PlanDetail,
+    PlanPoints,
+    PlanSave,
+    Preflight,
+    Readiness,
+    Saved,
+    TestOptions,
+    VersionInfo,
+)
+
+CLOCK = SystemClock()
+IF_MATCH = OpenApiParameter(
+    "If-Match", OpenApiTypes.STR, OpenApiParameter.HEADER, required=True,
+    description='The ETag of the version that this one is based on, such as "BOOK-3".',
+)  # fmt: skip
+
+
+class ReadinessView(APIView):
+    """The readiness board."""
+
+    @extend_schema(operation_id="readiness", responses=shape(Readiness))
+    def get(self, request: Request) -> Response:
+        """Every plan, can it run now, would it meet its objectives, when was that proved."""
+        return reply(readiness(CLOCK.now()))
+
+
+class PlanView(APIView):
+    """One plan."""
+
+    @extend_schema(operation_id="plan", responses=shape(PlanDetail))
+    def get(self, request: Request, code: str) -> Response:
+        """The newest version; its ETag is what a save must be based on."""
+        row = services.find_plan(code)
+        return reply(_detail(row), headers={"ETag": f'"{row.code}-{row.current}"'})
+
+    @extend_schema(
+        operation_id="savePlan",
+        parameters=[IF_MATCH],
+        request=shape(PlanSave, sent=True),
+        responses={201: shape(Saved)},
+    )
+    def put(self, request: Request, code: str) -> Response:
+        """Save a new version; 412 says what somebody else changed in between."""
+        sent = read(PlanSave, request)
+        version = services.save_plan(
+            code, sent.plan, based_on=_based_on(request, code), author=request.user.get_username(),
+            at=CLOCK.now(), summary=sent.summary,
+        )  # fmt: skip
+        headers = {"ETag": f'"{code}-{version.number}"'}
+        return reply(Saved(version=version.number, summary=version.summary), 201, headers)
+
+
+class AssessmentOfDraft(APIView):
+    """Judging what is not saved."""
+
+    @extend_schema(
+        operation_id="assessDraft", request=shape(Draft, sent=True), responses=shape(AssessmentView)
+    )
+    def post(self, request: Request, code: str) -> Response:
+        """Findings, forecast and score of a draft."""
+        draft = read(Draft, request)
+        return reply(judgement.assess_draft(code, draft.plan, draft.based_on, CLOCK.now()))
+
+
+class PointsView(APIView):
+    """Recovery points of a plan."""
+
+    @extend_schema(operation_id="planPoints", responses=shape(PlanPoints))
+    def get(self, request: Request, code: str) -> Response:
+        """Points of every group in the plan, oldest first."""
+        return reply(judgement.plan_points(code, CLOCK.now()))
+
+
+class PreflightView(APIView):
+    """What must hold before a test may start."""
+
+    @extend_schema(
+        operation_id="preflight", request=shape(TestOptions, sent=True), responses=shape(Preflight)
+    )
+    def post(self, request: Request, code: str) -> Response:
+        """Judge a test with these choices, without starting it."""
+        return reply(judgement.preflight(services.find_plan(code), read(TestOptions, request), CLOCK.now()))
+
+
+def _detail(row: PlanRow) -> PlanDetail:
+    plan = row.version().core()
+    names = dict(Site.objects.values_list("code", "name"))
+    return PlanDetail(
+        plan=plan,
+        version=row.current,
+        source_name=names.get(plan.source, plan.source),
+        target_name=names.get(plan.target, plan.target),
+        versions=tuple(
+            VersionInfo(number=v.number, summary=v.summary, author=v.author, saved_at=v.saved_at)
+            for v in row.versions.order_by("-number")
+        ),
+    )
+
+
+def _based_on(request: Request, code: str) -> int:
+    given = request.headers.get("If-Match", "")
+    match = re.fullmatch(rf'"?{re.escape(code)}-(\d{{1,9}})"?', given)
+    if match is None:
+        raise BadValue(
+            f"If-Match is {given!r}, which is no version of {code}.",
+            f'Send the ETag of the version your draft began from, such as "{code}-1".',
+            field="If-Match",
+        )
+    return int(match.group(1))

@@ -1,0 +1,1 @@
+"""Groups and their points."""

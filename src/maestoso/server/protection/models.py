@@ -1,0 +1,50 @@
+"""Rows of groups."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.db import models
+
+from maestoso.core.codec import from_data
+from maestoso.core.model.protection import Group, Policy
+from maestoso.server.estate.models import Site, WorkloadRow
+
+
+class GroupRow(models.Model):
+    """A consistency group and its policy."""
+
+    code = models.CharField(max_length=40, unique=True)
+    name = models.CharField(max_length=80)
+    source = models.ForeignKey(Site, on_delete=models.PROTECT, related_name="+")
+    target = models.ForeignKey(Site, on_delete=models.PROTECT, related_name="+")
+    policy: Any = models.JSONField()
+
+    class Meta:
+        ordering = ["id"]
+        constraints = [
+            models.CheckConstraint(
+                condition=~models.Q(source=models.F("target")), name="group_goes_to_another_site"
+            )
+        ]
+
+    def core(self) -> Group:
+        """The group as a value."""
+        return Group(
+            code=self.code,
+            name=self.name,
+            source=self.source.code,
+            target=self.target.code,
+            members=tuple(member.workload.name for member in self.members.all()),
+            policy=from_data(Policy, self.policy),
+        )
+
+
+class GroupMember(models.Model):
+    """A workload is in at most one group: the one-to-one key sees to it."""
+
+    group = models.ForeignKey(GroupRow, on_delete=models.CASCADE, related_name="members")
+    workload = models.OneToOneField(WorkloadRow, on_delete=models.CASCADE, related_name="membership")
+
+    class Meta:
+        ordering = ["id"]

@@ -1,0 +1,1 @@
+"""Runs, their log and their controls."""

@@ -1,0 +1,141 @@
+"""Loads a scenario through the same services as a person's work, and plays its history.
+
+Past runs are produced by the engine's own rules on practice worlds in virtual time, never written by hand.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from datetime import datetime, timedelta
+from typing import Any
+
+from maestoso.core.codec import from_data
+from maestoso.core.model.crosswalk import Crosswalk
+from maestoso.core.model.plan import Plan
+from maestoso.core.model.protection import Group, Policy
+from maestoso.core.planning.inputs import RunInputs
+from maestoso.core.planning.isolated_test import VERDICT
+from maestoso.core.ports import Clock
+from maestoso.core.readiness.assess import Options
+from maestoso.core.runs.events import Draft, Event
+from maestoso.core.runs.state import RunState
+from maestoso.practice.rehearsal import Rehearsal
+from maestoso.practice.scenario import Scenario
+from maestoso.practice.spec import Fault
+from maestoso.practice.world import World
+from maestoso.server.crosswalks.services import save_crosswalk
+from maestoso.server.estate.models import Site
+from maestoso.server.estate.services import link_sites, register_site
+from maestoso.server.plans.services import context, find_plan, make_plan, save_plan
+from maestoso.server.protection.services import make_group
+from maestoso.server.runs.services import record_played_run
+
+AUTHOR = "administrator"
+Say = Callable[[str], None]
+
+
+def load(scenario: Scenario, *, agent_urls: dict[str, str], token: str, clock: Clock, say: Say) -> None:
+    """Load everything; the practice sites must be up, because inventories are fetched from them."""
+    sites = {}
+    for code in scenario.site_codes():
+        row = scenario.site(code)
+        sites[code] = register_site(
+            code=code, name=row["name"], kind=row["kind"], time_zone=row["time_zone"],
+            agent_url=agent_urls[code], token=token, clock=clock,
+        )  # fmt: skip
+        say(f"{row['name']}: {sites[code].workloads.count()} workloads")
+    for link in scenario.data("sites").get("links", []):
+        one, other = link["between"]
+        link_sites(
+            sites[one], sites[other], bandwidth_bps=link["bandwidth_bps"], latency_ms=link["latency_ms"]
+        )
+    for row in scenario.data("protection").get("groups", []):
+        make_group(_group(row))
+    for row in scenario.data("crosswalks").get("crosswalks", []):
+        save_crosswalk(from_data(Crosswalk, row))
+    now = clock.now()
+    rows = scenario.data("plans").get("plans", [])
+    for row in rows:
+        plan = from_data(Plan, {key: value for key, value in row.items() if key != "then"})
+        make_plan(plan, author=AUTHOR, at=now - timedelta(days=120))
+    say(f"{len(rows)} plans")
+    for row in scenario.data("history").get("runs", []):
+        say(_play(scenario, row, now))
+    for row in rows:
+        if "then" in row:
+            _change(row["code"], row["then"], now - timedelta(days=19))
+
+
+def _group(row: dict[str, Any]) -> Group:
+    values = {key: row[key] for key in ("code", "name", "source", "target")}
+    policy = from_data(Policy, row["policy"])
+    return Group(**values, members=tuple(row["members"]), policy=policy)
+
+
+def _change(code: str, then: dict[str, Any], at: datetime) -> None:
+    version = find_plan(code).version()
+    plan = version.core()
+    waves = tuple(
+        replace(
+            wave,
+            members=tuple(
+                replace(m, delay_s=then["delay_s"].get(m.workload, m.delay_s)) for m in wave.members
+            ),
+        )
+        for wave in plan.waves
+    )
+    save_plan(
+        code, replace(plan, waves=waves), based_on=version.number, author=AUTHOR, at=at,
+        summary=then["summary"],
+    )  # fmt: skip
+
+
+def _play(scenario: Scenario, row: dict[str, Any], now: datetime) -> str:
+    hour, minute = map(int, row["at"].split(":"))
+    at = (now - timedelta(days=row["days_ago"])).replace(hour=hour, minute=minute, second=0, microsecond=0)
+    version = find_plan(row["plan"]).version()
+    plan = version.core()
+    world = World(scenario.spec(plan.target, at - timedelta(days=20)), at - timedelta(days=20))
+    for fault in row.get("faults", []):
+        world.add_fault(from_data(Fault, fault), world.now)
+    world.advance(at.timestamp())
+    newest = {group: world.points(group)[-1] for group in world.replicas}
+    ctx = context(plan, version.number, at, newest)
+
+    def play(inputs: RunInputs, start: datetime) -> list[Event]:
+        rehearsal = Rehearsal(f"history-{inputs.mark}", inputs, world, start, AUTHOR)
+        state = rehearsal.play(_person(row))
+        if not state.finished or world.remains(inputs.mark):
+            raise RuntimeError(f"The history of {plan.name} did not come to a clean end.")
+        return rehearsal.log
+
+    run = record_played_run(ctx, Options(points={}), by=AUTHOR, at=at, play=play)
+    return f"past test of {plan.name}, {row['days_ago']} days ago: {run.outcome}"
+
+
+def _person(row: dict[str, Any]) -> Callable[[RunState], tuple[Draft, float] | None]:
+    """What the person at the time did: answered after a while, tried again once, then judged."""
+
+    def act(state: RunState) -> tuple[Draft, float] | None:
+        failed = sorted(state.failed)
+        if failed:
+            step = failed[0]
+            if state.steps[step].attempt == 1:
+                return Draft(kind="step.retried", data={"step": step}, by=AUTHOR), 95.0
+            reason = "Tried twice; the rest of the test was wanted."
+            return Draft(kind="step.skipped", data={"step": step, "reason": reason}, by=AUTHOR), 60.0
+        holds = sorted(state.persons - {VERDICT})
+        if holds:
+            return Draft(kind="hold.answered", data={"step": holds[0], "text": "Done."}, by=AUTHOR), 80.0
+        if VERDICT in state.persons:
+            data = {"verdict": row["verdict"], "notes": row["notes"]}
+            return Draft(kind="verdict.given", data=data, by=AUTHOR), 600.0
+        return None
+
+    return act
+
+
+def is_loaded() -> bool:
+    """Whether any site is known, so that a second start loads nothing twice."""
+    return Site.objects.exists()

@@ -1,0 +1,229 @@
+"""The run log in MariaDB: the adapter of the RunLog port."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from datetime import UTC
+from functools import wraps
+from typing import Any, TypeVar
+
+from django.conf import settings
+from django.db import InterfaceError, OperationalError, close_old_connections, connection, transaction
+
+from maestoso.core.codec import to_data
+from maestoso.core.errors import LogCorrupt
+from maestoso.core.evidence.chain import link
+from maestoso.core.ports import Append, AppendResult, Lease, LogUnavailable
+from maestoso.core.runs.events import Event
+from maestoso.core.runs.steps import next_status
+from maestoso.server.runs.models import Run, RunEvent, RunStep
+
+T = TypeVar("T")
+_SETTLING = ("step.done", "step.failed", "step.skipped", "hold.answered", "verdict.given")
+
+
+def run_name(pk: int) -> str:
+    """What a run is called in operation keys: its number, behind the name of this installation."""
+    return f"{settings.SECRETS.instance}-{pk}"
+
+
+def run_number(name: str) -> int:
+    """The number in :func:`run_name`."""
+    return int(name.rsplit("-", 1)[1])
+
+
+def _reachable(call: Callable[..., T]) -> Callable[..., T]:
+    """A database that is away is LogUnavailable; the broken connection is dropped."""
+
+    @wraps(call)
+    def wrapped(*args: Any, **kwargs: Any) -> T:
+        try:
+            close_old_connections()
+            return call(*args, **kwargs)
+        except (OperationalError, InterfaceError) as error:
+            connection.close()
+            raise LogUnavailable(str(error)) from error
+
+    return wrapped
+
+
+def to_event(row: RunEvent) -> Event:
+    """The value of a row."""
+    return Event(
+        seq=row.seq,
+        at=row.at.astimezone(UTC),
+        run_s=row.run_s,
+        kind=row.kind,  # type: ignore[arg-type]
+        data=row.data,
+        by=row.by,
+        schema=row.schema,
+    )
+
+
+def read_log(pk: int, after: int = 0) -> list[Event]:
+    """Events of a run behind number ``after``."""
+    return [to_event(row) for row in RunEvent.objects.filter(run_id=pk, seq__gt=after).order_by("seq")]
+
+
+def write_events(run: Run, events: Sequence[Event], fence: int, client_key: str | None = None) -> None:
+    """Add events to a run whose row is locked, with the projection, inside the caller's transaction."""
+    rows, head = [], run.chain_head
+    for event in events:
+        head = link(head, event)
+        rows.append(
+            RunEvent(
+                run=run, seq=event.seq, fence=fence, at=event.at, run_s=event.run_s, kind=event.kind,
+                data=to_data(event.data), by=event.by, schema=event.schema, chain=head, client_key=client_key,
+            )
+        )  # fmt: skip
+    RunEvent.objects.bulk_create(rows)
+    run.chain_head, run.last_seq = head, events[-1].seq
+    _project(run, events)
+    run.save(update_fields=["chain_head", "last_seq", "outcome", "aborted", "ready_s", "notes", "ended_at"])
+
+
+def _project(run: Run, events: Iterable[Event]) -> None:
+    """Carry events over to the rows of the steps and of the run."""
+    named = {_step_of(event) for event in events} - {""}
+    rows = {row.step: row for row in RunStep.objects.filter(run=run, step__in=named)}
+    for event in events:
+        name = _step_of(event)
+        if name:
+            _project_step(rows[name], event, run.aborted)
+        if event.kind == "step.waits" and name == "verdict":
+            run.ready_s = event.run_s
+        elif event.kind == "verdict.given":
+            run.notes = event.data.get("notes", "")
+        elif event.kind == "run.finished":
+            run.outcome, run.ended_at = event.data["outcome"], event.at
+        elif event.kind == "run.aborted":
+            run.aborted = True
+            _save_steps(rows.values())
+            RunStep.objects.filter(run=run, status__in=("waiting", "person", "failed")).exclude(
+                phase="cleanup"
+            ).update(status="cancelled", settled_s=event.run_s)
+            rows = {row.step: row for row in RunStep.objects.filter(run=run, step__in=named)}
+    _save_steps(rows.values())
+
+
+def _step_of(event: Event) -> str:
+    if event.kind == "verdict.given":
+        return "verdict"
+    return "" if event.kind.startswith("run.") else str(event.data.get("step", ""))
+
+
+def _project_step(row: RunStep, event: Event, aborted: bool) -> None:
+    row.status = next_status(row.step, row.status, event.kind)  # type: ignore[arg-type]
+    if event.kind == "step.asked":
+        row.attempt, row.asked_s, row.settled_s = event.data["attempt"], event.run_s, None
+    elif event.kind == "step.waits":
+        row.asked_s = event.run_s
+    elif event.kind == "step.retried":
+        row.settled_s = None
+    elif event.kind in _SETTLING:
+        row.settled_s = event.run_s
+        if aborted and event.kind == "step.failed" and row.phase != "cleanup":
+            row.status = "cancelled"
+
+
+def _save_steps(rows: Iterable[RunStep]) -> None:
+    listed = list(rows)
+    if listed:
+        RunStep.objects.bulk_update(listed, ["status", "attempt", "asked_s", "settled_s"])
+
+
+class DatabaseRunLog:
+    """The RunLog port on MariaDB. Times of leases are the database's, never this machine's."""
+
+    @_reachable
+    def unfinished(self) -> Mapping[str, int]:
+        """Runs without an outcome, with the number of their last event."""
+        rows = Run.objects.filter(outcome="", last_seq__gt=0).order_by("pk").values_list("pk", "last_seq")
+        return {run_name(pk): seq for pk, seq in rows}
+
+    @_reachable
+    def read(self, run: str, after: int = 0) -> list[Event]:
+        """Events of a run behind number ``after``."""
+        return read_log(run_number(run), after)
+
+    @_reachable
+    def append(self, batch: Sequence[Append]) -> list[AppendResult]:
+        """Add the events of all runs in one transaction. A run that lost its lease is left out alone."""
+        results: list[AppendResult] = []
+        with transaction.atomic():
+            for append in batch:
+                pk = run_number(append.lease.run)
+                run = Run.objects.select_for_update().get(pk=pk)
+                if run.fence != append.lease.fence:
+                    results.append("lost")
+                elif run.last_seq + 1 != append.events[0].seq:
+                    results.append("behind")
+                else:
+                    write_events(run, append.events, append.lease.fence)
+                    results.append("written")
+        return results
+
+    @_reachable
+    def claim(self, run: str, owner: str, lease_s: float) -> Lease | None:
+        """One statement decides; the loser sees no row changed."""
+        pk = run_number(run)
+        with transaction.atomic(), connection.cursor() as cursor:
+            cursor.execute(
+                "UPDATE runs_run SET owner=%s, fence=fence+1,"
+                " lease_until=UTC_TIMESTAMP(6) + INTERVAL %s MICROSECOND"
+                " WHERE id=%s AND outcome=''"
+                " AND (lease_until IS NULL OR lease_until < UTC_TIMESTAMP(6) OR owner=%s)",
+                [owner, int(lease_s * 1e6), pk, owner],
+            )
+            if cursor.rowcount != 1:
+                return None
+            cursor.execute("SELECT fence FROM runs_run WHERE id=%s", [pk])
+            return Lease(run=run, fence=cursor.fetchone()[0])
+
+    @_reachable
+    def renew(self, leases: Sequence[Lease], owner: str, lease_s: float) -> set[str]:
+        """Keep leases whose fence is still the highest."""
+        kept = set()
+        with transaction.atomic(), connection.cursor() as cursor:
+            for lease in leases:
+                cursor.execute(
+                    "UPDATE runs_run SET lease_until=UTC_TIMESTAMP(6) + INTERVAL %s MICROSECOND"
+                    " WHERE id=%s AND owner=%s AND fence=%s",
+                    [int(lease_s * 1e6), run_number(lease.run), owner, lease.fence],
+                )
+                if cursor.rowcount == 1:
+                    kept.add(lease.run)
+        return kept
+
+    @_reachable
+    def release(self, leases: Sequence[Lease], owner: str) -> None:
+        """Let go of leases that are still this owner's."""
+        with transaction.atomic(), connection.cursor() as cursor:
+            for lease in leases:
+                cursor.execute(
+                    "UPDATE runs_run SET lease_until=NULL WHERE id=%s AND owner=%s AND fence=%s",
+                    [run_number(lease.run), owner, lease.fence],
+                )
+
+
+def check_projection(run: Run) -> list[str]:
+    """Differences between the rows of a run and what its log amounts to; empty when they agree."""
+    from maestoso.core.evidence.chain import first_broken
+    from maestoso.core.runs.state import fold
+
+    rows = list(RunEvent.objects.filter(run=run).order_by("seq"))
+    broken = first_broken((to_event(row), row.chain) for row in rows)
+    wrong = [f"The chain is broken at event {broken}."] if broken is not None else []
+    try:
+        state = fold(to_event(row) for row in rows)
+    except LogCorrupt as error:
+        return [*wrong, error.sentence]
+    if (run.last_seq, run.outcome) != (state.seq, state.outcome or ""):
+        wrong.append(f"The run says event {run.last_seq}, {run.outcome!r}; its log says {state.seq}.")
+    for row in RunStep.objects.filter(run=run):
+        true = state.steps[row.step]
+        if (row.status, row.attempt, row.asked_s, row.settled_s) != (
+            true.status, true.attempt, true.asked_s, true.settled_s,
+        ):  # fmt: skip
+            wrong.append(f"{row.step} is {row.status}, try {row.attempt}; its log says {true.status}.")
+    return wrong

@@ -1,0 +1,78 @@
+"""Rows of runs: the log, who may write to it, and the projection of the steps."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.db import models
+
+
+class Run(models.Model):
+    """A run. What it did is in its events; the columns here are either the lease or a projection."""
+
+    plan_code = models.CharField(max_length=12, db_index=True)
+    plan_name = models.CharField(max_length=120)
+    plan_version = models.PositiveIntegerField()
+    kind = models.CharField(max_length=10)
+    source = models.CharField(max_length=12)
+    target = models.CharField(max_length=12, db_index=True)
+    started_by = models.CharField(max_length=150)
+    started_at = models.DateTimeField()
+    request_key = models.CharField(max_length=100, null=True, unique=True)
+    rto_objective_s = models.PositiveIntegerField()
+    # projection of the log
+    last_seq = models.PositiveIntegerField(default=0)
+    chain_head = models.CharField(max_length=64)
+    outcome = models.CharField(max_length=14, blank=True, db_index=True)
+    aborted = models.BooleanField(default=False)
+    ready_s = models.FloatField(null=True)
+    notes = models.TextField(blank=True)
+    ended_at = models.DateTimeField(null=True)
+    # lease
+    owner = models.CharField(max_length=100, blank=True)
+    fence = models.PositiveBigIntegerField(default=0)
+    lease_until = models.DateTimeField(null=True)
+
+    class Meta:
+        ordering = ["-id"]
+
+
+class RunEvent(models.Model):
+    """One event; rows are only ever added. ``chain`` is the hash that binds it to the one before."""
+
+    run = models.ForeignKey(Run, on_delete=models.PROTECT, related_name="events")
+    seq = models.PositiveIntegerField()
+    fence = models.PositiveBigIntegerField()
+    at = models.DateTimeField()
+    run_s = models.FloatField()
+    kind = models.CharField(max_length=20)
+    data: Any = models.JSONField()
+    by = models.CharField(max_length=150)
+    schema = models.PositiveSmallIntegerField()
+    client_key = models.CharField(max_length=100, null=True)
+    chain = models.CharField(max_length=64)
+
+    class Meta:
+        ordering = ["run_id", "seq"]
+        constraints = [
+            models.UniqueConstraint(fields=["run", "seq"], name="one_event_with_a_number"),
+            models.UniqueConstraint(fields=["run", "client_key"], name="a_control_is_taken_once"),
+        ]
+
+
+class RunStep(models.Model):
+    """Projection of one step, written with the events; ``check_runs`` rebuilds it and compares."""
+
+    run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="steps")
+    step = models.CharField(max_length=200)
+    verb = models.CharField(max_length=30)
+    phase = models.CharField(max_length=10)
+    workload = models.CharField(max_length=120, blank=True)
+    status = models.CharField(max_length=10, default="waiting")
+    attempt = models.PositiveIntegerField(default=0)
+    asked_s = models.FloatField(null=True)
+    settled_s = models.FloatField(null=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["run", "step"], name="one_row_for_a_step")]
+        indexes = [models.Index(fields=["step", "status"])]

@@ -1,0 +1,133 @@
+"""What the API says of runs."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from maestoso.core.model.protection import RecoveryPoint
+from maestoso.core.runs.needs import Need
+from maestoso.core.score import ScoreStep
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class StartTest:
+    """Start a test of the newest version of a plan; the fields are those of the preflight."""
+
+    plan: str
+    points: dict[str, str] = field(default_factory=dict)
+    sync_first: bool = False
+    pace: int = 1
+    cleanup_after_s: int = 0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Control:
+    """Something a person tells a run. ``kind`` is hold, resume, abort, retry, skip, answer or verdict."""
+
+    kind: str
+    step: str = ""
+    text: str = ""
+    verdict: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RunLine:
+    """One line of the list of runs. ``outcome`` is empty while the run goes on."""
+
+    id: int
+    plan: str
+    plan_name: str
+    plan_version: int
+    kind: str
+    source: str
+    target: str
+    started_by: str
+    started_at: datetime
+    ended_at: datetime | None
+    outcome: str
+    ready_s: float | None
+    rto_objective_s: int
+    notes: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class EventView:
+    """One event in words."""
+
+    seq: int
+    at: datetime
+    run_s: float
+    kind: str
+    by: str
+    step: str
+    sentence: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class GroupUsed:
+    """A group in a run, the point its copies came from, and the RPO that this amounts to."""
+
+    group: str
+    point: RecoveryPoint | None
+    rpo_s: float | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RunStatus:
+    """Everything about a run but its steps. Seconds are run seconds unless the name says otherwise."""
+
+    id: int
+    plan: str
+    plan_name: str
+    plan_version: int
+    kind: str
+    mark: str
+    source: str
+    source_name: str
+    target: str
+    target_name: str
+    started_by: str
+    started_at: datetime
+    ended_at: datetime | None
+    outcome: str
+    seq: int
+    at: datetime
+    run_s: float
+    pace: float
+    machine_busy: bool
+    ready_s: float | None
+    expected_ready_s: float
+    rto_objective_s: int
+    rpo_objective_s: int
+    people_s: float
+    copies: int
+    copies_ready: int
+    phase: str
+    held_because: str | None
+    aborted_because: str | None
+    lost_sites: dict[str, str]
+    verdict: str
+    notes: str
+    cleanup_at: datetime | None
+    remains: tuple[str, ...] | None
+    waves: tuple[str, ...]
+    groups: tuple[GroupUsed, ...]
+    needs: tuple[Need, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RunDetail:
+    """A run with its score."""
+
+    status: RunStatus
+    steps: tuple[ScoreStep, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class StreamMessage:
+    """What an event stream sends: new events, how the run stands, and the steps that changed."""
+
+    status: RunStatus
+    events: tuple[EventView, ...]
+    steps: tuple[ScoreStep, ...]

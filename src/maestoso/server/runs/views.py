@@ -1,0 +1,140 @@
+"""Runs over HTTP: these translate, nothing else."""
+
+from __future__ import annotations
+
+from django.http import HttpRequest, HttpResponseBase, JsonResponse, StreamingHttpResponse
+from drf_spectacular.types import OpenApiTypes
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from maestoso.core.errors import BadValue
+from maestoso.core.runs.state import RunState, fold
+from maestoso.core.score import run_score
+from maestoso.engine.clock import SystemClock
+from maestoso.server.common.shapes import read, reply, shape
+from maestoso.server.estate.models import Site
+from maestoso.server.runs import picture, services
+from maestoso.server.runs.log import read_log
+from maestoso.server.runs.models import Run
+from maestoso.server.runs.shapes import Control, EventView, RunDetail, RunLine, RunStatus, StartTest
+from maestoso.server.runs.stream import PUMP
+
+CLOCK = SystemClock()
+PAGE = 100
+
+
+def _key(required: bool) -> OpenApiParameter:
+    return OpenApiParameter(
+        "Idempotency-Key", OpenApiTypes.STR, OpenApiParameter.HEADER, required=required,
+        description="New for each new request; the same key counts once.",
+    )  # fmt: skip
+
+
+class RunsView(APIView):
+    """All runs."""
+
+    @extend_schema(
+        operation_id="runs",
+        parameters=[
+            OpenApiParameter("plan", OpenApiTypes.STR, description="Only runs of this plan."),
+            OpenApiParameter("before", OpenApiTypes.INT, description="Only runs with a lower number."),
+        ],
+        responses=shape(RunLine)(many=True),
+    )
+    def get(self, request: Request) -> Response:
+        """Runs, newest first, a hundred at a time."""
+        rows = Run.objects.filter(last_seq__gt=0)
+        if request.query_params.get("plan"):
+            rows = rows.filter(plan_code=request.query_params["plan"])
+        if "before" in request.query_params:
+            rows = rows.filter(pk__lt=_whole(request, "before"))
+        return reply([picture.line(run) for run in rows[:PAGE]])
+
+    @extend_schema(
+        operation_id="startTest",
+        parameters=[_key(True)],
+        request=shape(StartTest, sent=True),
+        responses={201: shape(RunLine)},
+    )
+    def post(self, request: Request) -> Response:
+        """Start a test."""
+        run = services.start_test(
+            read(StartTest, request), by=request.user.get_username(), at=CLOCK.now(),
+            key=request.headers.get("Idempotency-Key", ""),
+        )  # fmt: skip
+        return reply(picture.line(run), 201)
+
+
+class RunView(APIView):
+    """One run."""
+
+    @extend_schema(operation_id="run", responses=shape(RunDetail))
+    def get(self, request: Request, pk: int) -> Response:
+        """How it stands, with its score."""
+        services.find_run(pk)
+        state, now = fold(read_log(pk)), CLOCK.now()
+        return reply(RunDetail(status=_status(pk, state), steps=run_score(state, now)))
+
+
+class EventsView(APIView):
+    """The log of a run."""
+
+    @extend_schema(
+        operation_id="runEvents",
+        parameters=[OpenApiParameter("after", OpenApiTypes.INT, description="Only later events.")],
+        responses=shape(EventView)(many=True),
+    )
+    def get(self, request: Request, pk: int) -> Response:
+        """Events in words, in order."""
+        services.find_run(pk)
+        events, after = read_log(pk), _whole(request, "after")
+        return reply(picture.in_words(fold(events), [event for event in events if event.seq > after]))
+
+
+class ControlsView(APIView):
+    """Telling a run something."""
+
+    @extend_schema(
+        operation_id="tellRun",
+        parameters=[_key(False)],
+        request=shape(Control, sent=True),
+        responses=shape(RunStatus),
+    )
+    def post(self, request: Request, pk: int) -> Response:
+        """Hold, resume, abort, retry, skip, answer or judge."""
+        state = services.tell_run(
+            pk, read(Control, request), by=request.user.get_username(), at=CLOCK.now(),
+            key=request.headers.get("Idempotency-Key"),
+        )  # fmt: skip
+        return reply(_status(pk, state))
+
+
+async def stream(request: HttpRequest, pk: int) -> HttpResponseBase:
+    """Server-sent events of a run: ``data`` is a StreamMessage, ``id`` the number of the last event."""
+    user = await request.auser()
+    if not user.is_authenticated:
+        problem = {"status": 403, "code": "not-signed-in", "detail": "You are not signed in."}
+        return JsonResponse(problem, status=403, content_type="application/problem+json")
+    if not await Run.objects.filter(pk=pk, last_seq__gt=0).aexists():
+        problem = {"status": 404, "code": "not-found", "detail": f"There is no run {pk}."}
+        return JsonResponse(problem, status=404, content_type="application/problem+json")
+    last = request.headers.get("Last-Event-ID", "0")
+    response = StreamingHttpResponse(
+        PUMP.listen(pk, int(last) if last.isdigit() else 0), content_type="text/event-stream"
+    )
+    response["Cache-Control"] = "no-cache"
+    response["X-Accel-Buffering"] = "no"
+    return response
+
+
+def _status(pk: int, state: RunState) -> RunStatus:
+    return picture.status(pk, state, dict(Site.objects.values_list("code", "name")), CLOCK.now())
+
+
+def _whole(request: Request, name: str) -> int:
+    text = request.query_params.get(name, "0")
+    if not text.isdigit() or len(text) > 9:
+        raise BadValue(f"{name} is {text[:40]!r}.", "Give a whole number.", field=name)
+    return int(text)
