@@ -5,9 +5,11 @@ Every caller may show ``sentence`` and ``remedy`` to a person; ``code`` never ch
 
 from __future__ import annotations
 
+from typing import Any
+
 
 class DomainError(Exception):
-    """Something that a person asked for cannot be done, and why."""
+    """Something that a person asked for cannot be done, and why. ``more`` goes into the reply as it is."""
 
     code = "domain-error"
     status = 422
@@ -17,6 +19,7 @@ class DomainError(Exception):
         self.sentence = sentence
         self.remedy = remedy
         self.field = field
+        self.more: dict[str, Any] = {}
         if code is not None:
             self.code = code
 

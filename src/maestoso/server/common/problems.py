@@ -25,7 +25,7 @@ def problem(status: int, code: str, detail: str, **more: Any) -> Response:
 def handle(error: Exception, context: dict[str, Any]) -> Response:
     """Django REST framework's hook for everything that a view raises."""
     if isinstance(error, DomainError):
-        more = {"remedy": error.remedy, "field": error.field, **getattr(error, "more", {})}
+        more = {"remedy": error.remedy, "field": error.field, **error.more}
         return problem(error.status, error.code, error.sentence, **{k: v for k, v in more.items() if v})
     if isinstance(error, exceptions.NotAuthenticated | exceptions.AuthenticationFailed):
         return problem(403, "not-signed-in", "You are not signed in. Sign in and try again.")

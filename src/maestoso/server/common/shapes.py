@@ -27,9 +27,13 @@ class ShapeSerializer(serializers.Serializer):
     complete = True
 
 
-@cache
 def shape(cls: type, *, sent: bool = False) -> type[ShapeSerializer]:
     """The contract's name for ``cls``; ``sent`` for what clients send (fields with defaults may lack)."""
+    return _shape(cls, sent)
+
+
+@cache
+def _shape(cls: type, sent: bool) -> type[ShapeSerializer]:
     name = cls.__name__ + ("Sent" if sent else "")
     return type(
         f"{name}Serializer", (ShapeSerializer,), {"shape": cls, "complete": not sent, "__doc__": cls.__doc__}

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import datetime, timedelta
 from urllib.parse import quote
 
 from django.core.cache import cache
 
 from maestoso.core.model.finding import Finding
-from maestoso.core.readiness.assess import Assessment, Options
+from maestoso.core.readiness.assess import Assessment, Options, findings_of
 from maestoso.core.readiness.context import Context
 from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.runs.needs import needs
@@ -52,10 +53,6 @@ def _judged(ctx: Context) -> Assessment:
         kept = judge(ctx, Options(points={}))
         cache.set(key, kept, FORECAST_KEPT_S)
         return kept
-    from dataclasses import replace
-
-    from maestoso.core.readiness.assess import findings_of
-
     return replace(kept, findings=findings_of(ctx))
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from datetime import datetime
 
 from django.db import transaction
@@ -12,6 +13,8 @@ from maestoso.core.errors import BadValue, NotFound, Refused, Stale
 from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import RecoveryPoint
 from maestoso.core.planning.diff import changes
+from maestoso.core.planning.merge import merge
+from maestoso.core.readiness import plan_rules
 from maestoso.core.readiness.context import Context, LastTest
 from maestoso.server.crosswalks.services import crosswalk_between
 from maestoso.server.estate.agents import pulse
@@ -53,7 +56,7 @@ def save_plan(
     row = PlanRow.objects.select_for_update().get(pk=found.pk)
     newest = row.version()
     if newest.number != based_on:
-        raise _stale(row, newest, based_on)
+        raise _stale(row, newest, based_on, plan)
     before = newest.core()
     for field in ("code", "source", "target"):
         if getattr(plan, field) != getattr(before, field):
@@ -71,8 +74,6 @@ def save_plan(
 
 def _refuse_what_can_never_run(plan: Plan, at: datetime) -> None:
     """A cycle, a member twice or an impossible delay is refused; other findings are warnings of a draft."""
-    from maestoso.core.readiness import plan_rules
-
     bare = bare_context(plan, 0, at)
     for rule in (
         plan_rules.dependency_cycle,
@@ -84,15 +85,23 @@ def _refuse_what_can_never_run(plan: Plan, at: datetime) -> None:
             raise Refused(finding.sentence, finding.mend, code=finding.code, field="body.plan")
 
 
-def _stale(row: PlanRow, newest: PlanVersion, based_on: int) -> Stale:
+def _stale(row: PlanRow, newest: PlanVersion, based_on: int, mine: Plan) -> Stale:
     base = row.versions.filter(number=based_on).first()
-    said = changes(base.core(), newest.core()) if base else ()
-    what = f": {'; '.join(said)}" if said else ""
+    if base is None:
+        return Stale(
+            f"{row.code} has no version {based_on}; the newest is {newest.number}.",
+            "Load the plan again.",
+        )
+    said = changes(base.core(), newest.core())
     error = Stale(
-        f"{newest.author} saved version {newest.number} in between{what}.",
-        "Your draft is kept. Look at the changes, then save on top of them.",
+        f"{newest.author} saved version {newest.number} in between: {'; '.join(said)}.",
+        "Your draft is kept. Take these changes into it, look, and save again.",
     )
-    error.more = {"current": newest.number, "changes": list(said)}  # type: ignore[attr-defined]
+    error.more = {
+        "current": newest.number,
+        "changes": list(said),
+        "merged": to_data(merge(base.core(), mine, newest.core())),
+    }
     return error
 
 
@@ -126,8 +135,6 @@ def context(
     plan: Plan, version: int, at: datetime, newest: Mapping[str, RecoveryPoint] | None = None
 ) -> Context:
     """The world around a plan now; ``newest`` points are asked of the target unless given."""
-    from dataclasses import replace
-
     bare = bare_context(plan, version, at)
     if newest is not None:
         return replace(bare, newest=newest)

@@ -12,9 +12,10 @@ from django.db import InterfaceError, OperationalError, close_old_connections, c
 
 from maestoso.core.codec import to_data
 from maestoso.core.errors import LogCorrupt
-from maestoso.core.evidence.chain import link
+from maestoso.core.evidence.chain import first_broken, link
 from maestoso.core.ports import Append, AppendResult, Lease, LogUnavailable
 from maestoso.core.runs.events import Event
+from maestoso.core.runs.state import fold
 from maestoso.core.runs.steps import next_status
 from maestoso.server.runs.models import Run, RunEvent, RunStep
 
@@ -208,9 +209,6 @@ class DatabaseRunLog:
 
 def check_projection(run: Run) -> list[str]:
     """Differences between the rows of a run and what its log amounts to; empty when they agree."""
-    from maestoso.core.evidence.chain import first_broken
-    from maestoso.core.runs.state import fold
-
     rows = list(RunEvent.objects.filter(run=run).order_by("seq"))
     broken = first_broken((to_event(row), row.chain) for row in rows)
     wrong = [f"The chain is broken at event {broken}."] if broken is not None else []

@@ -98,7 +98,7 @@ def _allowed(judged: Assessment) -> RunInputs:
         error = Refused(
             f"The test cannot start: {blocking[0].sentence}", blocking[0].mend, code="preflight-blocks"
         )
-        error.more = {"findings": to_data(tuple(blocking))}  # type: ignore[attr-defined]
+        error.more = {"findings": to_data(tuple(blocking))}
         raise error
     return judged.inputs
 
