@@ -386,6 +386,7 @@ export interface components {
         PlanName: {
             code: string;
             name: string;
+            workloads: string[];
         };
         PlanPoints: {
             /** Format: date-time */

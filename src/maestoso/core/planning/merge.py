@@ -41,10 +41,12 @@ def merge(base: Plan, mine: Plan, theirs: Plan) -> Plan:
         replace(_merged_wave(base, mine, theirs, index), members=tuple(placed.get(index, ())))
         for index in range(count)
     )
-    changed = {
-        name: getattr(mine, name) for name in _PLAN_FIELDS if getattr(mine, name) != getattr(base, name)
-    }
-    return replace(theirs, waves=waves, **changed)
+    return replace(theirs, waves=waves, **_changed(base, mine, _PLAN_FIELDS))
+
+
+def _changed(base: Any, mine: Any, names: Iterable[str]) -> dict[str, Any]:
+    """The named fields that I changed, with my values."""
+    return {name: getattr(mine, name) for name in names if getattr(mine, name) != getattr(base, name)}
 
 
 def _merged_member(base: Member, mine: Member, theirs: Member) -> Member:

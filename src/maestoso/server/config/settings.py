@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import re
-
 from maestoso.server.config.options import ROOT, read_options, read_secrets
 
 OPTIONS = read_options()
@@ -85,7 +83,7 @@ STATIC_URL = "/static/"
 WHITENOISE_ROOT = WEB_DIST if WEB_DIST.is_dir() else None
 WHITENOISE_INDEX_FILE = False
 # Vite's file names carry a hash of eight characters, which WhiteNoise does not recognise by itself.
-WHITENOISE_IMMUTABLE_FILE_TEST = re.compile(r"^/assets/.+-[\w-]{8}\.\w+$").match
+WHITENOISE_IMMUTABLE_FILE_TEST = r"^/assets/.+-[\w-]{8}\.\w+$"
 
 REST_FRAMEWORK = {
     "DEFAULT_AUTHENTICATION_CLASSES": ["rest_framework.authentication.SessionAuthentication"],

@@ -57,6 +57,7 @@ class PlanName:
 
     code: str
     name: str
+    workloads: tuple[str, ...]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -97,7 +97,8 @@ def _plan_names() -> list[PlanName]:
     seen: dict[str, PlanName] = {}
     for version in PlanVersion.objects.select_related("plan").order_by("plan_id", "number"):
         if version.number == version.plan.current:
-            seen[version.plan.code] = PlanName(code=version.plan.code, name=version.body["name"])
+            plan = version.core()
+            seen[plan.code] = PlanName(code=plan.code, name=plan.name, workloads=plan.workloads())
     return list(seen.values())
 
 

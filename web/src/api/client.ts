@@ -1,0 +1,68 @@
+import createClient, { type Middleware } from "openapi-fetch";
+import { ref } from "vue";
+import type { paths } from "@/api/schema";
+import type { Problem } from "@/api/types";
+
+/** A refusal of the server, with its sentence as the message. */
+export class ApiError extends Error {
+  constructor(readonly problem: Problem) {
+    super([problem.detail, problem.remedy].filter(Boolean).join(" "));
+  }
+}
+
+/** Whether the server answered last time; the shell says so when it did not. */
+export const connected = ref(true);
+
+/** Raised when the session is gone, so that the shell can ask to sign in. */
+export const signedOut = ref(0);
+
+let csrf = "";
+
+export function keepCsrf(token: string): void {
+  csrf = token;
+}
+
+const headers: Middleware = {
+  onRequest({ request }) {
+    if (request.method !== "GET") request.headers.set("X-CSRFToken", csrf);
+    return request;
+  },
+  onResponse({ response }) {
+    connected.value = response.status !== 503;
+    return undefined;
+  },
+  onError({ error }) {
+    connected.value = false;
+    return error instanceof Error ? error : undefined;
+  },
+};
+
+export const api = createClient<paths>({ baseUrl: "/" });
+api.use(headers);
+
+/** The data of a reply, or the problem as an error. */
+export async function take<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  const { data, error, response } = await call;
+  if (response.ok) return data as T;
+  const problem = isProblem(error)
+    ? error
+    : {
+        type: "about:blank",
+        title: "no-answer",
+        status: response.status,
+        code: "no-answer",
+        detail: `The server answered with status ${response.status}.`,
+      };
+  if (problem.code === "not-signed-in") signedOut.value += 1;
+  throw new ApiError(problem);
+}
+
+function isProblem(value: unknown): value is Problem {
+  return typeof value === "object" && value !== null && "detail" in value && "code" in value;
+}
+
+/** What went wrong, for people. */
+export function sentenceOf(error: unknown): string {
+  if (error instanceof ApiError) return error.message;
+  return "The server does not answer. It is asked again by itself; nothing is lost.";
+}

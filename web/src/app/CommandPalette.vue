@@ -1,0 +1,145 @@
+<script setup lang="ts">
+import { computed, nextTick, ref, useTemplateRef, watch } from "vue";
+import { useRouter } from "vue-router";
+import type { SiteLine } from "@/api/types";
+import { switchTheme } from "@/app/theme";
+import { useWorkloads } from "@/api/queries";
+
+const props = defineProps<{ line: SiteLine | undefined }>();
+const open = defineModel<boolean>({ required: true });
+const emit = defineEmits<{ keys: []; signOut: [] }>();
+const router = useRouter();
+const { data: workloads } = useWorkloads();
+const words = ref("");
+const at = ref(0);
+const field = useTemplateRef<HTMLInputElement>("field");
+
+interface Item {
+  label: string;
+  hint: string;
+  run: () => void;
+}
+
+const go = (to: string) => () => void router.push(to);
+const items = computed<Item[]>(() => {
+  const plans = props.line?.plans ?? [];
+  const runs = props.line?.runs ?? [];
+  return [
+    { label: "Readiness", hint: "page", run: go("/") },
+    { label: "Runs", hint: "page", run: go("/runs") },
+    ...runs.map((run) => ({ label: `Run ${run.id}: ${run.plan_name}`, hint: "run under way", run: go(`/runs/${run.id}`) })),
+    ...plans.map((plan) => ({ label: plan.name, hint: `plan ${plan.code}`, run: go(`/plans/${plan.code}`) })),
+    ...plans.map((plan) => ({ label: `Start a test of ${plan.name}`, hint: "action", run: go(`/plans/${plan.code}/start`) })),
+    { label: "Switch between day and night", hint: "action", run: switchTheme },
+    { label: "Keys of this page", hint: "action", run: () => emit("keys") },
+    { label: "Sign out", hint: "action", run: () => emit("signOut") },
+    ...(workloads.value ?? []).flatMap((workload) => {
+      const plan = plans.find((p) => p.code === planOf.value.get(workload.name));
+      return plan ? [{ label: workload.name, hint: `workload in ${plan.name}`, run: go(`/plans/${plan.code}?select=${workload.name}`) }] : [];
+    }),
+  ];
+});
+const planOf = computed(() => {
+  const found = new Map<string, string>();
+  for (const plan of props.line?.plans ?? []) for (const name of plan.workloads) if (!found.has(name)) found.set(name, plan.code);
+  return found;
+});
+const found = computed(() => {
+  const parts = words.value.toLowerCase().split(/\s+/).filter(Boolean);
+  return items.value
+    .filter((item) => parts.every((part) => `${item.label} ${item.hint}`.toLowerCase().includes(part)))
+    .slice(0, 12);
+});
+
+watch(open, async (now) => {
+  if (!now) return;
+  words.value = "";
+  at.value = 0;
+  await nextTick();
+  field.value?.focus();
+});
+watch(words, () => (at.value = 0));
+
+function choose(item: Item | undefined) {
+  if (!item) return;
+  open.value = false;
+  item.run();
+}
+function move(by: number) {
+  at.value = (at.value + by + found.value.length) % Math.max(found.value.length, 1);
+}
+</script>
+
+<template>
+  <div v-if="open" class="veil" @click.self="open = false">
+    <div class="palette" role="dialog" aria-label="Find or do anything">
+      <input
+        ref="field"
+        v-model="words"
+        placeholder="Find or do anything"
+        role="combobox"
+        aria-expanded="true"
+        aria-controls="palette-list"
+        :aria-activedescendant="`palette-${at}`"
+        @keydown.down.prevent="move(1)"
+        @keydown.up.prevent="move(-1)"
+        @keydown.enter.prevent="choose(found[at])"
+        @keydown.esc="open = false"
+      />
+      <ul id="palette-list" role="listbox">
+        <li
+          v-for="(item, index) in found"
+          :id="`palette-${index}`"
+          :key="item.label + item.hint"
+          role="option"
+          :aria-selected="index === at"
+          :class="{ on: index === at }"
+          @click="choose(item)"
+          @mousemove="at = index"
+        >
+          {{ item.label }} <span class="quiet">{{ item.hint }}</span>
+        </li>
+        <li v-if="!found.length" class="quiet">Nothing here is called that. Try a plan, a workload or an action.</li>
+      </ul>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.veil {
+  position: fixed;
+  inset: 0;
+  background: var(--shade);
+  z-index: 3000;
+}
+.palette {
+  width: min(560px, 92vw);
+  margin: 12vh auto 0;
+  background: var(--sheet);
+  border: 1px solid var(--rule);
+  border-radius: var(--radius);
+  box-shadow: 0 12px 40px var(--shade);
+}
+input {
+  width: 100%;
+  font: inherit;
+  font-size: var(--text-l);
+  padding: 12px 14px;
+  border: 0;
+  border-bottom: 1px solid var(--rule);
+  background: transparent;
+  color: var(--ink-1);
+}
+input:focus-visible {
+  outline: none;
+}
+li {
+  padding: 7px 14px;
+  display: flex;
+  justify-content: space-between;
+  cursor: pointer;
+}
+li.on {
+  background: var(--brass-soft);
+}
+</style>

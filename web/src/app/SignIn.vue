@@ -1,0 +1,77 @@
+<script setup lang="ts">
+import { useQueryClient } from "@tanstack/vue-query";
+import { ref } from "vue";
+import { api, keepCsrf, take } from "@/api/client";
+import ProblemNote from "@/ui/ProblemNote.vue";
+
+const client = useQueryClient();
+const name = ref("administrator");
+const password = ref("");
+const error = ref<unknown>(null);
+const busy = ref(false);
+
+async function signIn() {
+  busy.value = true;
+  error.value = null;
+  try {
+    const session = await take(api.POST("/api/v1/session", { body: { name: name.value, password: password.value } }));
+    keepCsrf(session.csrf);
+    client.setQueryData(["session"], session);
+    await client.invalidateQueries();
+  } catch (problem) {
+    error.value = problem;
+    password.value = "";
+  } finally {
+    busy.value = false;
+  }
+}
+</script>
+
+<template>
+  <main class="sign-in">
+    <form @submit.prevent="signIn">
+      <p class="mark"><b>m</b>aestoso</p>
+      <h1 class="sentence">Sign in to see where everything runs.</h1>
+      <label>Name <input v-model="name" name="name" autocomplete="username" required /></label>
+      <label>Password <input v-model="password" name="password" type="password" autocomplete="current-password" required autofocus /></label>
+      <ProblemNote v-if="error" :error="error" />
+      <button class="btn main" :disabled="busy">Sign in</button>
+    </form>
+  </main>
+</template>
+
+<style scoped>
+.sign-in {
+  min-height: 100%;
+  display: grid;
+  place-items: center;
+  padding: var(--gap-4);
+}
+form {
+  width: min(420px, 100%);
+  display: grid;
+  gap: var(--gap-3);
+}
+.mark {
+  font-family: var(--serif);
+  font-size: var(--text-sentence);
+  font-weight: 700;
+}
+.mark b {
+  color: var(--brass);
+}
+label {
+  display: grid;
+  gap: var(--gap-1);
+  font-weight: 600;
+}
+input {
+  font: inherit;
+  font-weight: 400;
+  padding: 8px 10px;
+  border: 1px solid var(--rule);
+  border-radius: var(--radius);
+  background: var(--sheet);
+  color: var(--ink-1);
+}
+</style>

@@ -1,0 +1,131 @@
+<script setup lang="ts">
+// What one or several selected workloads have in common; a change is set for all of them.
+import { computed } from "vue";
+import type { Member, Plan } from "@/api/types";
+import { find } from "@/features/plans/draft";
+import { list, roman } from "@/ui/format";
+
+const props = defineProps<{ plan: Plan; selected: string[] }>();
+const emit = defineEmits<{
+  move: [workloads: string[], wave: number];
+  set: [field: keyof Member, value: Member[keyof Member]];
+  remove: [];
+}>();
+
+const chosen = computed(() => props.selected.flatMap((name) => find(props.plan, name)?.[1] ?? []));
+function common<K extends keyof Member>(field: K): Member[K] | undefined {
+  const values = new Set(chosen.value.map((member) => JSON.stringify(member[field])));
+  return values.size === 1 ? chosen.value[0]?.[field] : undefined;
+}
+const wave = computed(() => {
+  const waves = new Set(props.selected.map((name) => find(props.plan, name)?.[0]));
+  return waves.size === 1 ? [...waves][0] : undefined;
+});
+// A member may wait for those of its own wave or of an earlier one.
+const mayWaitFor = computed(() => {
+  const first = Math.min(...props.selected.map((name) => find(props.plan, name)?.[0] ?? 0));
+  return props.plan.waves
+    .slice(0, first + 1)
+    .flatMap((one) => one.members.map((member) => member.workload))
+    .filter((name) => !props.selected.includes(name));
+});
+const readyWords = {
+  checks: "all its services answer",
+  heartbeat: "its guest has a heartbeat",
+  "powered-on": "it is powered on",
+  "at-once": "its wave opens",
+} as const;
+const failureWords = { ask: "the run asks", "go-on": "the run goes on", stop: "the run is held" } as const;
+
+function setNumber(field: "delay_s" | "ready_timeout_s", value: number | undefined) {
+  if (value !== undefined && value !== null) emit("set", field, value);
+}
+</script>
+
+<template>
+  <div v-if="chosen.length" class="inspector">
+    <h2>{{ selected.length === 1 ? selected[0] : `${selected.length} selected: ${list(selected)}` }}</h2>
+    <label>
+      Wave
+      <el-select :model-value="wave" placeholder="several" size="small" @update:model-value="emit('move', selected, $event)">
+        <el-option v-for="(one, index) in plan.waves" :key="index" :value="index" :label="`${roman(index + 1)} ${one.name}`" />
+      </el-select>
+    </label>
+    <label>
+      Boot delay, seconds
+      <el-input-number
+        id="boot-delay"
+        :model-value="common('delay_s')"
+        :min="0"
+        :max="86400"
+        :step="15"
+        :precision="0"
+        size="small"
+        aria-label="Boot delay, seconds"
+        @update:model-value="setNumber('delay_s', $event)"
+      />
+    </label>
+    <label>
+      Waits for
+      <el-select
+        id="waits-for"
+        :model-value="common('depends_on') ?? []"
+        multiple
+        filterable
+        size="small"
+        placeholder="only its wave"
+        aria-label="Waits for"
+        @update:model-value="emit('set', 'depends_on', $event)"
+      >
+        <el-option v-for="name in [...new Set([...mayWaitFor, ...(common('depends_on') ?? [])])]" :key="name" :value="name" :label="name" />
+      </el-select>
+    </label>
+    <label>
+      Ready when
+      <el-select :model-value="common('ready')" size="small" placeholder="several" @update:model-value="emit('set', 'ready', $event)">
+        <el-option v-for="(words, value) in readyWords" :key="value" :value="value" :label="words" />
+      </el-select>
+    </label>
+    <label>
+      Gives up after, seconds
+      <el-input-number
+        :model-value="common('ready_timeout_s')"
+        :min="1"
+        :max="86400"
+        :step="60"
+        :precision="0"
+        size="small"
+        aria-label="Gives up after, seconds"
+        @update:model-value="setNumber('ready_timeout_s', $event)"
+      />
+    </label>
+    <label>
+      When it fails
+      <el-select :model-value="common('on_failure')" size="small" placeholder="several" @update:model-value="emit('set', 'on_failure', $event)">
+        <el-option v-for="(words, value) in failureWords" :key="value" :value="value" :label="words" />
+      </el-select>
+    </label>
+    <el-checkbox :model-value="common('power_on') ?? false" @update:model-value="emit('set', 'power_on', !!$event)">Power it on</el-checkbox>
+    <button class="link bad" @click="emit('remove')">Take out of the plan</button>
+  </div>
+  <p v-else class="quiet">Select workloads on the board to change when they come up. Ctrl or Shift selects several.</p>
+</template>
+
+<style scoped>
+.inspector {
+  display: grid;
+  gap: 7px;
+  justify-items: start;
+}
+h2 {
+  color: var(--ink-1);
+}
+label {
+  display: grid;
+  grid-template-columns: 104px 150px;
+  align-items: center;
+  font-size: 13px;
+  color: var(--ink-2);
+  line-height: 1.2;
+}
+</style>

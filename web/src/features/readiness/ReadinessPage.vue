@@ -1,0 +1,175 @@
+<script setup lang="ts">
+import { useQuery } from "@tanstack/vue-query";
+import { computed } from "vue";
+import { api, take } from "@/api/client";
+import type { PlanRowView } from "@/api/types";
+import IntervalPlot from "@/ui/IntervalPlot.vue";
+import ProblemNote from "@/ui/ProblemNote.vue";
+import { ago, count, duration, list } from "@/ui/format";
+import { useKeys } from "@/ui/keys";
+import { useRouter } from "vue-router";
+
+const router = useRouter();
+const { data, error } = useQuery({
+  queryKey: ["readiness"],
+  queryFn: () => take(api.GET("/api/v1/readiness")),
+  refetchInterval: 4000,
+});
+
+const scale = computed(() =>
+  Math.max(1, ...(data.value?.plans ?? []).flatMap((plan) => (plan.forecast ? [plan.forecast.objective_s, plan.forecast.p95_s] : []))),
+);
+const under = computed(() => {
+  const plans = data.value?.plans ?? [];
+  const short = plans.filter((plan) => plan.forecast && plan.forecast.p80_s > plan.forecast.objective_s).length;
+  const never = plans.filter((plan) => !plan.last_proof).length;
+  const overdue = plans.filter((plan) => plan.last_proof?.overdue).length;
+  const said = [];
+  if (short) said.push(`${count(short, "plan is", "plans are")} likely to miss an objective`);
+  if (never) said.push(`${never} ${never === 1 ? "was" : "were"} never tested`);
+  if (overdue) said.push(`${overdue} ${overdue === 1 ? "is" : "are"} overdue for a test`);
+  return said.length ? `${list(said)}.` : "Every plan meets its objectives and was proved in time.";
+});
+
+function verdict(plan: PlanRowView): string {
+  if (plan.active_run) return "test under way";
+  if (plan.blocks) return `no, ${count(plan.blocks, "thing blocks", "things block")} it`;
+  return plan.warns ? `a test: yes, ${count(plan.warns, "warning")}` : "a test: yes";
+}
+
+useKeys(
+  Array.from({ length: 5 }, (_, i) => ({
+    keys: [String(i + 1)],
+    label: `Do number ${i + 1} of the list`,
+    run: () => {
+      const action = data.value?.actions[i];
+      if (action) void router.push(action.to);
+    },
+  })),
+);
+</script>
+
+<template>
+  <div class="page">
+    <ProblemNote v-if="error && !data" :error="error" />
+    <template v-if="data">
+      <h1 v-if="data.if_lost" class="sentence">
+        If {{ data.if_lost.site_name }} were lost this minute,
+        <RouterLink :to="`/plans/${data.if_lost.plan}`">{{ data.if_lost.back }} of {{ data.if_lost.running }}</RouterLink>
+        workloads would be back at {{ data.if_lost.target_name }}
+        <template v-if="data.if_lost.about_s !== null">
+          in about <RouterLink :to="`/plans/${data.if_lost.plan}`">{{ duration(data.if_lost.about_s) }}</RouterLink></template
+        ><template v-if="data.if_lost.at_most_s !== null"
+          >, with at most <RouterLink :to="`/plans/${data.if_lost.plan}/start`">{{ duration(data.if_lost.at_most_s) }}</RouterLink> of work gone</template
+        >.
+      </h1>
+      <h1 v-else class="sentence">There is no plan yet, so nothing could be recovered.</h1>
+      <p v-if="data.plans.length" class="under">{{ under }}</p>
+
+      <section v-if="data.actions.length">
+        <h2 class="head">Next, most urgent first</h2>
+        <ol class="actions">
+          <li v-for="(action, index) in data.actions" :key="action.title">
+            <span class="roman">{{ index + 1 }}</span>
+            <div>
+              <strong>{{ action.title }}</strong>
+              <p class="quiet">{{ action.sentence }}</p>
+            </div>
+            <RouterLink :to="action.to" class="btn" :class="{ main: action.urgency === 'now' }">{{ action.label }}</RouterLink>
+          </li>
+        </ol>
+      </section>
+
+      <div class="scroll">
+        <table v-if="data.plans.length">
+          <thead>
+            <tr>
+              <th>Plan</th>
+              <th>Direction</th>
+              <th>Time to recover, against objective</th>
+              <th>Data at risk now</th>
+              <th>Last proof</th>
+              <th>Could it run now?</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="plan in data.plans" :key="plan.code">
+              <td>
+                <RouterLink :to="`/plans/${plan.code}`" class="plan">{{ plan.name }}</RouterLink>
+              </td>
+              <td class="mono way">{{ plan.source }} → {{ plan.target }}</td>
+              <td>
+                <IntervalPlot v-if="plan.forecast" :forecast="plan.forecast" :scale="scale" />
+                <span v-else class="bad">no forecast: mend its findings first</span>
+              </td>
+              <td :class="{ bad: plan.at_risk_s === null || plan.at_risk_s > plan.rpo_s }">
+                <template v-if="plan.at_risk_s !== null">{{ duration(plan.at_risk_s) }} of {{ duration(plan.rpo_s) }}</template>
+                <template v-else>unknown</template>
+              </td>
+              <td :class="{ bad: !plan.last_proof || plan.last_proof.overdue || plan.last_proof.verdict === 'failed' }">
+                <RouterLink v-if="plan.last_proof" :to="`/runs/${plan.last_proof.run}`" class="proof">
+                  {{ plan.last_proof.verdict === "passed" ? "✓" : "✕" }} {{ plan.last_proof.verdict }}
+                  {{ ago(plan.last_proof.ended_at) }}<template v-if="plan.last_proof.overdue">, overdue</template>
+                </RouterLink>
+                <template v-else>✕ never tested</template>
+              </td>
+              <td>
+                <RouterLink :to="plan.active_run ? `/runs/${plan.active_run}` : plan.blocks ? `/plans/${plan.code}` : `/plans/${plan.code}/start`" class="proof" :class="{ bad: plan.blocks }">{{ verdict(plan) }}</RouterLink>
+              </td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+    </template>
+    <p v-else-if="!error" class="quiet">Judging every plan …</p>
+  </div>
+</template>
+
+<style scoped>
+.head {
+  margin: var(--gap-4) 0 var(--gap-1);
+}
+.actions li {
+  display: flex;
+  align-items: center;
+  gap: var(--gap-4);
+  padding: 8px 0;
+  border-bottom: 1px solid var(--rule);
+}
+.actions div {
+  flex: 1;
+}
+.scroll {
+  overflow-x: auto;
+}
+table {
+  width: 100%;
+  border-collapse: collapse;
+  margin-top: var(--gap-2);
+}
+th {
+  text-align: left;
+  color: var(--ink-2);
+  padding: 10px 12px 8px 0;
+  border-bottom: 1px solid var(--rule);
+  white-space: nowrap;
+}
+td {
+  padding: 9px 12px 9px 0;
+  border-bottom: 1px solid var(--rule);
+}
+.plan {
+  font-weight: 700;
+  text-decoration: none;
+}
+.plan:hover,
+.proof:hover {
+  text-decoration: underline;
+}
+.proof {
+  text-decoration: none;
+}
+.way {
+  white-space: nowrap;
+}
+</style>

@@ -1,0 +1,293 @@
+<script setup lang="ts">
+import { computed, onScopeDispose, ref } from "vue";
+import { useRoute } from "vue-router";
+import { api, take } from "@/api/client";
+import { useRunStream } from "@/api/runStream";
+import NeedCard from "@/features/runs/NeedCard.vue";
+import StepDrawer from "@/features/runs/StepDrawer.vue";
+import ProblemNote from "@/ui/ProblemNote.vue";
+import { clock, count, duration, list, moment } from "@/ui/format";
+import { useKeys } from "@/ui/keys";
+import ScoreView from "@/ui/score/ScoreView.vue";
+
+const route = useRoute();
+const id = computed(() => Number(route.params.id));
+const { status, steps, events, lost, receivedAt } = useRunStream(id);
+const open = ref("");
+const aborting = ref(false);
+const reason = ref("");
+const error = ref<unknown>(null);
+const wholeLog = ref(false);
+
+// Between messages the clock goes on by itself, at pace while machines work.
+const tick = ref(performance.now());
+const beat = window.setInterval(() => (tick.value = performance.now()), 100);
+onScopeDispose(() => window.clearInterval(beat));
+const runS = computed(() => {
+  const now = status.value;
+  if (!now) return 0;
+  if (now.outcome || lost.value) return now.run_s;
+  const wall = Math.max(tick.value - receivedAt.value, 0) / 1000;
+  return now.run_s + wall * (now.machine_busy ? now.pace : 1);
+});
+
+const ready = computed(() => status.value?.ready_s ?? null);
+const shownClock = computed(() => ready.value ?? runS.value);
+const barEnd = computed(() => Math.max(status.value?.rto_objective_s ?? 1, status.value?.expected_ready_s ?? 0, shownClock.value));
+const percent = (s: number) => `${Math.min((s / barEnd.value) * 100, 100)}%`;
+
+const lead = computed(() => {
+  const now = status.value;
+  if (!now) return "";
+  const at = now.target_name;
+  if (now.outcome === "aborted") return `The test of ${now.plan_name} was aborted and cleaned up.`;
+  if (now.outcome) return `The test of ${now.plan_name} ${outcomeWords[now.outcome]} and is cleaned up.`;
+  if (now.phase === "cleanup") return `The test of ${now.plan_name} is being cleaned up at ${at}.`;
+  if (now.phase === "judge") return `${now.plan_name} is up in a sandbox at ${at} and waits for your verdict.`;
+  if (now.phase === "prepare") return `Copies of ${now.plan_name} are being prepared in a sandbox at ${at}.`;
+  return `${now.plan_name} is coming up in a sandbox at ${at}:`;
+});
+const outcomeWords: Record<string, string> = { passed: "passed", failed: "failed", inconclusive: "was inconclusive" };
+const rpo = computed(() => Math.max(0, ...(status.value?.groups ?? []).map((group) => group.rpo_s ?? 0)));
+const lostSites = computed(() => Object.entries(status.value?.lost_sites ?? {}));
+const waiting = computed(() => steps.value.filter((step) => step.status === "asked").slice(0, 7));
+const shownEvents = computed(() => (wholeLog.value ? [...events.value].reverse() : events.value.slice(-6).reverse()));
+
+async function tell(kind: string, text = "") {
+  error.value = null;
+  try {
+    await take(
+      api.POST("/api/v1/runs/{id}/controls", {
+        params: { path: { id: id.value }, header: { "Idempotency-Key": crypto.randomUUID() } },
+        body: { kind, text },
+      }),
+    );
+    aborting.value = false;
+  } catch (problem) {
+    error.value = problem;
+  }
+}
+const mayHold = computed(() => !!status.value && !status.value.outcome && status.value.held_because === null);
+const mayAbort = computed(
+  () => !!status.value && !status.value.outcome && status.value.aborted_because === null && !status.value.verdict,
+);
+useKeys([
+  { keys: ["H"], label: "Hold all, or let it go on", run: () => void tell(mayHold.value ? "hold" : "resume") },
+  { keys: ["A"], label: "Abort …", run: () => mayAbort.value && (aborting.value = true) },
+  { keys: ["G"], label: "Whole log", run: () => (wholeLog.value = !wholeLog.value) },
+]);
+</script>
+
+<template>
+  <div class="page run">
+    <p v-if="!status && !lost" class="quiet">Reading the log of run {{ id }} …</p>
+    <p v-if="lost && !status" class="quiet">Run {{ id }} cannot be read now. See the <RouterLink to="/runs">list of runs</RouterLink>.</p>
+    <template v-if="status">
+      <div class="main">
+        <h1 class="sentence">
+          <span class="kind-test">test</span> {{ lead }}
+          <template v-if="status.phase === 'bring-up'">
+            <b>{{ status.copies_ready }} of {{ status.copies }}</b> are ready, and it should finish in about
+            <b>{{ duration(Math.max(status.expected_ready_s - runS, 0)) }}</b
+            >.
+          </template>
+          <template v-else-if="ready !== null">
+            It took <b>{{ duration(ready) }}</b> of {{ duration(status.rto_objective_s) }}.
+          </template>
+          <template v-if="status.remains && status.outcome">{{ status.remains.length ? `Left behind: ${list(status.remains)}.` : "Nothing is left behind." }}</template>
+        </h1>
+        <p class="under">
+          Production at {{ status.source_name }} is not touched. The copies are from points at most {{ duration(rpo) }} old
+          ({{ status.plan_name }} allows {{ duration(status.rpo_objective_s) }}).
+          <template v-if="status.notes">Notes: “{{ status.notes }}”</template>
+        </p>
+        <p v-if="lost" class="warning" role="status">◌ No connection. What you see may be old; it catches up by itself.</p>
+        <p v-for="[site, why] in lostSites" :key="site" class="warning" role="alert">
+          ✕ {{ site }} is unreachable: {{ why }} Its steps wait; the run goes on by itself when the site is back.
+        </p>
+        <ScoreView
+          :steps="steps"
+          :waves="status.waves"
+          :objective="status.rto_objective_s"
+          :now="runS"
+          max-height="62vh"
+          @step="open = $event"
+          @pick="(workload) => (open = steps.find((one) => one.workload === workload)?.id ?? '')"
+        />
+        <section class="log">
+          <h2>Log <button class="link" @click="wholeLog = !wholeLog">{{ wholeLog ? "latest only" : `all ${events.length}` }}</button></h2>
+          <ol>
+            <li v-for="event in shownEvents" :key="event.seq">
+              <span class="mono quiet" :title="moment(event.at, true)">{{ clock(event.run_s) }}</span>
+              <span>{{ event.sentence }}</span>
+            </li>
+          </ol>
+        </section>
+      </div>
+
+      <aside>
+        <p class="time">
+          <span class="clock mono" data-testid="run-time">{{ clock(shownClock, true) }}</span>
+          <span class="mono quiet">of {{ clock(status.rto_objective_s) }}</span>
+        </p>
+        <div class="gauge" role="img" :aria-label="`${duration(shownClock)} of ${duration(status.rto_objective_s)}`">
+          <i class="gone" :style="{ width: percent(shownClock) }" :class="{ late: shownClock > status.rto_objective_s }" />
+          <i v-if="ready === null" class="likely" :style="{ left: percent(status.expected_ready_s) }" />
+        </div>
+        <p class="quiet">
+          <template v-if="ready === null">likely ready at {{ clock(status.expected_ready_s) }}</template>
+          <template v-else>all checks through at {{ clock(ready) }}</template>
+          <template v-if="status.people_s >= 1">, {{ duration(status.people_s) }} waiting for people</template>
+        </p>
+
+        <section v-if="status.needs.length" aria-label="Needs you">
+          <h2>Needs you</h2>
+          <NeedCard v-for="need in status.needs" :key="need.kind + need.step" :need="need" :run="status.id" />
+          <p v-if="status.cleanup_at && status.phase === 'judge'" class="quiet">
+            Without an answer it is cleaned up by itself at {{ moment(status.cleanup_at) }}.
+          </p>
+        </section>
+        <section v-if="waiting.length">
+          <h2>Now</h2>
+          <ul class="now">
+            <li v-for="step in waiting" :key="step.id">
+              <button class="link" @click="open = step.id">
+                <span class="mono">{{ step.workload ?? "sandbox" }}</span>
+              </button>
+              {{ status.lost_sites[step.site ?? ""] ? "unreachable" : step.title.toLowerCase() }}
+            </li>
+          </ul>
+        </section>
+        <section v-if="status.remains">
+          <h2>Leak check</h2>
+          <p data-testid="leak-check">
+            {{ status.remains.length ? `✕ Left at ${status.target_name}: ${list(status.remains)}.` : `✓ Nothing of the test is left at ${status.target_name}.` }}
+          </p>
+        </section>
+        <p v-if="error"><ProblemNote :error="error" /></p>
+        <div v-if="!status.outcome" class="buttons">
+          <button v-if="mayHold" class="btn" @click="tell('hold')">Hold all</button>
+          <button v-if="mayAbort" class="btn danger" @click="aborting = true">Abort …</button>
+        </div>
+        <section>
+          <h2>Facts</h2>
+          <dl>
+            <dt>Run</dt>
+            <dd>{{ status.id }}, version {{ status.plan_version }} of <RouterLink :to="`/plans/${status.plan}`">{{ status.plan }}</RouterLink></dd>
+            <dt>Started</dt>
+            <dd>{{ moment(status.started_at) }} by {{ status.started_by }}</dd>
+            <dt>Pace</dt>
+            <dd>{{ status.pace }}</dd>
+            <dt>Points</dt>
+            <dd><div v-for="group in status.groups" :key="group.group">{{ group.group }} {{ group.point ? moment(group.point.at, true) : "newest" }}</div></dd>
+          </dl>
+        </section>
+      </aside>
+
+      <StepDrawer v-model="open" :steps="steps" :events="events" />
+      <el-dialog v-model="aborting" title="Abort the test?" width="min(460px, 94vw)">
+        <p>
+          Nothing new is started. {{ count(waiting.length, "step is", "steps are") }} under way and will be let finish; then every
+          copy and network of the test is removed. Production is not touched. This cannot be undone, but you can start again.
+        </p>
+        <p><el-input v-model="reason" placeholder="Reason (kept in the log)" aria-label="Reason" maxlength="300" /></p>
+        <template #footer>
+          <button class="btn" @click="aborting = false">Let it run</button>
+          <button class="btn danger" @click="tell('abort', reason)">Abort and clean up</button>
+        </template>
+      </el-dialog>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.run {
+  display: flex;
+  gap: var(--gap-5);
+}
+.main {
+  flex: 1;
+  min-width: 0;
+}
+aside {
+  width: 276px;
+  flex: none;
+}
+aside section {
+  margin-top: var(--gap-4);
+}
+.warning {
+  border-left: 6px double var(--disaster);
+  background: var(--disaster-soft);
+  padding: 6px 12px;
+  margin: 8px 0;
+}
+.time {
+  display: flex;
+  justify-content: space-between;
+  align-items: baseline;
+}
+.clock {
+  font-size: var(--text-clock);
+  line-height: 1.15;
+}
+.gauge {
+  position: relative;
+  height: 9px;
+  background: var(--rule);
+  margin: 4px 0;
+}
+.gauge i {
+  position: absolute;
+  top: 0;
+  height: 100%;
+}
+.gone {
+  background: var(--ink-1);
+}
+.gone.late {
+  background: var(--disaster);
+}
+.likely {
+  width: 6px;
+  margin-left: -3px;
+  background: var(--brass);
+}
+.now li {
+  padding: 2px 0;
+}
+.buttons {
+  display: flex;
+  gap: var(--gap-2);
+  margin-top: var(--gap-4);
+}
+.log {
+  margin-top: var(--gap-3);
+}
+.log li {
+  display: grid;
+  grid-template-columns: 62px 1fr;
+  padding: 2px 0;
+}
+dl {
+  display: grid;
+  grid-template-columns: 62px 1fr;
+  gap: 2px 6px;
+  margin: 4px 0;
+}
+dt {
+  color: var(--ink-2);
+}
+dd {
+  margin: 0;
+}
+@media (max-width: 900px) {
+  .run {
+    flex-direction: column-reverse;
+    gap: var(--gap-3);
+  }
+  aside {
+    width: 100%;
+  }
+}
+</style>

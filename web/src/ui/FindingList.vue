@@ -1,0 +1,33 @@
+<script setup lang="ts">
+import type { Finding } from "@/api/types";
+
+defineProps<{ findings: Finding[] }>();
+const words = { blocks: "Blocks", warns: "Warns", note: "Note" } as const;
+const shapes = { blocks: "■", warns: "▲", note: "●" } as const;
+</script>
+
+<template>
+  <ul class="findings">
+    <li v-for="finding in findings" :key="finding.code + finding.subject + finding.sentence" :class="finding.severity">
+      <strong><span aria-hidden="true">{{ shapes[finding.severity] }}</span> {{ words[finding.severity] }}</strong>
+      <p>{{ finding.sentence }} <span class="quiet">{{ finding.mend }}</span></p>
+    </li>
+  </ul>
+</template>
+
+<style scoped>
+li {
+  padding: 2px 0 2px 12px;
+  border-left: 4px solid var(--rule);
+  margin-bottom: 10px;
+}
+.blocks {
+  border-left-color: var(--disaster);
+}
+.blocks strong {
+  color: var(--disaster);
+}
+.warns {
+  border-left: 5px double var(--brass);
+}
+</style>

@@ -1,0 +1,71 @@
+/** Seconds as people say them: '40 s', '2 min 10 s', '14 min', '1 h 20 min', '6 days'. */
+export function duration(seconds: number | null | undefined): string {
+  if (seconds === null || seconds === undefined) return "unknown";
+  const s = Math.round(seconds);
+  if (s < 100) return `${s} s`;
+  if (s < 300) return s % 60 ? `${Math.floor(s / 60)} min ${s % 60} s` : `${s / 60} min`;
+  const m = Math.round(s / 60);
+  if (m < 120) return `${m} min`;
+  const h = Math.floor(m / 60);
+  if (h < 48) return m % 60 ? `${h} h ${m % 60} min` : `${h} h`;
+  return `${Math.round(h / 24)} days`;
+}
+
+/** Seconds as a clock: '8:42', '1:02:03'. */
+export function clock(seconds: number, pad = false): string {
+  const sign = seconds < 0 ? "−" : "";
+  const s = Math.floor(Math.abs(seconds));
+  const h = Math.floor(s / 3600);
+  const m = Math.floor((s % 3600) / 60);
+  const mm = h || pad ? String(m).padStart(2, "0") : String(m);
+  return `${sign}${h ? `${h}:` : ""}${mm}:${String(s % 60).padStart(2, "0")}`;
+}
+
+const MONTHS = "Jan Feb Mar Apr May Jun Jul Aug Sep Oct Nov Dec".split(" ");
+
+/** A moment in the reader's own time zone: '12 Nov, 03:14'. */
+export function moment(text: string, withSeconds = false): string {
+  const at = new Date(text);
+  const two = (n: number) => String(n).padStart(2, "0");
+  const time = `${two(at.getHours())}:${two(at.getMinutes())}${withSeconds ? `:${two(at.getSeconds())}` : ""}`;
+  return `${at.getDate()} ${MONTHS[at.getMonth()]}, ${time}`;
+}
+
+/** How long ago: 'just now', '6 days ago'. */
+export function ago(text: string, now = Date.now()): string {
+  const s = (now - new Date(text).getTime()) / 1000;
+  if (s < 60) return "just now";
+  if (s < 86_400) return `${duration(s)} ago`;
+  const days = Math.floor(s / 86_400);
+  return days === 1 ? "1 day ago" : `${days} days ago`;
+}
+
+/** '1 workload', '3 workloads'. */
+export function count(n: number, one: string, many = `${one}s`): string {
+  return `${n} ${n === 1 ? one : many}`;
+}
+
+/** Wave numerals. */
+export function roman(n: number): string {
+  const table: [number, string][] = [
+    [10, "X"],
+    [9, "IX"],
+    [5, "V"],
+    [4, "IV"],
+    [1, "I"],
+  ];
+  let text = "";
+  for (const [value, letters] of table) {
+    while (n >= value) {
+      text += letters;
+      n -= value;
+    }
+  }
+  return text;
+}
+
+/** 'a', 'a and b', 'a, b and c'. */
+export function list(words: string[]): string {
+  if (words.length < 2) return words.join("");
+  return `${words.slice(0, -1).join(", ")} and ${words.at(-1)}`;
+}

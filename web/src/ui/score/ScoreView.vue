@@ -1,0 +1,335 @@
+<script setup lang="ts">
+// The score: one drawing for a forecast and for a run. Only the rows in sight are drawn, so that two
+// thousand of them scroll as smoothly as ten.
+import { computed, onMounted, onScopeDispose, ref, useTemplateRef } from "vue";
+import type { ScoreStep } from "@/api/types";
+import { clock, roman } from "@/ui/format";
+import { extent, rowsOf, ticks, type Bar } from "@/ui/score/layout";
+
+const props = withDefaults(
+  defineProps<{
+    steps: ScoreStep[];
+    waves: string[];
+    objective: number;
+    now?: number | null;
+    selected?: string[];
+    dependencies?: [string, string][];
+    likely?: number | null;
+    maxHeight?: string;
+  }>(),
+  { now: null, selected: () => [], dependencies: () => [], likely: null, maxHeight: "none" },
+);
+const emit = defineEmits<{ pick: [workload: string, event: MouseEvent]; step: [id: string] }>();
+
+const ROW = 23;
+const AXIS = 26;
+const FOOT = 20;
+const box = useTemplateRef<HTMLElement>("box");
+const width = ref(800);
+const scrolled = ref(0);
+const seen = ref(600);
+
+const observer = new ResizeObserver(([entry]) => {
+  if (!entry) return;
+  width.value = entry.contentRect.width;
+  seen.value = entry.contentRect.height;
+});
+onMounted(() => box.value && observer.observe(box.value));
+onScopeDispose(() => observer.disconnect());
+
+const running = computed(() => props.now !== null);
+const narrow = computed(() => width.value < 520);
+const left = computed(() => (narrow.value ? 118 : running.value ? 214 : 150));
+const cleaning = computed(() => props.steps.some((step) => step.phase === "cleanup" && step.start_s !== null));
+const end = computed(() => extent(props.steps, props.objective, props.now, cleaning.value));
+const rows = computed(() => rowsOf(props.steps, props.waves, props.now));
+const height = computed(() => AXIS + rows.value.length * ROW + FOOT);
+const inner = computed(() => Math.max(width.value - left.value - 14, 60));
+const x = (seconds: number) => left.value + (seconds / end.value) * inner.value;
+const y = (index: number) => AXIS + index * ROW;
+const marks = computed(() => ticks(end.value, inner.value));
+
+const visible = computed(() => {
+  const from = Math.max(Math.floor((scrolled.value - AXIS) / ROW) - 4, 0);
+  const to = Math.ceil((scrolled.value + seen.value) / ROW) + 4;
+  return rows.value.slice(from, to).map((row, offset) => ({ row, index: from + offset }));
+});
+
+const places = computed(() => new Map(rows.value.map((row, index) => [row.workload, index])));
+const threads = computed(() =>
+  props.dependencies.flatMap(([from, to]) => {
+    const a = places.value.get(from);
+    const b = places.value.get(to);
+    if (a === undefined || b === undefined) return [];
+    const ready = Math.max(0, ...(rows.value[a]?.bars.filter((one) => one.mark !== "cleanup").map((one) => one.to) ?? []));
+    const waits = rows.value[b]?.bars.find((one) => one.mark === "rest" || one.mark === "boot")?.from ?? 0;
+    const [x1, y1, x2, y2] = [x(ready), y(a) + 11, x(waits), y(b) + 11];
+    return [`M${x1} ${y1} C${x1 + 26} ${y1} ${x2 - 30} ${y2} ${x2} ${y2}`];
+  }),
+);
+
+const w = (one: Bar) => Math.max(x(one.to) - x(one.from), 1.5);
+</script>
+
+<template>
+  <div
+    ref="box"
+    class="score"
+    :style="{ maxHeight }"
+    tabindex="-1"
+    @scroll="scrolled = ($event.target as HTMLElement).scrollTop"
+  >
+    <svg :width="width" :height="height" role="img" aria-label="Score: a row for each workload on a time axis">
+      <defs>
+        <pattern id="rest" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(60)">
+          <line x1="0" y1="0" x2="0" y2="6" class="hatch" />
+        </pattern>
+      </defs>
+      <g class="axis">
+        <template v-for="tick in marks" :key="tick">
+          <line :x1="x(tick)" :x2="x(tick)" :y1="AXIS - 4" :y2="height - FOOT" class="grid" />
+          <text :x="x(tick)" :y="AXIS - 11" text-anchor="middle">{{ clock(tick) }}</text>
+        </template>
+      </g>
+
+      <g v-for="{ row, index } in visible" :key="row.key">
+        <rect
+          v-if="row.workload && selected.includes(row.workload)"
+          :x="0"
+          :y="y(index)"
+          :width="width"
+          :height="ROW"
+          class="chosen"
+        />
+        <line v-if="row.first" :x1="0" :x2="width" :y1="y(index)" :y2="y(index)" class="wave-line" />
+        <line :x1="left - 6" :x2="width" :y1="y(index) + 11.5" :y2="y(index) + 11.5" class="row-line" />
+        <text v-if="row.first && row.wave !== null" :x="4" :y="y(index) + 16" class="numeral">
+          {{ roman(row.wave + 1) }}
+        </text>
+        <text
+          :x="32"
+          :y="y(index) + 16"
+          :class="['name', { strong: row.critical.length > 0 && row.workload, quiet: !row.workload }]"
+          @click="row.workload && emit('pick', row.workload, $event)"
+        >
+          {{ row.label.length > 24 ? row.label.slice(0, 23) + "…" : row.label }}
+        </text>
+        <text
+          v-if="running && !narrow"
+          :x="left - 14"
+          :y="y(index) + 15.5"
+          text-anchor="end"
+          :class="['state', row.stateTone]"
+        >
+          {{ row.state }}
+        </text>
+        <line
+          v-if="running && row.ghost"
+          :x1="x(row.ghost[0])"
+          :x2="x(row.ghost[1])"
+          :y1="y(index) + 4"
+          :y2="y(index) + 4"
+          class="ghost"
+        />
+        <g v-for="(one, at) in row.bars" :key="at" class="bar" @click="emit('step', one.step)">
+          <title>{{ one.title }}, {{ clock(one.from) }} to {{ clock(one.to) }}</title>
+          <rect v-if="one.ahead && running && one.mark !== 'hold'" :x="x(one.from)" :y="y(index) + 6.5" :width="w(one)" :height="10" :class="one.mark === 'rest' ? 'rest' : 'ahead'" />
+          <template v-else-if="one.mark === 'prepare' || one.mark === 'shared'">
+            <rect :x="x(one.from)" :y="y(index) + 8" :width="w(one)" :height="7" class="prepare" />
+          </template>
+          <rect v-else-if="one.mark === 'rest'" :x="x(one.from)" :y="y(index) + 8" :width="w(one)" :height="7" class="rest" />
+          <rect v-else-if="one.mark === 'boot'" :x="x(one.from)" :y="y(index) + 6" :width="w(one)" :height="11" class="boot" />
+          <g v-else-if="one.mark === 'check'">
+            <rect :x="x(one.from)" :y="y(index) + 6" :width="Math.max(w(one), 9)" :height="11" class="check" />
+            <path :d="`M${x(one.from) + Math.max(w(one), 9) / 2 - 3} ${y(index) + 11.5} l2.2 2.4 l4 -5`" class="tick" />
+          </g>
+          <rect v-else-if="one.mark === 'cleanup'" :x="x(one.from)" :y="y(index) + 6.5" :width="w(one)" :height="10" rx="2" class="cleanup" />
+          <g v-else-if="one.mark === 'hold'" :transform="`translate(${x(one.from)} ${y(index) + 14})`" class="hold">
+            <path d="M-7 0 a7 7 0 0 1 14 0" />
+            <circle r="2" cy="-1" />
+          </g>
+          <g v-else-if="one.mark === 'fail'" :transform="`translate(${x(one.from)} ${y(index) + 11.5})`" class="fail">
+            <rect x="-5.5" y="-5.5" width="11" height="11" />
+            <path d="M-3 -3 l6 6 M3 -3 l-6 6" />
+          </g>
+        </g>
+        <g v-if="row.whisker && !running" class="whisker">
+          <line :x1="x(row.whisker[0])" :x2="x(row.whisker[1])" :y1="y(index) + 11.5" :y2="y(index) + 11.5" />
+          <line v-for="edge in row.whisker" :key="edge" :x1="x(edge)" :x2="x(edge)" :y1="y(index) + 8" :y2="y(index) + 15" />
+        </g>
+        <line
+          v-for="(part, at) in row.critical"
+          :key="`c${at}`"
+          :x1="x(part[0])"
+          :x2="x(part[1])"
+          :y1="y(index) + 20.5"
+          :y2="y(index) + 20.5"
+          class="critical"
+        />
+      </g>
+
+      <path v-for="(thread, at) in threads" :key="`t${at}`" :d="thread" class="thread" />
+
+      <g class="objective">
+        <line :x1="x(objective)" :x2="x(objective)" :y1="AXIS - 6" :y2="height - FOOT + 4" />
+        <text :x="x(objective) - 5" :y="height - 5" text-anchor="end">objective {{ clock(objective) }}</text>
+      </g>
+      <g v-if="likely !== null && !running" class="likely">
+        <line :x1="x(likely)" :x2="x(likely)" :y1="AXIS - 6" :y2="height - FOOT + 4" />
+        <text :x="x(likely) + 5" :y="height - 5">{{ clock(likely) }}</text>
+      </g>
+      <g v-if="now !== null" class="now">
+        <line :x1="x(now)" :x2="x(now)" :y1="AXIS - 6" :y2="height - FOOT + 4" />
+        <text :x="x(now) + 5" :y="height - 5">now</text>
+      </g>
+    </svg>
+  </div>
+</template>
+
+<style scoped>
+.score {
+  overflow: hidden auto;
+  width: 100%;
+}
+svg {
+  display: block;
+}
+text {
+  fill: var(--ink-1);
+  font-family: var(--sans);
+  font-size: 13px;
+}
+.axis text {
+  font-family: var(--mono);
+  font-size: 12px;
+  fill: var(--ink-2);
+}
+.grid,
+.row-line {
+  stroke: var(--rule-faint);
+}
+.wave-line {
+  stroke: var(--rule);
+}
+.numeral {
+  font-family: var(--serif);
+  font-weight: 700;
+  fill: var(--brass);
+}
+.name {
+  cursor: pointer;
+}
+.name.strong {
+  font-weight: 700;
+}
+.name.quiet {
+  fill: var(--ink-2);
+  cursor: default;
+}
+.state {
+  font-size: 12px;
+  fill: var(--ink-2);
+}
+.state.busy {
+  fill: var(--brass);
+}
+.state.bad {
+  fill: var(--disaster);
+  font-weight: 700;
+}
+.chosen {
+  fill: var(--brass-soft);
+}
+.bar {
+  cursor: pointer;
+}
+.prepare {
+  fill: var(--ink-3);
+}
+.boot {
+  fill: var(--ink-1);
+}
+.check {
+  fill: var(--sheet);
+  stroke: var(--ink-1);
+  stroke-width: 1.3;
+}
+.tick {
+  fill: none;
+  stroke: var(--ink-1);
+  stroke-width: 1.5;
+}
+.rest {
+  fill: url(#rest);
+}
+.hatch {
+  stroke: var(--ink-3);
+  stroke-width: 1.6;
+}
+.cleanup {
+  fill: var(--sheet);
+  stroke: var(--ink-2);
+  stroke-width: 1.4;
+}
+.ahead {
+  fill: none;
+  stroke: var(--ink-3);
+  stroke-dasharray: 2 2;
+}
+.ghost {
+  stroke: var(--ink-3);
+  stroke-width: 1.5;
+  opacity: 0.55;
+}
+.hold path,
+.thread {
+  fill: none;
+  stroke: var(--brass);
+  stroke-width: 1.6;
+}
+.hold circle {
+  fill: var(--brass);
+}
+.thread {
+  pointer-events: none;
+  stroke-width: 1.2;
+}
+.fail rect {
+  fill: var(--disaster-soft);
+  stroke: var(--disaster);
+  stroke-width: 1.4;
+}
+.fail path {
+  stroke: var(--disaster);
+  stroke-width: 1.6;
+}
+.whisker line {
+  stroke: var(--ink-2);
+}
+.critical {
+  stroke: var(--brass);
+  stroke-width: 2.5;
+}
+.objective line {
+  stroke: var(--ink-1);
+  stroke-width: 2;
+}
+.objective text,
+.likely text,
+.now text {
+  font-size: 12px;
+}
+.likely line {
+  stroke: var(--brass);
+  stroke-width: 1.6;
+  stroke-dasharray: 5 4;
+}
+.now line {
+  stroke: var(--brass);
+  stroke-width: 2;
+}
+.likely text,
+.now text {
+  fill: var(--brass);
+}
+</style>

@@ -1,0 +1,209 @@
+import type { ScoreStep } from "@/api/types";
+
+/** One mark in a row, in seconds. */
+export interface Bar {
+  step: string;
+  mark: "prepare" | "rest" | "boot" | "check" | "cleanup" | "shared" | "hold" | "fail" | "skip";
+  from: number;
+  to: number;
+  /** Not begun yet: drawn as a dotted frame. */
+  ahead: boolean;
+  title: string;
+}
+
+export interface Row {
+  key: string;
+  workload: string | null;
+  wave: number | null;
+  label: string;
+  first: boolean;
+  bars: Bar[];
+  ghost: [number, number] | null;
+  whisker: [number, number] | null;
+  critical: [number, number][];
+  state: string;
+  stateTone: "plain" | "busy" | "bad" | "done";
+}
+
+const SECONDS_AHEAD_SHOWN = 0.5;
+
+/** Start and end of a step: what happened, else what to expect. */
+export function span(step: ScoreStep, now: number | null): [number, number, boolean] {
+  if (step.start_s !== null) {
+    const open = step.finish_s === null;
+    return [step.start_s, open ? Math.max(now ?? step.start_s, step.start_s) : (step.finish_s ?? 0), false];
+  }
+  return [step.expected_start_s, step.expected_finish_s, true];
+}
+
+const markOf: Record<string, Bar["mark"]> = {
+  "power-on": "boot",
+  "await-heartbeat": "boot",
+  "probe-service": "check",
+  "power-off": "cleanup",
+  unregister: "cleanup",
+  "discard-clone": "cleanup",
+  hold: "hold",
+};
+
+function bar(step: ScoreStep, now: number | null): Bar[] {
+  if (step.status === "cancelled" || step.status === "skipped") {
+    if (step.phase === "cleanup" || step.start_s === null) return [];
+  }
+  const [from, to, ahead] = span(step, now);
+  const mark = markOf[step.verb] ?? (step.workload ? "prepare" : "shared");
+  const title = `${step.workload ?? ""} ${step.title}`.trim();
+  const bars: Bar[] = [{ step: step.id, mark, from, to, ahead, title }];
+  // A running step has a part that is still ahead.
+  if (!ahead && step.finish_s === null && step.expected_finish_s > to + SECONDS_AHEAD_SHOWN && !step.person) {
+    bars.push({ step: step.id, mark, from: to, to: step.expected_finish_s, ahead: true, title });
+  }
+  if (step.delay_s > 0) {
+    const begin = Math.max(from - step.delay_s, 0);
+    bars.unshift({ step: step.id, mark: "rest", from: begin, to: from, ahead, title: `Boot delay ${step.delay_s} s` });
+  }
+  if (step.status === "failed") {
+    bars.push({ step: step.id, mark: "fail", from: to, to, ahead: false, title: `${title} failed: ${step.reason}` });
+  }
+  return bars;
+}
+
+function merged(bars: Bar[]): Bar[] {
+  const out: Bar[] = [];
+  for (const next of bars) {
+    const last = out.at(-1);
+    const joins =
+      last && last.mark === next.mark && last.ahead === next.ahead && next.from - last.to < SECONDS_AHEAD_SHOWN;
+    if (joins && (next.mark === "prepare" || next.mark === "boot" || next.mark === "cleanup")) {
+      last.to = Math.max(last.to, next.to);
+      last.title = `${last.title.split(":")[0]}`;
+      last.step = next.step;
+    } else out.push({ ...next });
+  }
+  return out;
+}
+
+const busyWords: Record<string, string> = {
+  "clone-point": "cloning",
+  register: "registering",
+  "set-size": "sizing",
+  "attach-nics": "attaching",
+  "set-addresses": "addresses",
+  "power-on": "powering on",
+  "await-heartbeat": "booting",
+  "probe-service": "checking",
+  "power-off": "powering off",
+  unregister: "unregistering",
+  "discard-clone": "discarding",
+};
+
+function stateOf(steps: ScoreStep[]): [string, Row["stateTone"]] {
+  const failed = steps.find((step) => step.status === "failed");
+  if (failed) return ["failed", "bad"];
+  const busy = steps.find((step) => step.status === "asked");
+  if (busy) return [busyWords[busy.verb] ?? busy.verb, "busy"];
+  const cleanup = steps.filter((step) => step.phase === "cleanup");
+  if (cleanup.length && cleanup.every((step) => step.status === "done" || step.status === "skipped")) return ["gone", "plain"];
+  const boot = steps.filter((step) => step.phase === "bring-up");
+  const settled = (step: ScoreStep) => ["done", "skipped", "cancelled"].includes(step.status);
+  if (boot.length && boot.every(settled)) {
+    const on = boot.some((step) => step.verb === "power-on" && step.status === "done");
+    const again = steps.some((step) => step.attempt > 1);
+    return on ? [again ? "ready, 2nd try" : "ready", "done"] : ["left out", "plain"];
+  }
+  if (!boot.length && steps.filter((step) => step.phase === "prepare").every(settled)) return ["left off", "plain"];
+  return ["waits", "plain"];
+}
+
+/** Rows of the score in order: the sandbox, then every wave with its workloads. */
+export function rowsOf(steps: ScoreStep[], waves: string[], now: number | null): Row[] {
+  const byWorkload = new Map<string, ScoreStep[]>();
+  const shared: ScoreStep[] = [];
+  const holds = new Map<number, ScoreStep[]>();
+  for (const step of steps) {
+    if (step.workload) {
+      const own = byWorkload.get(step.workload);
+      if (own) own.push(step);
+      else byWorkload.set(step.workload, [step]);
+    } else if (step.verb === "hold" && step.wave !== null) {
+      holds.set(step.wave, [...(holds.get(step.wave) ?? []), step]);
+    } else if (step.site) shared.push(step);
+  }
+  const rows: Row[] = [];
+  if (shared.length) rows.push(row("sandbox", null, null, "sandbox", true, shared, now));
+  waves.forEach((_, wave) => {
+    let first = true;
+    for (const hold of holds.get(wave) ?? []) {
+      rows.push(row(hold.id, null, wave, hold.title, first, [hold], now));
+      first = false;
+    }
+    for (const [workload, own] of byWorkload) {
+      if (own[0]?.wave !== wave) continue;
+      rows.push(row(workload, workload, wave, workload, first, own, now));
+      first = false;
+    }
+  });
+  return rows;
+}
+
+function row(
+  key: string,
+  workload: string | null,
+  wave: number | null,
+  label: string,
+  first: boolean,
+  steps: ScoreStep[],
+  now: number | null,
+): Row {
+  const sorted = [...steps].sort((a, b) => span(a, now)[0] - span(b, now)[0]);
+  const bars = merged(sorted.flatMap((step) => bar(step, now)));
+  const boot = steps.filter((step) => step.phase === "bring-up");
+  const [state, stateTone] = workload ? stateOf(steps) : holdState(steps);
+  const high = boot.filter((step) => step.high_s !== null && step.verb !== "hold").at(-1);
+  return {
+    key,
+    workload,
+    wave,
+    label,
+    first,
+    bars,
+    ghost: boot.length
+      ? [Math.min(...boot.map((step) => step.planned_start_s)), Math.max(...boot.map((step) => step.planned_finish_s))]
+      : null,
+    whisker: workload && high ? [high.low_s ?? 0, high.high_s ?? 0] : null,
+    critical: steps
+      .filter((step) => step.critical && step.phase !== "cleanup" && step.status !== "skipped")
+      .map((step) => {
+        const [from, to] = span(step, now);
+        return [Math.max(from - step.delay_s, 0), to] as [number, number];
+      }),
+    state,
+    stateTone,
+  };
+}
+
+function holdState(steps: ScoreStep[]): [string, Row["stateTone"]] {
+  const only = steps.length === 1 ? steps[0] : undefined;
+  if (only?.status === "person") return ["waits for you", "busy"];
+  if (only?.status === "done") return ["answered", "done"];
+  const failed = steps.some((step) => step.status === "failed");
+  return failed ? ["failed", "bad"] : ["", "plain"];
+}
+
+/** The last second that the axis must show. */
+export function extent(steps: ScoreStep[], objective: number, now: number | null, withCleanup: boolean): number {
+  let end = Math.max(objective, now ?? 0);
+  for (const step of steps) {
+    if (step.phase === "cleanup" && !withCleanup) continue;
+    const [, to] = span(step, now);
+    end = Math.max(end, to, step.high_s ?? 0);
+  }
+  return end * 1.04;
+}
+
+/** Round steps for the axis, at most about ten. */
+export function ticks(end: number, room: number): number[] {
+  const choices = [10, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 14_400];
+  const step = choices.find((choice) => end / choice <= Math.max(room / 80, 2)) ?? 28_800;
+  return Array.from({ length: Math.floor(end / step) + 1 }, (_, i) => i * step);
+}
