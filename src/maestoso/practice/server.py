@@ -115,7 +115,8 @@ def application(site: PracticeSite) -> Starlette:
 
     async def points(request: Request) -> Any:
         site.advance()
-        return {"points": to_data(site.world.points(request.query_params.get("group", "")))}
+        group = request.query_params.get("group", "")
+        return {"points": to_data(site.world.points(group)), "changes": to_data(site.world.changes_of(group))}
 
     async def newest(request: Request) -> Any:
         site.advance()

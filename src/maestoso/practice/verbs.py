@@ -204,6 +204,8 @@ def _probe_service(world: World, op: Op) -> Outcome:
     args = op.submission.args
     if not copy.powered:
         raise Failure("powered-off", f"{copy.name} has no power.")
+    if copy.heartbeat_at > world.now:
+        raise Failure("no-answer", f"{copy.name} is not up, so nothing answers on port {args.get('port')}.")
     if all(service.port != args.get("port") for service in world.known[copy.workload].offers):
         raise Failure("no-answer", f"{copy.name} does not answer on port {args.get('port')}.")
     return {"answered": f"{args.get('protocol')} {args.get('port')}"}, None

@@ -9,14 +9,14 @@ from __future__ import annotations
 
 import heapq
 from dataclasses import replace
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from fnmatch import fnmatchcase
 
 from maestoso.core.errors import NotFound
 from maestoso.core.model.estate import Inventory, Workload
-from maestoso.core.model.protection import RecoveryPoint
+from maestoso.core.model.protection import ChangeRate, RecoveryPoint
 from maestoso.core.ports import SiteRefused
-from maestoso.core.replication.points import point_at, points
+from maestoso.core.replication.points import change_series, point_at, points
 from maestoso.core.runs.operations import OperationState
 from maestoso.practice.durations import operation_s
 from maestoso.practice.spec import Fault, JournalEntry, SiteSpec, Submission
@@ -111,6 +111,13 @@ class World:
         regular = points(group, replica.policy, replica.profile, datetime.fromtimestamp(self.now, UTC))
         extra = [p for p in self.synced.get(group, []) if p.at.timestamp() > self.now - 6 * 3600]
         return tuple(sorted((*regular, *extra), key=lambda point: point.at))
+
+    def changes_of(self, group: str) -> tuple[ChangeRate, ...]:
+        """Change rates of a group: hourly for two weeks, every ten minutes for the last two days."""
+        profile = self.replicas[group].profile
+        now = datetime.fromtimestamp(self.now, UTC)
+        older = change_series(group, profile, now - timedelta(days=2), 12 * 86400, 3600)
+        return (*older, *change_series(group, profile, now, 2 * 86400, 600))
 
     def inventory(self) -> Inventory:
         """What the site has now; test copies are not workloads of the site and are listed in ``remains``."""

@@ -10,7 +10,7 @@ import httpx
 
 from maestoso.core.codec import from_data, to_data
 from maestoso.core.model.estate import Inventory
-from maestoso.core.model.protection import RecoveryPoint
+from maestoso.core.model.protection import ChangeRate, RecoveryPoint
 from maestoso.core.ports import SiteRefused, SiteUnreachable
 from maestoso.core.runs.operations import Operation, OperationState
 
@@ -54,10 +54,13 @@ class HttpSite:
         """What the site has."""
         return from_data(Inventory, await self._call("GET", "/inventory"))
 
-    async def points(self, group: str) -> tuple[RecoveryPoint, ...]:
-        """Recovery points of a group held at the site, oldest first."""
+    async def points(self, group: str) -> tuple[tuple[RecoveryPoint, ...], tuple[ChangeRate, ...]]:
+        """Recovery points of a group held at the site, and how fast it changed; each oldest first."""
         answer = await self._call("GET", "/points", params={"group": group})
-        return tuple(from_data(RecoveryPoint, item) for item in answer["points"])
+        return (
+            tuple(from_data(RecoveryPoint, item) for item in answer["points"]),
+            tuple(from_data(ChangeRate, item) for item in answer["changes"]),
+        )
 
     async def newest(self) -> tuple[RecoveryPoint, ...]:
         """The newest recovery point of every group that is copied to this site."""

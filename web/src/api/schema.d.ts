@@ -240,6 +240,11 @@ export interface components {
             steps: components["schemas"]["ScoreStep"][];
             changes: string[];
         };
+        ChangeRate: {
+            /** Format: date-time */
+            at: string;
+            anomaly: number;
+        };
         ControlSent: {
             kind: string;
             step?: string;
@@ -289,6 +294,7 @@ export interface components {
             rpo_s: number;
             workloads: string[];
             points: components["schemas"]["RecoveryPoint"][];
+            changes: components["schemas"]["ChangeRate"][];
             hint: string | null;
         };
         GroupUsed: {

@@ -33,6 +33,14 @@ class RecoveryPoint:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class ChangeRate:
+    """How fast a group changed at a moment, over what is usual at that time of day."""
+
+    at: datetime
+    anomaly: float
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Group:
     """Workloads replicated together, with points that are write-order consistent across all of them."""
 

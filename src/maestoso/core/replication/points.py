@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from itertools import pairwise
 
-from maestoso.core.model.protection import Policy, RecoveryPoint
+from maestoso.core.model.protection import ChangeRate, Policy, RecoveryPoint
 
 DAY_S = 86400
 
@@ -62,16 +62,22 @@ def _cycle_failed(group: str, profile: ChangeProfile, at_s: int) -> bool:
 
 
 def _kept(policy: Policy, now_s: float) -> Iterator[int]:
-    """Cycle times that retention keeps at ``now_s``, newest first: all, then one an hour, then one a day."""
+    """Cycle times that retention keeps at ``now_s``, newest first: all, then one an hour, then one a day.
+
+    The first cycle of an hour or day is the one that stays, because application-consistent points are made
+    on the full hour.
+    """
     step = policy.interval_s
     at = int(now_s // step) * step
     while at > now_s - policy.keep_all_s:
         yield at
         at -= step
     for bucket, keep_s in ((3600, policy.keep_hourly_s), (DAY_S, policy.keep_daily_s)):
-        while at > now_s - keep_s:
+        start = at // bucket * bucket
+        while start > now_s - keep_s:
+            at = -(-start // step) * step
             yield at
-            at = max(step, ((at // bucket) * bucket - 1) // step * step)
+            start -= bucket
 
 
 def points(group: str, policy: Policy, profile: ChangeProfile, now: datetime) -> tuple[RecoveryPoint, ...]:
@@ -91,6 +97,20 @@ def point_at(group: str, policy: Policy, profile: ChangeProfile, at_s: int) -> R
         kind="application-consistent" if at_s % every < policy.interval_s else "crash-consistent",
         changed_bytes=int(now_rate * policy.interval_s),
         anomaly=round(now_rate / usual_rate(profile, at_s), 2),
+    )
+
+
+def change_series(
+    group: str, profile: ChangeProfile, now: datetime, back_s: int, every_s: int
+) -> tuple[ChangeRate, ...]:
+    """The change rate over the last ``back_s`` seconds in samples of ``every_s``, oldest first."""
+    last = int(now.timestamp()) // every_s * every_s
+    return tuple(
+        ChangeRate(
+            at=datetime.fromtimestamp(at, UTC),
+            anomaly=round(rate(group, profile, at) / usual_rate(profile, at), 2),
+        )
+        for at in range(last - back_s, last + 1, every_s)
     )
 
 

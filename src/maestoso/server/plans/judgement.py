@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 
 from maestoso.core.errors import BadValue, Refused
 from maestoso.core.model.plan import Plan
-from maestoso.core.model.protection import RecoveryPoint
+from maestoso.core.model.protection import ChangeRate, RecoveryPoint
 from maestoso.core.planning.diff import changes
 from maestoso.core.ports import SiteRefused, SiteUnreachable
 from maestoso.core.readiness.assess import Assessment, Options, assess
@@ -93,11 +93,11 @@ def plan_points(code: str, now: datetime) -> PlanPoints:
     found = []
     for group in ctx.groups:
         if group.code in groups_in_plan(ctx):
-            held = _points(site, group.code)
+            held, rates = _points(site, group.code)
             hint = clean_point_hint(held)
             found.append(
                 GroupPoints(
-                    group=group.code, name=group.name, rpo_s=group.policy.rpo_s, points=held,
+                    group=group.code, name=group.name, rpo_s=group.policy.rpo_s, points=held, changes=rates,
                     workloads=tuple(name for name in group.members if name in members),
                     hint=hint.id if hint else None,
                 )
@@ -105,7 +105,7 @@ def plan_points(code: str, now: datetime) -> PlanPoints:
     return PlanPoints(now=now, groups=tuple(found))
 
 
-def _points(site: Site, group: str) -> tuple[RecoveryPoint, ...]:
+def _points(site: Site, group: str) -> tuple[tuple[RecoveryPoint, ...], tuple[ChangeRate, ...]]:
     try:
         return ask(site, lambda agent: agent.points(group))
     except (SiteUnreachable, SiteRefused) as error:
@@ -142,7 +142,7 @@ def read_options(ctx: Context, chosen: TestOptions, now: datetime) -> Options:
             raise BadValue(
                 f"The plan has no group {code!r}.", f"Its groups: {', '.join(known)}.", field="body.points"
             )
-        point = next((p for p in _points(site, code) if p.id == wanted), None)
+        point = next((p for p in _points(site, code)[0] if p.id == wanted), None)
         if point is None:
             raise BadValue(
                 f"{wanted!r} is not a recovery point of {code} that {site.name} holds.",

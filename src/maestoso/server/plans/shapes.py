@@ -8,7 +8,7 @@ from typing import Literal
 
 from maestoso.core.model.finding import Finding
 from maestoso.core.model.plan import Plan
-from maestoso.core.model.protection import RecoveryPoint
+from maestoso.core.model.protection import ChangeRate, RecoveryPoint
 from maestoso.core.score import ScoreStep
 
 
@@ -90,12 +90,13 @@ class GroupPoints:
     rpo_s: int
     workloads: tuple[str, ...]
     points: tuple[RecoveryPoint, ...]
+    changes: tuple[ChangeRate, ...]
     hint: str | None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PlanPoints:
-    """``moments`` is every time at which some group has a point; None of them need be common to all."""
+    """Points of every group at ``now``; groups need not have points at the same moments."""
 
     now: datetime
     groups: tuple[GroupPoints, ...]

@@ -45,13 +45,13 @@ function setNumber(field: "delay_s" | "ready_timeout_s", value: number | undefin
 <template>
   <div v-if="chosen.length" class="inspector">
     <h2>{{ selected.length === 1 ? selected[0] : `${selected.length} selected: ${list(selected)}` }}</h2>
-    <label>
+    <label class="field">
       Wave
       <el-select :model-value="wave" placeholder="several" size="small" @update:model-value="emit('move', selected, $event)">
         <el-option v-for="(one, index) in plan.waves" :key="index" :value="index" :label="`${roman(index + 1)} ${one.name}`" />
       </el-select>
     </label>
-    <label>
+    <label class="field">
       Boot delay, seconds
       <el-input-number
         id="boot-delay"
@@ -65,7 +65,7 @@ function setNumber(field: "delay_s" | "ready_timeout_s", value: number | undefin
         @update:model-value="setNumber('delay_s', $event)"
       />
     </label>
-    <label>
+    <label class="field">
       Waits for
       <el-select
         id="waits-for"
@@ -80,13 +80,13 @@ function setNumber(field: "delay_s" | "ready_timeout_s", value: number | undefin
         <el-option v-for="name in [...new Set([...mayWaitFor, ...(common('depends_on') ?? [])])]" :key="name" :value="name" :label="name" />
       </el-select>
     </label>
-    <label>
+    <label class="field">
       Ready when
       <el-select :model-value="common('ready')" size="small" placeholder="several" @update:model-value="emit('set', 'ready', $event)">
         <el-option v-for="(words, value) in readyWords" :key="value" :value="value" :label="words" />
       </el-select>
     </label>
-    <label>
+    <label class="field">
       Gives up after, seconds
       <el-input-number
         :model-value="common('ready_timeout_s')"
@@ -99,7 +99,7 @@ function setNumber(field: "delay_s" | "ready_timeout_s", value: number | undefin
         @update:model-value="setNumber('ready_timeout_s', $event)"
       />
     </label>
-    <label>
+    <label class="field">
       When it fails
       <el-select :model-value="common('on_failure')" size="small" placeholder="several" @update:model-value="emit('set', 'on_failure', $event)">
         <el-option v-for="(words, value) in failureWords" :key="value" :value="value" :label="words" />
@@ -120,7 +120,7 @@ function setNumber(field: "delay_s" | "ready_timeout_s", value: number | undefin
 h2 {
   color: var(--ink-1);
 }
-label {
+.field {
   display: grid;
   grid-template-columns: 104px 150px;
   align-items: center;

@@ -253,6 +253,7 @@ useKeys([
             :likely="assessment.forecast?.p50_s ?? null"
             @pick="pick"
           />
+          <p v-else-if="assessment" class="under">The score comes back when what blocks the plan is mended.</p>
         </div>
         <aside>
           <MemberInspector :plan="plan" :selected="selected" @move="move" @set="set" @remove="remove" />

@@ -89,7 +89,7 @@ function drop(event: DragEvent, wave: number) {
       @dragleave="over = -1"
       @drop.prevent="drop($event, plan.waves.length)"
     >
-      <p class="quiet">drop here for wave {{ roman(plan.waves.length + 1) }}</p>
+      <p class="quiet">drop for {{ roman(plan.waves.length + 1) }}</p>
     </section>
   </div>
 </template>
@@ -97,12 +97,12 @@ function drop(event: DragEvent, wave: number) {
 <style scoped>
 .board {
   display: flex;
-  gap: var(--gap-3);
+  gap: var(--gap-2);
   overflow-x: auto;
   padding-bottom: var(--gap-2);
 }
 .wave {
-  flex: 1 0 168px;
+  flex: 1 0 146px;
   min-width: 0;
   padding: 0 2px 4px;
   border-radius: var(--radius);
@@ -111,9 +111,9 @@ function drop(event: DragEvent, wave: number) {
   background: var(--brass-soft);
 }
 .new {
-  flex: 0 0 84px;
+  flex: 0 0 64px;
   border: 1px dashed var(--rule);
-  padding: 10px;
+  padding: 8px;
   font-size: var(--text-s);
 }
 header {

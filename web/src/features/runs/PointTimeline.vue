@@ -5,7 +5,7 @@ import { computed, onMounted, onScopeDispose, ref, useTemplateRef } from "vue";
 import type { GroupPoints, RecoveryPoint } from "@/api/types";
 import { duration, moment } from "@/ui/format";
 
-const props = defineProps<{ groups: GroupPoints[]; now: string; at: number; chosen: Record<string, RecoveryPoint | undefined> }>();
+const props = defineProps<{ groups: GroupPoints[]; now: string; at: number; newest: boolean; chosen: Record<string, RecoveryPoint | undefined> }>();
 const emit = defineEmits<{ pick: [at: number] }>();
 
 const RANGES = [
@@ -25,6 +25,7 @@ onScopeDispose(() => observer.disconnect());
 const LEFT = 128;
 const CURVE = 74;
 const ROW = 19;
+const UNUSUAL = 3;
 const end = computed(() => new Date(props.now).getTime());
 const begin = computed(() => end.value - (RANGES[range.value]?.seconds ?? 3600) * 1000);
 const x = (ms: number) => LEFT + ((ms - begin.value) / (end.value - begin.value)) * (width.value - LEFT - 12);
@@ -42,28 +43,31 @@ const shown = computed(() =>
 
 // The group with the most unusual change speaks for all: that is what one looks for here.
 const loudest = computed(() => {
-  const most = (group: GroupPoints) => Math.max(0, ...group.points.map((point) => point.anomaly));
+  const most = (group: GroupPoints) => Math.max(0, ...group.changes.map((one) => one.anomaly));
   return [...props.groups].sort((a, b) => most(b) - most(a))[0];
 });
 const curve = computed(() => {
-  const points = (loudest.value?.points ?? []).filter((point) => ms(point) >= begin.value);
-  const top = Math.max(3, ...points.map((point) => point.anomaly));
-  const y = (anomaly: number) => CURVE - 6 - (anomaly / top) * (CURVE - 26);
-  const line = points.map((point) => `${x(ms(point)).toFixed(1)} ${y(point.anomaly).toFixed(1)}`);
-  const first = points[0];
+  const rates = (loudest.value?.changes ?? []).map((one) => ({ at: new Date(one.at).getTime(), times: one.anomaly }));
+  const seen = rates.filter((one) => one.at >= begin.value);
+  const first = seen[0];
   if (!first) return { area: "", bursts: [] };
-  const area = `M${x(ms(first))} ${CURVE - 6} L${line.join(" L")} L${x(end.value)} ${CURVE - 6} Z`;
+  const top = Math.max(3, ...seen.map((one) => one.times));
+  const y = (times: number) => CURVE - 6 - (times / top) * (CURVE - 26);
+  const line = seen.map((one) => `${x(one.at).toFixed(1)} ${y(one.times).toFixed(1)}`);
+  const area = `M${x(first.at)} ${CURVE - 6} L${line.join(" L")} L${x(end.value)} ${CURVE - 6} Z`;
   const bursts: { from: number; to: number; times: number }[] = [];
-  for (const point of points) {
-    if (point.anomaly < 3) continue;
+  for (const one of seen) {
+    if (one.times < UNUSUAL) continue;
     const last = bursts.at(-1);
-    if (last && ms(point) - last.to < 3 * 3_600_000) {
-      last.to = ms(point);
-      last.times = Math.max(last.times, point.anomaly);
-    } else bursts.push({ from: ms(point), to: ms(point), times: point.anomaly });
+    if (last && one.at - last.to < 7_200_000) {
+      last.to = one.at;
+      last.times = Math.max(last.times, one.times);
+    } else bursts.push({ from: one.at, to: one.at, times: one.times });
   }
   return { area, bursts };
 });
+
+const late = (at: number) => x(at) > width.value - 190;
 
 const hours = computed(() => {
   const step = [600_000, 6 * 3_600_000, 2 * 86_400_000][range.value] ?? 3_600_000;
@@ -111,7 +115,7 @@ function step(by: number) {
       >
         <g v-for="burst in curve.bursts" :key="burst.from">
           <rect :x="x(burst.from)" y="4" :width="Math.max(x(burst.to) - x(burst.from), 5)" :height="height - 26" class="burst" />
-          <text :x="x(burst.to) + 8" y="16" class="bad">{{ burst.times.toFixed(1) }} × the usual changes</text>
+          <text :x="x(burst.to) + (late(burst.to) ? -8 - x(burst.to) + x(burst.from) : 8)" y="16" class="bad" :text-anchor="late(burst.to) ? 'end' : 'start'">{{ burst.times.toFixed(1) }} × the usual changes</text>
         </g>
         <path :d="curve.area" class="area" />
         <g v-for="(group, index) in groups" :key="group.group">
@@ -133,7 +137,8 @@ function step(by: number) {
       </svg>
     </div>
     <p class="under">
-      Chosen: <b>{{ moment(new Date(at).toISOString(), true) }}</b>, {{ duration((end - at) / 1000) }} before now.
+      <template v-if="newest">Chosen: <b>the newest point of every group</b>. Click the timeline, or use the arrow keys on it, for an earlier moment.</template>
+      <template v-else>Chosen: <b>{{ moment(new Date(at).toISOString(), true) }}</b>, {{ duration((end - at) / 1000) }} before now.</template>
     </p>
   </div>
 </template>

@@ -266,7 +266,7 @@ aside section {
 }
 .log li {
   display: grid;
-  grid-template-columns: 62px 1fr;
+  grid-template-columns: 76px 1fr;
   padding: 2px 0;
 }
 dl {

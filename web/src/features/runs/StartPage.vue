@@ -131,7 +131,7 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start the test", run: () => void start(
           </template>
           <button v-if="picked !== null" class="link" @click="picked = null">Take the newest</button>
         </h2>
-        <PointTimeline v-if="!syncFirst" :groups="points.groups" :now="points.now" :at="at" :chosen="chosen" @pick="picked = $event" />
+        <PointTimeline v-if="!syncFirst" :groups="points.groups" :now="points.now" :at="at" :newest="picked === null" :chosen="chosen" @pick="picked = $event" />
         <p v-else class="under">The latest changes are copied first, so the copies are of the moment when that is done.</p>
         <p v-if="later.length && !syncFirst" class="bad">
           {{ later.map((group) => group.name).join(" and ") }} has no point so old; its oldest is taken, which is later than the rest.

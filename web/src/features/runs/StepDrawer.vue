@@ -83,6 +83,6 @@ h2 {
 .log li {
   padding: 3px 0;
   display: grid;
-  grid-template-columns: 56px 1fr;
+  grid-template-columns: 72px 1fr;
 }
 </style>

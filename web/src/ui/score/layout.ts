@@ -47,9 +47,8 @@ const markOf: Record<string, Bar["mark"]> = {
 };
 
 function bar(step: ScoreStep, now: number | null): Bar[] {
-  if (step.status === "cancelled" || step.status === "skipped") {
-    if (step.phase === "cleanup" || step.start_s === null) return [];
-  }
+  const tried = step.attempt > 0;
+  if ((step.status === "cancelled" || step.status === "skipped") && !tried) return [];
   const [from, to, ahead] = span(step, now);
   const mark = markOf[step.verb] ?? (step.workload ? "prepare" : "shared");
   const title = `${step.workload ?? ""} ${step.title}`.trim();
@@ -62,8 +61,8 @@ function bar(step: ScoreStep, now: number | null): Bar[] {
     const begin = Math.max(from - step.delay_s, 0);
     bars.unshift({ step: step.id, mark: "rest", from: begin, to: from, ahead, title: `Boot delay ${step.delay_s} s` });
   }
-  if (step.status === "failed") {
-    bars.push({ step: step.id, mark: "fail", from: to, to, ahead: false, title: `${title} failed: ${step.reason}` });
+  if (step.status === "failed" || (step.status === "skipped" && tried)) {
+    bars.push({ step: step.id, mark: "fail", from: to, to, ahead: false, title: `${title} ${step.status}: ${step.reason}` });
   }
   return bars;
 }
@@ -116,7 +115,10 @@ function stateOf(steps: ScoreStep[]): [string, Row["stateTone"]] {
 }
 
 /** Rows of the score in order: the sandbox, then every wave with its workloads. */
-export function rowsOf(steps: ScoreStep[], waves: string[], now: number | null): Row[] {
+export function rowsOf(all: ScoreStep[], waves: string[], now: number | null): Row[] {
+  // A forecast ends with the last check, and cleanup is drawn only once it has begun.
+  const cleaning = now !== null && all.some((step) => step.phase === "cleanup" && step.start_s !== null);
+  const steps = cleaning ? all : all.filter((step) => step.phase !== "cleanup");
   const byWorkload = new Map<string, ScoreStep[]>();
   const shared: ScoreStep[] = [];
   const holds = new Map<number, ScoreStep[]>();
