@@ -13,12 +13,12 @@ const observer = new ResizeObserver(([entry]) => {
 onMounted(() => box.value && observer.observe(box.value));
 onScopeDispose(() => observer.disconnect());
 
-const BOX = 148;
+const WIDEST = 148;
+const BOX = computed(() => Math.min(WIDEST, (width.value - 16) / Math.max(props.line.stations.length, 1) - 12));
 const places = computed(() => {
-  const gap = (width.value - BOX) / Math.max(props.line.stations.length - 1, 1);
-  const pad = Math.min(56, width.value * 0.05);
-  const room = (width.value - BOX - 2 * pad) / Math.max(props.line.stations.length - 1, 1);
-  return new Map(props.line.stations.map((station, i) => [station.code, gap ? pad + i * room : pad]));
+  const pad = Math.min(56, width.value * 0.04);
+  const room = (width.value - BOX.value - 2 * pad) / Math.max(props.line.stations.length - 1, 1);
+  return new Map(props.line.stations.map((station, i) => [station.code, pad + i * room]));
 });
 
 interface Thread {
@@ -40,7 +40,7 @@ const threads = computed<Thread[]>(() => {
     const a = places.value.get(flow.source) ?? 0;
     const b = places.value.get(flow.target) ?? 0;
     const next = Math.abs(order.indexOf(flow.source) - order.indexOf(flow.target)) === 1;
-    const [x1, x2] = a < b ? [a + BOX, b] : [a, b + BOX];
+    const [x1, x2] = a < b ? [a + BOX.value, b] : [a, b + BOX.value];
     const mid = (x1 + x2) / 2;
     const y = next ? 28 : 52;
     const way = x2 > x1 ? 1 : -1;
@@ -211,7 +211,6 @@ const bits = (n: number) => Array.from({ length: Math.min(n, 30) }, (_, i) => i)
     display: none;
   }
   .station {
-    width: 30% !important;
     padding: 3px 6px;
   }
 }

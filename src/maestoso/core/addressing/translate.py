@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from ipaddress import IPv4Interface, ip_address, ip_interface
+from ipaddress import IPv4Interface, ip_interface
 
 from maestoso.core.errors import BadValue
 from maestoso.core.model.crosswalk import AddressRule
@@ -31,8 +31,8 @@ def translate(address: Interface, source: Prefix, to: Prefix) -> Interface:
             "Use a wider target prefix or a table entry for this adapter.",
             code="host-part-does-not-fit",
         )
-    moved = ip_address(int(to.network_address) + host)
-    return ip_interface(f"{moved}/{to.prefixlen}")
+    # By adding to the network's own address: a small number alone would be taken for IPv4.
+    return ip_interface(f"{to.network_address + host}/{to.prefixlen}")
 
 
 def rule_for(address: Interface, rules: tuple[AddressRule, ...]) -> AddressRule | None:

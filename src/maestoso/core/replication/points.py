@@ -75,8 +75,10 @@ def _kept(policy: Policy, now_s: float) -> Iterator[int]:
     for bucket, keep_s in ((3600, policy.keep_hourly_s), (DAY_S, policy.keep_daily_s)):
         start = at // bucket * bucket
         while start > now_s - keep_s:
-            at = -(-start // step) * step
-            yield at
+            first = -(-start // step) * step
+            if first <= at:
+                yield first
+                at = first - 1
             start -= bucket
 
 

@@ -15,6 +15,14 @@ def _named(graph: StepGraph, step_id: str) -> str:
     return f"{step.workload}: {step.title[0].lower()}{step.title[1:]}"
 
 
+def _full(text: str) -> str:
+    """What a person typed, as a sentence that can stand behind another; empty stays empty."""
+    text = text.strip()
+    if not text:
+        return ""
+    return f" {text[0].upper()}{text[1:]}" + ("" if text[-1] in ".!?" else ".")
+
+
 def sentence(event: Event, graph: StepGraph) -> str:
     """The event in words; the moment and the step stand beside it and are not repeated."""
     data = event.data
@@ -29,25 +37,25 @@ def sentence(event: Event, graph: StepGraph) -> str:
         case "step.done":
             text = f"{what}, done."
         case "step.failed":
-            text = f"{what}, failed. {data['reason']}"
+            text = f"{what}, failed.{_full(data['reason'])}"
         case "step.skipped":
-            text = f"{what}, skipped by {who.lower() if event.by == ENGINE else who}. {data['reason']}"
+            text = f"{what}, skipped by {who.lower() if event.by == ENGINE else who}.{_full(data['reason'])}"
         case "step.retried":
             text = f"{who} asked to try again: {what}."
         case "step.waits":
             text = f"{what} waits for a person."
         case "hold.answered":
-            text = f"{who} answered: {what}. {data.get('text', '')}".strip()
+            text = f"{who} answered: {what}.{_full(data.get('text', ''))}"
         case "verdict.given":
-            text = f"{who}: the test {_VERDICTS[data['verdict']]}. {data.get('notes', '')}".strip()
+            text = f"{who}: the test {_VERDICTS[data['verdict']]}.{_full(data.get('notes', ''))}"
         case "run.held":
-            text = f"The run is held. {data['reason']}"
+            text = f"The run is held.{_full(data['reason'])}"
         case "run.resumed":
             text = f"{who} let the run go on."
         case "run.aborted":
-            text = f"{who} aborted the run; it is being cleaned up. {data['reason']}"
+            text = f"{who} aborted the run; it is being cleaned up.{_full(data['reason'])}"
         case "site.lost":
-            text = f"{data['site']} does not answer; its steps wait. {data['reason']}"
+            text = f"{data['site']} does not answer; its steps wait.{_full(data['reason'])}"
         case "site.back":
             text = f"{data['site']} answers again; the run goes on."
         case "run.finished":

@@ -83,7 +83,7 @@ useKeys([
     <p v-if="!status && !lost" class="quiet">Reading the log of run {{ id }} …</p>
     <p v-if="lost && !status" class="quiet">Run {{ id }} cannot be read now. See the <RouterLink to="/runs">list of runs</RouterLink>.</p>
     <template v-if="status">
-      <div class="main">
+      <div class="head">
         <h1 class="sentence">
           <span class="kind-test">test</span> {{ lead }}
           <template v-if="status.phase === 'bring-up'">
@@ -105,6 +105,8 @@ useKeys([
         <p v-for="[site, why] in lostSites" :key="site" class="warning" role="alert">
           ✕ {{ site }} is unreachable: {{ why }} Its steps wait; the run goes on by itself when the site is back.
         </p>
+      </div>
+      <div class="main">
         <ScoreView
           :steps="steps"
           :waves="status.waves"
@@ -202,16 +204,19 @@ useKeys([
 
 <style scoped>
 .run {
-  display: flex;
-  gap: var(--gap-5);
+  display: grid;
+  grid-template: "head side" auto "main side" 1fr / minmax(0, 1fr) 276px;
+  column-gap: var(--gap-5);
+}
+.head {
+  grid-area: head;
 }
 .main {
-  flex: 1;
+  grid-area: main;
   min-width: 0;
 }
 aside {
-  width: 276px;
-  flex: none;
+  grid-area: side;
 }
 aside section {
   margin-top: var(--gap-4);
@@ -283,11 +288,8 @@ dd {
 }
 @media (max-width: 900px) {
   .run {
-    flex-direction: column-reverse;
-    gap: var(--gap-3);
-  }
-  aside {
-    width: 100%;
+    grid-template: "head" auto "side" auto "main" auto / minmax(0, 1fr);
+    row-gap: var(--gap-3);
   }
 }
 </style>

@@ -1,0 +1,220 @@
+"""Every finding: the world in which it is there, and that it is not there otherwise."""
+
+from __future__ import annotations
+
+import unittest
+from dataclasses import replace
+from datetime import timedelta
+
+from maestoso.core.model.crosswalk import NetworkRow
+from maestoso.core.model.estate import Disk, HostPool, Service
+from maestoso.core.model.plan import Member
+from maestoso.core.readiness.assess import RULES, UNPLANNABLE, Options, assess, findings_of
+from maestoso.core.readiness.context import Context, LastTest
+from tests import worlds
+
+TESTED = LastTest(ended_at=worlds.NOW - timedelta(days=3), version=1, verdict="passed")
+
+
+def context(**changes: object) -> Context:
+    """A world in which nothing is wrong."""
+    return worlds.context(**{"last_test": TESTED, **changes})
+
+
+def changed(name: str, **changes: object) -> dict[str, object]:
+    """The estate with one workload changed."""
+    return {**worlds.WORKLOADS, name: replace(worlds.WORKLOADS[name], **changes)}  # type: ignore[arg-type]
+
+
+Case = tuple[str, str, Context, str]
+ALL = ("db", "queue", "app", "web")
+
+
+class EachFinding(unittest.TestCase):
+    """Code, severity and sentence of each."""
+
+    def test_nothing_is_noticed_where_nothing_is_wrong(self) -> None:
+        self.assertEqual(findings_of(context()), ())
+
+    def expect(self, code: str, severity: str, ctx: Context, words: str) -> None:
+        found = [finding for finding in findings_of(ctx) if finding.code == code]
+        self.assertTrue(found, f"{code} is not among {[f.code for f in findings_of(ctx)]}")
+        self.assertEqual(found[0].severity, severity)
+        self.assertIn(words, found[0].sentence)
+        self.assertTrue(found[0].mend)
+        self.assertTrue(found[0].sentence.endswith("."))
+
+    def test_findings_about_the_plan(self) -> None:
+        ring = worlds.plan(
+            (
+                Member(workload="db", depends_on=("app",)),
+                Member(workload="queue", depends_on=("db",)),
+                Member(workload="app", depends_on=("queue",)),
+            )
+        )
+        cases: list[Case] = [
+            ("plan-empty", "blocks", context(plan=worlds.plan(())), "brings nothing up"),
+            (
+                "plan-empty",
+                "blocks",
+                context(plan=worlds.plan((Member(workload="db", power_on=False),))),
+                "nothing",
+            ),
+            ("member-twice", "blocks", context(plan=worlds.plan((Member(workload="db"),) * 2)), "2 times"),
+            ("workload-unknown", "blocks", context(plan=worlds.plan((Member(workload="ghost"),))), "ghost"),
+            (
+                "delay-out-of-range",
+                "blocks",
+                context(plan=worlds.plan((Member(workload="db", delay_s=-1),))),
+                "-1 s",
+            ),
+            (
+                "timeout-out-of-range",
+                "blocks",
+                context(plan=worlds.plan((Member(workload="db", ready_timeout_s=0),))),
+                "0 s",
+            ),
+            (
+                "dependency-cycle",
+                "blocks",
+                context(plan=ring),
+                "app waits for queue waits for db waits for app",
+            ),
+            (
+                "waits-for-later-wave",
+                "blocks",
+                context(
+                    plan=worlds.plan((Member(workload="db", depends_on=("web",)),), (Member(workload="web"),))
+                ),
+                "only in wave 2",
+            ),
+            (
+                "dependency-outside",
+                "warns",
+                context(plan=worlds.plan((Member(workload="db", depends_on=("web",)),))),
+                "not in this plan",
+            ),
+            (
+                "dependency-outside",
+                "warns",
+                context(
+                    plan=worlds.plan(
+                        (Member(workload="db", depends_on=("web",)), Member(workload="web", power_on=False))
+                    )
+                ),
+                "leaves off",
+            ),
+            (
+                "service-comes-later",
+                "warns",
+                context(workloads=changed("db", uses=("web-service",))),
+                "only in wave 3",
+            ),
+            (
+                "heartbeat-without-agent",
+                "blocks",
+                context(
+                    workloads=changed("db", guest_agent=False),
+                    plan=worlds.plan((Member(workload="db", ready="heartbeat"),)),
+                ),
+                "no guest agent",
+            ),
+            ("never-tested", "warns", context(last_test=None), "never tested"),
+            (
+                "test-overdue",
+                "warns",
+                context(last_test=replace(TESTED, ended_at=worlds.NOW - timedelta(days=91))),
+                "91 days ago",
+            ),
+            ("changed-since-test", "note", context(version=2), "version 1; this is version 2"),
+        ]
+        for code, severity, ctx, words in cases:
+            with self.subTest(code=code, words=words):
+                self.expect(code, severity, ctx, words)
+
+    def test_findings_about_the_copies(self) -> None:
+        elsewhere = replace(worlds.GROUP, members=("db", "queue", "app"))
+        old = replace(worlds.POINT, at=worlds.NOW - timedelta(seconds=500))
+        disks = (Disk(name="tmp", size_gib=1, storage_pool="a-disk", left_out_because="scratch space"),)
+        mail = worlds.workload("mail", 40, offers=(Service(name="mail", protocol="tcp", port=25),))
+        estate = {**changed("app", uses=("mail",)), "mail": mail}
+        cases: list[Case] = [
+            ("member-without-group", "blocks", context(groups=(elsewhere,)), "web is in no group"),
+            (
+                "member-without-group",
+                "blocks",
+                context(groups=(replace(worlds.GROUP, source="B", target="A"),)),
+                "from A to B",
+            ),
+            ("group-without-point", "blocks", context(newest={}), "shop"),
+            ("lag-over-rpo", "warns", context(newest={"shop": old}), "500 s old"),
+            ("disk-left-out", "warns", context(workloads=changed("db", disks=disks)), "scratch space"),
+            ("uses-what-stays-behind", "warns", context(workloads=estate), "app use mail of mail"),
+        ]
+        for code, severity, ctx, words in cases:
+            with self.subTest(code=code, words=words):
+                self.expect(code, severity, ctx, words)
+
+    def test_findings_about_the_landing(self) -> None:
+        mute = changed("db", guest_agent=False)
+        small = worlds.target(host_pools=(HostPool(name="b-hosts", hosts=1, cores=8, memory_mib=8192),))
+        asleep = worlds.target(
+            host_pools=(HostPool(name="b-hosts", hosts=2, standby_hosts=1, cores=8, memory_mib=20480),)
+        )
+        twin = changed("app", nics=worlds.WORKLOADS["db"].nics)
+        open_sandbox = worlds.crosswalk(networks=(NetworkRow(source="a-net", live="b-net", sandbox="b-net"),))
+        cases: list[Case] = [
+            ("crosswalk-missing", "blocks", context(crosswalk=None), "no crosswalk from A to B"),
+            ("no-network-row", "blocks", context(crosswalk=worlds.crosswalk(networks=())), "a-net"),
+            ("address-clash", "blocks", context(workloads=twin), "10.2.0.11"),
+            ("sandbox-not-isolated", "blocks", context(crosswalk=open_sandbox), "not a sandbox"),
+            ("injection-without-agent", "warns", context(workloads=mute), "cannot be set"),
+            ("no-room", "blocks", context(target=small), "16 GiB"),
+            ("no-room", "warns", context(target=asleep), "10 GiB free"),
+            ("site-unreachable", "blocks", context(lost_sites={"B": "No connection."}), "does not answer"),
+        ]
+        for code, severity, ctx, words in cases:
+            with self.subTest(code=code, words=words):
+                self.expect(code, severity, ctx, words)
+
+    def test_a_service_of_a_protected_workload_outside_the_plan_does_not_stay_behind(self) -> None:
+        wide = replace(worlds.GROUP, members=(*ALL, "mail"))
+        mail = worlds.workload("mail", 40, offers=(Service(name="mail", protocol="tcp", port=25),))
+        ctx = context(workloads={**changed("app", uses=("mail",)), "mail": mail}, groups=(wide,))
+        self.assertEqual(findings_of(ctx), ())
+
+
+class Together(unittest.TestCase):
+    """All rules on one plan."""
+
+    def test_the_worst_comes_first_and_nothing_is_said_twice(self) -> None:
+        found = findings_of(context(newest={}, version=2, last_test=TESTED))
+        self.assertEqual([finding.severity for finding in found], ["blocks", "note"])
+        self.assertEqual(len(found), len(set(found)))
+
+    def test_every_rule_says_in_its_first_line_what_it_is_about(self) -> None:
+        for rule in RULES:
+            self.assertTrue((rule.__doc__ or "").strip(), rule.__name__)
+
+    def test_a_plan_that_cannot_be_compiled_has_findings_and_no_forecast(self) -> None:
+        judged = assess(context(crosswalk=None), Options(points={}), "t1", {})
+        self.assertTrue(judged.blocked)
+        self.assertIsNone(judged.forecast)
+        self.assertIn("crosswalk-missing", UNPLANNABLE)
+
+    def test_a_blocked_plan_that_can_be_compiled_still_has_its_forecast(self) -> None:
+        judged = assess(context(lost_sites={"B": "No connection."}), Options(points={}), "t1", {}, samples=20)
+        self.assertTrue(judged.blocked)
+        self.assertIsNotNone(judged.forecast)
+
+    def test_a_chosen_point_beats_the_newest(self) -> None:
+        older = replace(worlds.POINT, id="older")
+        chosen = assess(context(), Options(points={"shop": older}), "t1", {}, samples=20)
+        newest = assess(context(), Options(points={}), "t1", {}, samples=20)
+        assert chosen.inputs and newest.inputs
+        self.assertEqual(chosen.inputs.groups[0].point, older)
+        self.assertEqual(newest.inputs.groups[0].point, context().newest["shop"])
+
+
+if __name__ == "__main__":
+    unittest.main()
