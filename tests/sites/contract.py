@@ -1,0 +1,110 @@
+"""The contract of the site protocol, version 1: what every agent must do, whoever wrote it.
+
+Run against an agent of your own with MAESTOSO_AGENT_URL, MAESTOSO_AGENT_TOKEN and MAESTOSO_AGENT_GROUP (a
+group whose copies it holds), by ``python -m unittest tests.sites.test_contract``. It makes one sandbox
+network and removes it again.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import uuid
+from typing import Any
+
+from maestoso.core.ports import SiteRefused
+from maestoso.core.runs.operations import Operation, OperationState
+from maestoso.sites.client import HttpSite
+
+PATIENCE_S = 30.0
+
+
+class SiteContract:
+    """Mixed into a test case that gives ``site`` and ``group``."""
+
+    site: HttpSite
+    group: str
+
+    def operation(self, verb: str, subject: str, run: str = "", **args: Any) -> Operation:
+        """An operation with a key of its own."""
+        key = f"contract:{verb}:{uuid.uuid4()}"
+        return Operation(key=key, run=run or key, verb=verb, subject=subject, args=args, pace=1000.0)
+
+    async def settled(self, operation: Operation, fence: int = 1) -> OperationState:
+        """Ask, then listen to the feed until it is settled."""
+        _, cursor = await self.site.changes(-1, 0)
+        state = await self.site.put_operation(operation, fence)
+        async with asyncio.timeout(PATIENCE_S):
+            while not state.settled:
+                states, cursor = await self.site.changes(cursor, 5)
+                state = next((s for s in states if s.key == operation.key), state)
+        return state
+
+    async def test_it_says_what_it_speaks_and_can(self: Any) -> None:
+        said = await self.site.capabilities()
+        self.assertTrue(said["protocol"].startswith("1."))
+        self.assertIn("prove-isolation", said["verbs"])
+
+    async def test_the_inventory_has_the_agreed_shape(self: Any) -> None:
+        inventory = await self.site.inventory()
+        self.assertTrue(inventory.host_pools)
+        self.assertGreaterEqual(inventory.limits.power, 1)
+
+    async def test_points_come_oldest_first_and_belong_to_their_group(self: Any) -> None:
+        points, changes = await self.site.points(self.group)
+        self.assertEqual([p.at for p in points], sorted(p.at for p in points))
+        self.assertEqual({p.group for p in points}, {self.group})
+        self.assertEqual([c.at for c in changes], sorted(c.at for c in changes))
+        newest = {p.group: p for p in await self.site.newest()}
+        self.assertGreaterEqual(newest[self.group].at, points[-1].at)
+
+    async def test_an_operation_ends_and_the_feed_says_so(self: Any) -> None:
+        name = f"contract-{uuid.uuid4().hex[:8]}"
+        made = await self.settled(self.operation("make-sandbox", name, mark=name))
+        self.assertEqual(made.status, "done")
+        self.assertEqual(await self.site.remains(name), [f"sandbox {name}"])
+        gone = await self.settled(self.operation("remove-sandbox", name))
+        self.assertEqual(gone.status, "done")
+        self.assertEqual(await self.site.remains(name), [])
+
+    async def test_a_repeated_key_has_one_effect(self: Any) -> None:
+        name = f"contract-{uuid.uuid4().hex[:8]}"
+        operation = self.operation("make-sandbox", name, mark=name)
+        first = await self.settled(operation)
+        again = await self.site.put_operation(operation, 1)
+        self.assertEqual(again, first)
+        self.assertEqual(await self.site.operation(operation.key), first)
+        entries = [e for e in await self.site.journal() if e["key"] == operation.key]
+        self.assertEqual(len(entries), 1)
+        await self.settled(self.operation("remove-sandbox", name))
+
+    async def test_a_lower_fence_is_refused(self: Any) -> None:
+        run = f"contract-{uuid.uuid4().hex[:8]}"
+        await self.settled(self.operation("leak-check", run, run=run, mark=run), fence=5)
+        with self.assertRaises(SiteRefused) as caught:
+            await self.site.put_operation(self.operation("leak-check", run, run=run, mark=run), 4)
+        self.assertEqual(caught.exception.code, "fence-too-low")
+
+    async def test_failures_carry_a_code_and_a_reason(self: Any) -> None:
+        state = await self.settled(self.operation("register", "no-such-copy", host_pool="x"))
+        self.assertEqual(state.status, "failed")
+        self.assertTrue(state.code and state.reason)
+
+    async def test_what_it_does_not_know_is_refused_and_changes_nothing(self: Any) -> None:
+        with self.assertRaises(SiteRefused) as caught:
+            await self.site.put_operation(self.operation("format-disk", "x"), 1)
+        self.assertEqual(caught.exception.code, "unknown-verb")
+        self.assertIsNone(await self.site.operation("contract:never-asked"))
+        with self.assertRaises(SiteRefused):
+            await self.site.points("no-such-group")
+
+    async def test_a_wrong_token_is_refused(self: Any) -> None:
+        stranger = HttpSite(self.url, "wrong", transport=self.transport)
+        with self.assertRaises(SiteRefused) as caught:
+            await stranger.capabilities()
+        self.assertEqual(caught.exception.code, "unauthorised")
+        await stranger.close()
+
+    async def test_an_idle_feed_waits_and_then_answers_with_nothing(self: Any) -> None:
+        _, cursor = await self.site.changes(-1, 0)
+        states, after = await self.site.changes(cursor, 0.05)
+        self.assertEqual((states, after), ([], cursor))
