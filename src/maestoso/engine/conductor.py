@@ -119,7 +119,8 @@ class Conductor:
         due = [(run.wake_at - now).total_seconds() for run in self.runs.values() if run.wake_at is not None]
         pause = max(min([POLL_S, *due]), 0.0)
         with contextlib.suppress(TimeoutError):
-            await asyncio.wait_for(self._wake.wait(), timeout=pause)
+            async with asyncio.timeout(pause):
+                await self._wake.wait()
         self._wake.clear()
 
     async def _keep_leases(self) -> None:

@@ -69,7 +69,9 @@ class PracticeSite:
             return {"operations": [], "cursor": len(self.world.changed)}
         if len(self.world.changed) <= after:
             with suppress(TimeoutError):
-                await asyncio.wait_for(self._news.wait(), timeout=min(wait_s, LONGEST_WAIT_S))
+                # Not wait_for: in Python 3.11 it can swallow a cancellation that comes with the news.
+                async with asyncio.timeout(min(wait_s, LONGEST_WAIT_S)):
+                    await self._news.wait()
         states, cursor = self.world.changes(after)
         return {"operations": to_data(states), "cursor": cursor}
 
@@ -92,7 +94,8 @@ class PracticeSite:
             self._sooner.clear()
             pause = None if due is None else max(due - self.seconds(), 0.0)
             with suppress(TimeoutError):
-                await asyncio.wait_for(self._sooner.wait(), timeout=pause)
+                async with asyncio.timeout(pause):
+                    await self._sooner.wait()
 
 
 def application(site: PracticeSite) -> Starlette:

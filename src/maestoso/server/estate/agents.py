@@ -33,7 +33,8 @@ def ask(site: Site, question: Callable[[HttpSite], Awaitable[T]]) -> T:
     async def call() -> T:
         async with client(site) as agent:
             try:
-                return await asyncio.wait_for(question(agent), PATIENCE_S)
+                async with asyncio.timeout(PATIENCE_S):
+                    return await question(agent)
             except TimeoutError as error:
                 raise SiteUnreachable(f"No answer within {PATIENCE_S:.0f} s.") from error
 

@@ -68,9 +68,11 @@ class Pump:
             yield _message(pk, watched, missed, tuple(watched.steps.values()))
             while True:
                 try:
-                    yield await asyncio.wait_for(queue.get(), KEEP_ALIVE_S)
+                    async with asyncio.timeout(KEEP_ALIVE_S):
+                        text = await queue.get()
                 except TimeoutError:
-                    yield ": still here\n\n"
+                    text = ": still here\n\n"
+                yield text
         finally:
             watched.queues.discard(queue)
             if not watched.queues:

@@ -1,0 +1,328 @@
+"""Runs over the API, their rows and their log."""
+
+from __future__ import annotations
+
+import asyncio
+import io
+import json
+import threading
+from typing import Any
+
+from django.contrib.auth.models import User
+from django.core.management import call_command
+from django.core.management.base import CommandError
+from django.db import connection
+from django.test import AsyncClient, TransactionTestCase
+
+from maestoso.core.codec import to_data
+from maestoso.core.evidence.chain import ROOT
+from maestoso.core.ports import Append, LogUnavailable
+from maestoso.core.runs.decide import settle
+from maestoso.core.runs.events import Draft, Event
+from maestoso.core.runs.state import RunState, fold
+from maestoso.engine.clock import SystemClock
+from maestoso.server.runs.log import DatabaseRunLog, check_projection, read_log, run_name, write_events
+from maestoso.server.runs.models import Run, RunEvent, RunStep
+from tests import worlds
+from tests.run_log import RunLogContract
+from tests.server.tidewell import PASSWORD, Tidewell
+
+
+def make_run() -> Run:
+    """A run of the small world, as the server would write it."""
+    run = Run.objects.create(
+        plan_code="SHOP",
+        plan_name="Shop",
+        plan_version=1,
+        kind="test",
+        source="A",
+        target="B",
+        started_by="ann",
+        started_at=worlds.NOW,
+        rto_objective_s=1800,
+        chain_head=ROOT,
+    )
+    first = Event(
+        seq=1,
+        at=worlds.NOW,
+        run_s=0.0,
+        kind="run.started",
+        data={"inputs": to_data(worlds.inputs())},
+        by="ann",
+    )
+    state = RunState(first)
+    RunStep.objects.bulk_create(
+        RunStep(run=run, step=s.id, verb=s.verb, phase=s.phase, workload=s.workload or "")
+        for s in state.graph.steps
+    )
+    write_events(run, [first], fence=0)
+    return run
+
+
+class TheLogInMariaDB(RunLogContract, TransactionTestCase):
+    """The adapter keeps the contract of the port."""
+
+    def setUp(self) -> None:
+        self.log = DatabaseRunLog()
+
+    def new_run(self) -> str:
+        return run_name(make_run().pk)
+
+    def test_of_sixteen_who_storm_a_lease_exactly_one_wins(self) -> None:
+        for _ in range(5):
+            run, wins = self.new_run(), []
+            gate = threading.Barrier(16)
+
+            def storm(
+                owner: str, run: str = run, wins: list[str] = wins, gate: threading.Barrier = gate
+            ) -> None:
+                gate.wait()
+                if self.log.claim(run, owner, 15) is not None:
+                    wins.append(owner)
+                connection.close()
+
+            threads = [threading.Thread(target=storm, args=(f"e{n}",)) for n in range(16)]
+            for thread in threads:
+                thread.start()
+            for thread in threads:
+                thread.join()
+            self.assertEqual(len(wins), 1)
+
+    def test_a_database_that_is_away_is_said_as_such(self) -> None:
+        from unittest import mock
+
+        from django.db import OperationalError
+
+        with (
+            mock.patch(
+                "maestoso.server.runs.log.Run.objects.filter", side_effect=OperationalError(2006, "gone")
+            ),
+            self.assertRaises(LogUnavailable),
+        ):
+            self.log.unfinished()
+
+    def test_rows_of_the_steps_are_what_the_log_amounts_to(self) -> None:
+        run = make_run()
+        name = run_name(run.pk)
+        lease = self.log.claim(name, "one", 15)
+        assert lease is not None
+        state = fold(self.log.read(name))
+
+        def write(*drafts: Draft) -> None:
+            events = []
+            for draft in drafts:
+                event = state.event(draft, SystemClock().now())
+                state.apply(event)
+                events.append(event)
+            events += settle(state, SystemClock().now())[0]
+            self.assertEqual(self.log.append([Append(lease=lease, events=events)]), ["written"])
+
+        write(Draft(kind="run.held", data={"reason": "x"}), Draft(kind="run.resumed"))
+        write(Draft(kind="step.failed", data={"step": "clone-point:db", "code": "c", "reason": "r"}))
+        write(Draft(kind="step.retried", data={"step": "clone-point:db"}, by="ann"))
+        for step in sorted(state.in_flight):
+            write(Draft(kind="step.done", data={"step": step, "result": {}}))
+        write(Draft(kind="run.aborted", data={"reason": "enough"}, by="ann"))
+        flying = sorted(state.in_flight)
+        write(Draft(kind="step.failed", data={"step": flying[0], "code": "c", "reason": "r"}))
+        while state.in_flight:
+            write(Draft(kind="step.done", data={"step": min(state.in_flight), "result": {}}))
+        run.refresh_from_db()
+        self.assertEqual(run.outcome, "aborted")
+        self.assertEqual(check_projection(run), [])
+        call_command("check_runs", stdout=io.StringIO())
+
+    def test_a_touched_event_or_row_is_found(self) -> None:
+        run = make_run()
+        RunStep.objects.filter(run=run, step="power-on:db").update(status="done")
+        self.assertIn("power-on:db is done", check_projection(run)[0])
+        RunEvent.objects.filter(run=run, seq=1).update(by="somebody")
+        self.assertIn("broken at event 1", check_projection(run)[0])
+        with self.assertRaises(CommandError):
+            call_command("check_runs", stdout=io.StringIO())
+
+
+class Starting(Tidewell):
+    """A test is started once, or refused in words."""
+
+    def start(self, key: str = "k1", **body: Any) -> Any:
+        """Start a test."""
+        return self.browser.send(
+            "POST", "/runs", {"plan": "HARB", "pace": 20, **body}, **{"Idempotency-Key": key}
+        )
+
+    def test_the_same_key_starts_one_run(self) -> None:
+        one, two = self.start(), self.start()
+        self.assertEqual((one.status_code, two.status_code), (201, 201))
+        self.assertEqual(one.json()["id"], two.json()["id"])
+        self.assertEqual(Run.objects.count(), 1)
+
+    def test_a_chosen_point_is_in_the_log(self) -> None:
+        groups = self.browser.get("/api/v1/plans/HARB/points").json()["groups"]
+        older = groups[0]["points"][-5]
+        pk = self.start(points={"harbour": older["id"]}).json()["id"]
+        status = self.browser.get(f"/api/v1/runs/{pk}").json()["status"]
+        self.assertEqual(status["groups"][0]["point"]["id"], older["id"])
+        self.assertEqual(status["phase"], "prepare")
+
+    def test_two_runs_do_not_share_a_workload(self) -> None:
+        self.start()
+        body = self.problem(self.start("k2", plan="BOOK"), 409, "run-in-the-way")
+        self.assertIn("Harbour core first", body["detail"])
+        self.assertEqual(self.start("k3", plan="REPT").status_code, 201)
+
+    def test_what_blocks_is_said_with_its_findings_and_nothing_is_written(self) -> None:
+        from maestoso.server.crosswalks.models import CrosswalkRow
+
+        CrosswalkRow.objects.all().delete()
+        body = self.problem(self.start(), 409, "preflight-blocks")
+        self.assertEqual(body["findings"][0]["code"], "crosswalk-missing")
+        self.assertEqual((Run.objects.count(), RunEvent.objects.count()), (0, 0))
+
+    def test_bad_keys_and_bodies(self) -> None:
+        for key in ("", "x" * 101, "line\tbreak"):
+            self.assertEqual(self.problem(self.start(key), 400, "bad-value")["field"], "Idempotency-Key")
+        self.problem(self.start(plan="NOPE"), 404, "not-found")
+        self.assertEqual(self.problem(self.start(kind="planned"), 400, "bad-value")["field"], "body.kind")
+
+
+class Telling(Tidewell):
+    """Controls and reading."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        reply = self.browser.send("POST", "/runs", {"plan": "HARB", "pace": 20}, **{"Idempotency-Key": "k"})
+        self.pk = reply.json()["id"]
+
+    def tell(self, key: str = "", **body: str) -> Any:
+        """Say something to the run."""
+        headers = {"Idempotency-Key": key} if key else {}
+        return self.browser.send("POST", f"/runs/{self.pk}/controls", body, **headers)
+
+    def test_hold_and_resume_are_events_with_the_persons_name(self) -> None:
+        status = self.tell(kind="hold", text="wait").json()
+        self.assertEqual((status["held_because"], status["needs"][0]["kind"]), ("wait", "held"))
+        self.tell(kind="resume")
+        events = self.browser.get(f"/api/v1/runs/{self.pk}/events?after=1").json()
+        self.assertEqual(
+            [(e["kind"], e["by"]) for e in events], [("run.held", "ann"), ("run.resumed", "ann")]
+        )
+
+    def test_a_control_with_the_same_key_counts_once(self) -> None:
+        self.assertEqual(self.tell("c1", kind="hold").status_code, 200)
+        self.assertEqual(self.tell("c1", kind="hold").status_code, 200)
+        self.problem(self.tell("c2", kind="hold"), 409, "refused")
+        self.assertEqual(len(read_log(self.pk)), 2)
+
+    def test_what_makes_no_sense_is_refused(self) -> None:
+        self.problem(self.tell(kind="explode"), 400, "bad-value")
+        self.problem(self.tell(kind="retry", step="nope"), 404, "not-found")
+        self.problem(self.tell(kind="verdict", verdict="passed"), 409, "refused")
+        self.problem(self.browser.send("POST", "/runs/999/controls", {"kind": "hold"}), 404, "not-found")
+        self.problem(self.browser.get("/api/v1/runs/999"), 404, "not-found")
+        self.problem(self.browser.get(f"/api/v1/runs/{self.pk}/events?after=x"), 400, "bad-value")
+
+    def test_the_list_is_newest_first_and_can_be_narrowed(self) -> None:
+        self.browser.send("POST", "/runs", {"plan": "REPT"}, **{"Idempotency-Key": "k2"})
+        ids = [run["id"] for run in self.browser.get("/api/v1/runs").json()]
+        self.assertEqual(ids, sorted(ids, reverse=True))
+        self.assertEqual(len(self.browser.get("/api/v1/runs?plan=REPT").json()), 1)
+        self.assertEqual(len(self.browser.get(f"/api/v1/runs?before={max(ids)}").json()), 1)
+
+    def test_readiness_and_site_line_know_of_the_run(self) -> None:
+        row = next(p for p in self.browser.get("/api/v1/readiness").json()["plans"] if p["code"] == "HARB")
+        self.assertEqual(row["active_run"], self.pk)
+        line = self.browser.get("/api/v1/site-line").json()
+        self.assertEqual([(r["id"], r["needs_you"]) for r in line["runs"]], [(self.pk, False)])
+        self.tell(kind="hold")
+        actions = self.browser.get("/api/v1/readiness").json()["actions"]
+        self.assertEqual((actions[0]["urgency"], actions[0]["to"]), ("now", f"/runs/{self.pk}"))
+
+
+class History(Tidewell):
+    """What the demo's past amounts to."""
+
+    history = True
+
+    def test_past_runs_are_real_logs_that_agree_with_their_rows(self) -> None:
+        runs = list(Run.objects.all())
+        self.assertEqual(len(runs), 6)
+        for run in runs:
+            self.assertEqual(check_projection(run), [])
+            self.assertEqual(fold(read_log(run.pk)).steps["leak-check"].status, "done")
+        self.assertEqual({run.outcome for run in runs}, {"passed", "failed"})
+
+    def test_the_board_says_what_is_proved_overdue_and_never_tested(self) -> None:
+        board = self.browser.get("/api/v1/readiness").json()
+        rows = {row["code"]: row for row in board["plans"]}
+        self.assertTrue(rows["REPT"]["last_proof"]["overdue"])
+        self.assertFalse(rows["BOOK"]["last_proof"]["overdue"])
+        self.assertIsNone(rows["ALL"]["last_proof"])
+        self.assertEqual(board["if_lost"]["plan"], "ALL")
+        codes = {f["code"] for f in rows["FLEET"]["findings"]}
+        self.assertIn("changed-since-test", codes)
+        titles = " ".join(action["title"] for action in board["actions"])
+        for words in ("mail-01", "overdue", "never tested"):
+            self.assertIn(words, titles)
+
+    def test_measured_durations_make_the_forecast(self) -> None:
+        from maestoso.server.plans.services import measured
+
+        samples = measured("HIL")
+        self.assertGreaterEqual(len(samples["power-on:dir-01"]), 3)
+
+
+class Streaming(TransactionTestCase):
+    """The event stream of a run."""
+
+    def setUp(self) -> None:
+        User.objects.create_user("ann", password=PASSWORD)
+        self.run_row = make_run()
+
+    async def messages(self, client: AsyncClient, count: int, **headers: str) -> list[dict[str, Any]]:
+        """The first messages of a stream."""
+        reply = await client.get(f"/api/v1/runs/{self.run_row.pk}/stream", headers=headers)
+        self.assertEqual(reply.headers["Content-Type"], "text/event-stream")
+        found: list[dict[str, Any]] = []
+        stream = reply.streaming_content
+        async with asyncio.timeout(20):
+            async for chunk in stream:
+                text = chunk.decode()
+                if text.startswith("id:"):
+                    number, data = text.strip().split("\n", 1)
+                    found.append({"id": int(number[4:]), **json.loads(data.removeprefix("data: "))})
+                if len(found) == count:
+                    break
+                if len(found) == 1 and count > 1:
+                    await asyncio.to_thread(self.hold)
+        await stream.aclose()
+        return found
+
+    def hold(self) -> None:
+        """Somebody holds the run."""
+        from maestoso.server.runs.services import tell_run
+        from maestoso.server.runs.shapes import Control
+
+        tell_run(self.run_row.pk, Control(kind="hold"), by="ben", key=None, at=SystemClock().now())
+        connection.close()
+
+    async def test_the_whole_score_comes_first_then_what_changes(self) -> None:
+        client = AsyncClient()
+        await client.alogin(username="ann", password=PASSWORD)
+        first, second = await self.messages(client, 2)
+        self.assertEqual(len(first["steps"]), await RunStep.objects.filter(run=self.run_row).acount())
+        self.assertEqual([e["seq"] for e in first["events"]], [1])
+        self.assertEqual((second["id"], second["events"][0]["kind"]), (2, "run.held"))
+        self.assertEqual(second["status"]["held_because"], "A person held the run.")
+
+    async def test_who_comes_back_with_the_last_number_misses_nothing_and_gets_nothing_twice(self) -> None:
+        client = AsyncClient()
+        await client.alogin(username="ann", password=PASSWORD)
+        await asyncio.to_thread(self.hold)
+        (message,) = await self.messages(client, 1, **{"Last-Event-ID": "1"})
+        self.assertEqual([e["seq"] for e in message["events"]], [2])
+
+    async def test_a_run_that_is_not_there(self) -> None:
+        client = AsyncClient()
+        await client.alogin(username="ann", password=PASSWORD)
+        self.assertEqual((await client.get("/api/v1/runs/999/stream")).status_code, 404)
