@@ -1,0 +1,199 @@
+"""The whole application, started by its own launcher, for tests that use it as a person would."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import shutil
+import signal
+import subprocess
+import tempfile
+import time
+import uuid
+from collections.abc import Callable
+from dataclasses import fields, replace
+from pathlib import Path
+from typing import Any
+
+import httpx
+
+from maestoso.cli.processes import free_ports
+from maestoso.server.config.options import ROOT, Options, variable
+
+APP_FLAGS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
+START_S = 120.0
+PATIENCE_S = 90.0
+
+
+def until(ready: Callable[[], Any], what: str, seconds: float = PATIENCE_S) -> Any:
+    """Wait for a condition; returns what it returned."""
+    end = time.monotonic() + seconds
+    while True:
+        found = ready()
+        if found:
+            return found
+        if time.monotonic() > end:
+            raise AssertionError(f"waited {seconds:.0f} s in vain for {what}")
+        time.sleep(0.05)
+
+
+class Application:
+    """``./maestoso demo`` in a directory and on ports of its own."""
+
+    def __init__(self) -> None:
+        memory = Path("/dev/shm")
+        parent = memory if os.access(memory, os.W_OK) else None
+        self.folder = Path(tempfile.mkdtemp(prefix="maestoso-e2e-", dir=parent))
+        self.options = free_ports(replace(Options(), var=self.folder / "var"), sites=3)
+        self.address = f"http://127.0.0.1:{self.options.web_port}"
+        self.process: subprocess.Popen[str] | None = None
+        self.said = self.folder / "said.txt"
+
+    def environment(self, **more: str) -> dict[str, str]:
+        """The options as a user would set them."""
+        given = {variable(f.name): str(getattr(self.options, f.name)) for f in fields(Options)}
+        return {**os.environ, **given, **more}
+
+    def command(
+        self, *arguments: str, cwd: Path | None = None, **more: str
+    ) -> subprocess.CompletedProcess[str]:
+        """Run the launcher to its end."""
+        return subprocess.run(
+            [str(ROOT / "maestoso"), *arguments],
+            cwd=cwd or self.folder,
+            env=self.environment(**more),
+            capture_output=True,
+            text=True,
+            timeout=START_S,
+            check=False,
+        )
+
+    def start(self) -> None:
+        """Start the demo and wait until it says where it is."""
+        with self.said.open("w") as out:
+            self.process = subprocess.Popen(
+                [str(ROOT / "maestoso"), "demo"],
+                cwd=self.folder,
+                env=self.environment(),
+                stdout=out,
+                stderr=out,
+                text=True,
+            )
+
+        def up() -> bool:
+            assert self.process is not None
+            if self.process.poll() is not None:
+                raise AssertionError(f"it ended: {self.said.read_text()}")
+            return "Sign in as" in self.said.read_text()
+
+        until(up, "the demo to start", START_S)
+
+    def interrupt(self) -> int:
+        """Ctrl+C; returns the exit status."""
+        assert self.process is not None
+        self.process.send_signal(signal.SIGINT)
+        return self.process.wait(60)
+
+    def close(self) -> None:
+        """Stop it and remove its directory."""
+        if self.process is not None and self.process.poll() is None:
+            self.interrupt()
+        shutil.rmtree(self.folder, ignore_errors=True)
+
+    @property
+    def secrets(self) -> dict[str, str]:
+        """The secrets of this installation."""
+        return json.loads((self.options.var / "secrets.json").read_text())
+
+    @property
+    def password(self) -> str:
+        """The password that the launcher printed."""
+        match = re.search(r"with the password (\S+)", self.said.read_text())
+        assert match is not None
+        return match.group(1)
+
+    def pid(self, pattern: str) -> int:
+        """The process of this installation whose command line holds ``pattern``."""
+        config = f"{self.options.var}"
+        for entry in Path("/proc").iterdir():
+            if entry.name.isdigit():
+                try:
+                    words = (entry / "cmdline").read_bytes().replace(b"\0", b" ").decode()
+                    environment = (entry / "environ").read_bytes().decode(errors="replace")
+                except OSError:
+                    continue
+                mine = config in words or f"MAESTOSO_VAR={config}" in environment
+                if pattern in words and mine and "supervisord" not in words:
+                    return int(entry.name)
+        raise AssertionError(f"no process with {pattern!r}")
+
+    def kill(self, pattern: str) -> None:
+        """kill -9, then wait until the supervisor has put another in its place."""
+        before = self.pid(pattern)
+        os.kill(before, signal.SIGKILL)
+
+        def replaced() -> bool:
+            try:
+                return self.pid(pattern) != before
+            except AssertionError:
+                return False
+
+        until(replaced, f"{pattern} to be started again")
+
+    def site(self, path: str, code: str = "HIL") -> Any:
+        """Ask a practice site."""
+        port = self.options.site_port + ("QUA", "HIL", "NOR").index(code)
+        token = {"Authorization": f"Bearer {self.secrets['site_token']}"}
+        reply = httpx.get(f"http://127.0.0.1:{port}/v1{path}", headers=token, trust_env=False, timeout=20)
+        reply.raise_for_status()
+        return reply.json()
+
+    def api(self) -> Api:
+        """A signed-in client of the API."""
+        return Api(self.address, self.password)
+
+
+class Api:
+    """The API from a terminal, as it were."""
+
+    def __init__(self, address: str, password: str) -> None:
+        self.http = httpx.Client(base_url=f"{address}/api/v1", trust_env=False, timeout=30)
+        self.token = self.http.get("/session").json()["csrf"]
+        body = {"name": "administrator", "password": password}
+        reply = self.send("POST", "/session", body)
+        self.token = reply["csrf"]
+
+    def get(self, path: str) -> Any:
+        """Read."""
+        reply = self.http.get(path)
+        reply.raise_for_status()
+        return reply.json()
+
+    def send(self, method: str, path: str, body: Any, **headers: str) -> Any:
+        """Change."""
+        reply = self.http.request(method, path, json=body, headers={"X-CSRFToken": self.token, **headers})
+        reply.raise_for_status()
+        return reply.json()
+
+    def start_test(self, plan: str, pace: int) -> int:
+        """Start a test; returns its number."""
+        key = {"Idempotency-Key": str(uuid.uuid4())}
+        return int(self.send("POST", "/runs", {"plan": plan, "pace": pace}, **key)["id"])
+
+    def status(self, run: int) -> Any:
+        """How a run stands; None while the server cannot say."""
+        try:
+            return self.get(f"/runs/{run}")["status"]
+        except (httpx.HTTPStatusError, httpx.TransportError):
+            return None
+
+    def step(self, run: int, name: str) -> Any:
+        """One step of a run."""
+        return next(step for step in self.get(f"/runs/{run}")["steps"] if step["id"] == name)
