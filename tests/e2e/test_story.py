@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import unittest
+from collections import Counter
 from typing import Any
 
 from playwright.sync_api import Browser, Page, expect, sync_playwright
@@ -112,7 +113,8 @@ class ATestFromBeginningToEnd(Story):
         run = int(page.url.rsplit("/", 1)[1])
         expect(page.get_by_text("The test waits for your verdict")).to_be_visible(timeout=90_000)
         expect(page.get_by_role("heading", level=1)).to_contain_text("waits for your verdict")
-        self.assertEqual(len(APP.site(f"/remains?mark=t{run}")["remains"]), 15)
+        there = APP.site(f"/remains?mark=t{run}")["remains"]
+        self.assertEqual(Counter(what.split()[0] for what in there), {"copy": 11, "sandbox": 5})
 
         page.get_by_label("Notes").fill("Booking answered from before the burst.")
         page.get_by_role("button", name="Passed").click()
@@ -183,7 +185,6 @@ class ByKeyboard(Story):
         slider.press("ArrowLeft")
         expect(page.get_by_text(re.compile("^Chosen: .* before now"))).to_be_visible()
         expect(page.get_by_text("Nothing blocks a test.")).to_be_visible()
-        page.get_by_role("heading", level=1).click()
         page.keyboard.press("Control+Enter")
         expect(page.get_by_test_id("run-time")).to_be_visible()
         page.keyboard.press("h")

@@ -163,6 +163,7 @@ async function takeTheirs() {
   });
   draft.rebase((stale.value?.merged ?? theirs.plan) as Plan, theirs.version, theirs.plan);
   stale.value = null;
+  await client.invalidateQueries({ queryKey: ["plan", code.value] });
   await assess();
 }
 function discard() {
@@ -221,7 +222,7 @@ useKeys([
           <button class="btn" :disabled="!draft.canUndo.value" title="Ctrl+Z" @click="draft.undo">Undo</button>
           <button class="btn" :disabled="!draft.canRedo.value" title="Ctrl+Shift+Z" @click="draft.redo">Redo</button>
           <button class="btn" :disabled="!draft.changed.value || saving" title="Ctrl+S" @click="save">
-            Save version {{ detail.version + 1 }}
+            Save version {{ draft.basedOn.value + 1 }}
           </button>
           <RouterLink class="btn main" :to="`/plans/${code}/start`">Start a test …</RouterLink>
         </div>
