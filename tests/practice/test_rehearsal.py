@@ -16,6 +16,7 @@ from maestoso.core.model.protection import Group, Policy
 from maestoso.core.planning.inputs import RunInputs
 from maestoso.core.readiness.assess import Options, assess
 from maestoso.core.readiness.context import Context
+from maestoso.core.runs.progress import overhead
 from maestoso.core.runs.state import RunState, fold
 from maestoso.core.runs.steps import RESOLVED
 from maestoso.core.scheduling.list_schedule import lower_bound
@@ -100,6 +101,7 @@ class TheStory(unittest.TestCase):
                 machine = state.run_s - state.people_s
                 self.assertLessEqual(machine / bound, 1.02)
                 self.assertGreaterEqual(machine / bound, 0.999)
+                self.assertAlmostEqual(overhead(state) or 0.0, 1.0, delta=0.01)
 
     def test_the_forecast_holds_what_happens(self) -> None:
         inputs, world = tidewell("HARB")

@@ -13,7 +13,8 @@ from maestoso.core.runs.operations import Operation, OperationState
 
 FIRST_PAUSE_S = 0.1
 LONGEST_PAUSE_S = 2.0
-LONG_POLL_S = 15.0
+# Short enough that a site which stops answering is missed within ten seconds.
+LONG_POLL_S = 5.0
 
 
 def _pause_s(tries: int) -> float:

@@ -15,7 +15,7 @@ from maestoso.core.ports import SiteRefused, SiteUnreachable
 from maestoso.core.runs.operations import Operation, OperationState
 
 CONNECT_S = 2.0
-ANSWER_S = 10.0
+ANSWER_S = 5.0
 
 
 class HttpSite:

@@ -186,6 +186,7 @@ nav .plan + a:not(.plan) {
   margin-top: 12px;
 }
 .number {
+  margin-left: 8px;
   color: var(--test);
   font-weight: 700;
 }

@@ -96,7 +96,7 @@ const bits = (n: number) => Array.from({ length: Math.min(n, 30) }, (_, i) => i)
       <strong>{{ station.name }}</strong>
       <span v-if="station.lost_because" class="bad">✕ does not answer</span>
       <span v-else>
-        {{ station.running }} running<template v-if="station.copies > 0">, {{ count(station.copies, "copy", "copies") }}</template>
+        {{ station.running }}<span class="word"> running</span><template v-if="station.copies > 0">, {{ count(station.copies, "copy", "copies") }}</template>
       </span>
       <span class="bits" aria-hidden="true">
         <i v-for="bit in bits(station.running)" :key="bit" /><i v-for="bit in bits(station.copies)" :key="`c${bit}`" class="copy" />
@@ -207,7 +207,8 @@ const bits = (n: number) => Array.from({ length: Math.min(n, 30) }, (_, i) => i)
   .label {
     display: none;
   }
-  .bits {
+  .bits,
+  .word {
     display: none;
   }
   .station {

@@ -40,6 +40,13 @@ export function ago(text: string, now = Date.now()): string {
   return days === 1 ? "1 day ago" : `${days} days ago`;
 }
 
+/** A chance in words that never promise: 'over 99 %', '58 %', 'under 1 %'. */
+export function chance(share: number): string {
+  if (share > 0.994) return "over 99 %";
+  if (share < 0.006) return "under 1 %";
+  return `${Math.round(share * 100)} %`;
+}
+
 /** '1 workload', '3 workloads'. */
 export function count(n: number, one: string, many = `${one}s`): string {
   return `${n} ${n === 1 ? one : many}`;

@@ -36,6 +36,23 @@ def measures(state: RunState) -> Measures:
     )
 
 
+def overhead(state: RunState) -> float | None:
+    """Machine time of a finished run over the slot-limited schedule of the durations its steps really had.
+
+    1.0 means that no time went anywhere else: what is above is the engine's own. None before the end, and
+    for a run in which steps failed, whose earlier tries the schedule does not know.
+    """
+    if not state.finished or any(step.attempt > 1 for step in state.steps.values()):
+        return None
+    took = []
+    for step in state.graph.steps:
+        done = state.steps[step.id]
+        machine = step.site is not None and done.asked_s is not None and done.settled_s is not None
+        took.append((done.settled_s or 0.0) - (done.asked_s or 0.0) if machine else 0.0)
+    least = list_schedule(state.graph, took, state.inputs.limits).makespan_s
+    return (state.run_s - state.people_s) / least if least > 0 else None
+
+
 def planned(state: RunState) -> Schedule:
     """The schedule that was expected at the start: the ghost behind the live score."""
     return list_schedule(state.graph, state.medians_s, state.inputs.limits)

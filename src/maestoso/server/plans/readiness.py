@@ -164,6 +164,9 @@ def _from_plans(rows: list[tuple[Context, PlanRowView]]) -> list[NextAction]:
     return list(actions.values())
 
 
+_NEVER = "Nobody has proved yet that it works. A test leaves production alone."
+
+
 def _action(finding: Finding, view: PlanRowView) -> NextAction:
     tests = finding.code in ("test-overdue", "never-tested")
     titles = {
@@ -175,7 +178,7 @@ def _action(finding: Finding, view: PlanRowView) -> NextAction:
     return NextAction(
         urgency="sometime" if tests else "soon",
         title=titles[finding.code],
-        sentence=f"{finding.sentence} {finding.mend}" if not tests else finding.sentence,
+        sentence=_NEVER if finding.code == "never-tested" else f"{finding.sentence} {finding.mend}",
         label="Start a test" if tests else "See the plan",
         to=f"/plans/{quote(view.code)}/start" if tests else f"/plans/{quote(view.code)}",
     )

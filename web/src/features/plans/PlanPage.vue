@@ -10,7 +10,7 @@ import WaveBoard from "@/features/plans/WaveBoard.vue";
 import { find, moveTo, newMember, setAll, useDraft } from "@/features/plans/draft";
 import FindingList from "@/ui/FindingList.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
-import { ago, count, duration } from "@/ui/format";
+import { ago, chance, count, duration } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
 import ScoreView from "@/ui/score/ScoreView.vue";
 
@@ -202,7 +202,7 @@ useKeys([
                 Math.round(assessment.forecast.p10_s / 60)
               }}
               to {{ Math.round(assessment.forecast.p95_s / 60) }} min),
-              <b>{{ Math.round(assessment.forecast.chance * 100) }} %</b> likely inside its
+              <b>{{ chance(assessment.forecast.chance) }}</b> likely inside its
               {{ duration(assessment.forecast.objective_s) }}. {{ assessment.forecast.decides }} decides the time.
             </template>
             <template v-else-if="assessment">{{ plan.name }} could not run as it stands. Its findings say why.</template>

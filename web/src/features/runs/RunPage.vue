@@ -1,5 +1,6 @@
 <script setup lang="ts">
-import { computed, onScopeDispose, ref } from "vue";
+import { useQueryClient } from "@tanstack/vue-query";
+import { computed, onScopeDispose, ref, watch } from "vue";
 import { useRoute } from "vue-router";
 import { api, take } from "@/api/client";
 import { useRunStream } from "@/api/runStream";
@@ -13,6 +14,12 @@ import ScoreView from "@/ui/score/ScoreView.vue";
 const route = useRoute();
 const id = computed(() => Number(route.params.id));
 const { status, steps, events, lost, receivedAt } = useRunStream(id);
+const client = useQueryClient();
+// When it ends, what other pages say of it is old at once.
+watch(
+  () => status.value?.outcome,
+  () => void client.invalidateQueries(),
+);
 const open = ref("");
 const aborting = ref(false);
 const reason = ref("");
@@ -49,6 +56,7 @@ const lead = computed(() => {
 });
 const outcomeWords: Record<string, string> = { passed: "passed", failed: "failed", inconclusive: "was inconclusive" };
 const rpo = computed(() => Math.max(0, ...(status.value?.groups ?? []).map((group) => group.rpo_s ?? 0)));
+const failures = computed(() => (status.value?.needs ?? []).filter((need) => need.kind === "failure").length);
 const lostSites = computed(() => Object.entries(status.value?.lost_sites ?? {}));
 const waiting = computed(() => steps.value.filter((step) => step.status === "asked").slice(0, 7));
 const shownEvents = computed(() => (wholeLog.value ? [...events.value].reverse() : events.value.slice(-6).reverse()));
@@ -86,7 +94,8 @@ useKeys([
       <div class="head">
         <h1 class="sentence">
           <span class="kind-test">test</span> {{ lead }}
-          <template v-if="status.phase === 'bring-up'">
+          <template v-if="failures"><b class="bad">{{ count(failures, "step") }} failed and waits for you.</b></template>
+          <template v-else-if="status.phase === 'bring-up'">
             <b>{{ status.copies_ready }} of {{ status.copies }}</b> are ready, and it should finish in about
             <b>{{ duration(Math.max(status.expected_ready_s - runS, 0)) }}</b
             >.
@@ -112,6 +121,8 @@ useKeys([
           :waves="status.waves"
           :objective="status.rto_objective_s"
           :now="runS"
+          :ended="!!status.outcome"
+          :lost="Object.keys(status.lost_sites)"
           max-height="62vh"
           @step="open = $event"
           @pick="(workload) => (open = steps.find((one) => one.workload === workload)?.id ?? '')"

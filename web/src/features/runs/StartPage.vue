@@ -7,7 +7,7 @@ import { usePlan } from "@/api/queries";
 import type { RecoveryPoint, TestOptions } from "@/api/types";
 import PointTimeline from "@/features/runs/PointTimeline.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
-import { clock, count, duration, moment } from "@/ui/format";
+import { chance, clock, count, duration, moment } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
 
 const route = useRoute();
@@ -153,12 +153,12 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start the test", run: () => void start(
         <section>
           <h2>Choices</h2>
           <p><el-checkbox v-model="syncFirst">Copy the latest changes first</el-checkbox></p>
-          <p>
+          <p class="choice">
             <el-checkbox v-model="cleanUp">Clean up by itself after</el-checkbox>
             <el-input-number v-model="hours" :min="0.25" :max="168" :step="1" size="small" :disabled="!cleanUp" aria-label="Hours until cleanup" />
             h
           </p>
-          <p v-if="preflight?.practice">
+          <p v-if="preflight?.practice" class="choice">
             Pace
             <el-input-number v-model="pace" :min="1" :max="1000" :precision="0" size="small" aria-label="Pace" />
             machine seconds per second
@@ -170,7 +170,7 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start the test", run: () => void start(
           <template v-if="forecast">
             <p class="clock mono">{{ clock(forecast.p50_s, true) }}</p>
             <p>
-              {{ duration(forecast.p10_s) }} to {{ duration(forecast.p95_s) }}, {{ Math.round(forecast.chance * 100) }} % inside
+              {{ duration(forecast.p10_s) }} to {{ duration(forecast.p95_s) }}, {{ chance(forecast.chance) }} inside
               {{ duration(forecast.objective_s) }}
             </p>
             <p v-if="!syncFirst && worst !== null">The copies are {{ duration(worst) }} old at most.</p>
@@ -215,6 +215,12 @@ h2 .link {
 }
 .checks .blocks {
   color: var(--disaster);
+}
+.choice {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 6px;
 }
 .go {
   border-left: 1px solid var(--rule);

@@ -15,9 +15,11 @@ const props = withDefaults(
     selected?: string[];
     dependencies?: [string, string][];
     likely?: number | null;
+    lost?: string[];
+    ended?: boolean;
     maxHeight?: string;
   }>(),
-  { now: null, selected: () => [], dependencies: () => [], likely: null, maxHeight: "none" },
+  { now: null, selected: () => [], dependencies: () => [], likely: null, lost: () => [], ended: false, maxHeight: "none" },
 );
 const emit = defineEmits<{ pick: [workload: string, event: MouseEvent]; step: [id: string] }>();
 
@@ -42,7 +44,7 @@ const narrow = computed(() => width.value < 520);
 const left = computed(() => (narrow.value ? 118 : running.value ? 214 : 150));
 const cleaning = computed(() => props.steps.some((step) => step.phase === "cleanup" && step.start_s !== null));
 const end = computed(() => extent(props.steps, props.objective, props.now, cleaning.value));
-const rows = computed(() => rowsOf(props.steps, props.waves, props.now));
+const rows = computed(() => rowsOf(props.steps, props.waves, props.now, props.lost));
 const height = computed(() => AXIS + rows.value.length * ROW + FOOT);
 const inner = computed(() => Math.max(width.value - left.value - 14, 60));
 const x = (seconds: number) => left.value + (seconds / end.value) * inner.value;
@@ -180,7 +182,7 @@ const w = (one: Bar) => Math.max(x(one.to) - x(one.from), 1.5);
       </g>
       <g v-if="now !== null" class="now">
         <line :x1="x(now)" :x2="x(now)" :y1="AXIS - 6" :y2="height - FOOT + 4" />
-        <text :x="x(now) + 5" :y="height - 5">now</text>
+        <text :x="x(now) + 5" :y="height - 5">{{ ended ? "end" : "now" }}</text>
       </g>
     </svg>
   </div>

@@ -96,10 +96,11 @@ const busyWords: Record<string, string> = {
   "discard-clone": "discarding",
 };
 
-function stateOf(steps: ScoreStep[]): [string, Row["stateTone"]] {
+function stateOf(steps: ScoreStep[], lost: string[]): [string, Row["stateTone"]] {
   const failed = steps.find((step) => step.status === "failed");
   if (failed) return ["failed", "bad"];
   const busy = steps.find((step) => step.status === "asked");
+  if (busy?.site && lost.includes(busy.site)) return ["unreachable", "bad"];
   if (busy) return [busyWords[busy.verb] ?? busy.verb, "busy"];
   const cleanup = steps.filter((step) => step.phase === "cleanup");
   if (cleanup.length && cleanup.every((step) => step.status === "done" || step.status === "skipped")) return ["gone", "plain"];
@@ -115,7 +116,7 @@ function stateOf(steps: ScoreStep[]): [string, Row["stateTone"]] {
 }
 
 /** Rows of the score in order: the sandbox, then every wave with its workloads. */
-export function rowsOf(all: ScoreStep[], waves: string[], now: number | null): Row[] {
+export function rowsOf(all: ScoreStep[], waves: string[], now: number | null, lost: string[] = []): Row[] {
   // A forecast ends with the last check, and cleanup is drawn only once it has begun.
   const cleaning = now !== null && all.some((step) => step.phase === "cleanup" && step.start_s !== null);
   const steps = cleaning ? all : all.filter((step) => step.phase !== "cleanup");
@@ -132,16 +133,16 @@ export function rowsOf(all: ScoreStep[], waves: string[], now: number | null): R
     } else if (step.site) shared.push(step);
   }
   const rows: Row[] = [];
-  if (shared.length) rows.push(row("sandbox", null, null, "sandbox", true, shared, now));
+  if (shared.length) rows.push(row("sandbox", null, null, "sandbox", true, shared, now, lost));
   waves.forEach((_, wave) => {
     let first = true;
     for (const hold of holds.get(wave) ?? []) {
-      rows.push(row(hold.id, null, wave, hold.title, first, [hold], now));
+      rows.push(row(hold.id, null, wave, hold.title, first, [hold], now, lost));
       first = false;
     }
     for (const [workload, own] of byWorkload) {
       if (own[0]?.wave !== wave) continue;
-      rows.push(row(workload, workload, wave, workload, first, own, now));
+      rows.push(row(workload, workload, wave, workload, first, own, now, lost));
       first = false;
     }
   });
@@ -156,11 +157,12 @@ function row(
   first: boolean,
   steps: ScoreStep[],
   now: number | null,
+  lost: string[],
 ): Row {
   const sorted = [...steps].sort((a, b) => span(a, now)[0] - span(b, now)[0]);
   const bars = merged(sorted.flatMap((step) => bar(step, now)));
   const boot = steps.filter((step) => step.phase === "bring-up");
-  const [state, stateTone] = workload ? stateOf(steps) : holdState(steps);
+  const [state, stateTone] = workload ? stateOf(steps, lost) : holdState(steps);
   const high = boot.filter((step) => step.high_s !== null && step.verb !== "hold").at(-1);
   return {
     key,

@@ -6,7 +6,9 @@ from typing import Any
 
 from django.core.management.base import BaseCommand, CommandError
 
-from maestoso.server.runs.log import check_projection
+from maestoso.core.runs.progress import overhead
+from maestoso.core.runs.state import fold
+from maestoso.server.runs.log import check_projection, read_log
 from maestoso.server.runs.models import Run
 
 
@@ -21,6 +23,8 @@ class Command(BaseCommand):
         for run in Run.objects.order_by("pk"):
             wrong = check_projection(run)
             bad += bool(wrong)
-            self.stdout.write(f"run {run.pk}: {'as its log says' if not wrong else ' '.join(wrong)}")
+            spent = overhead(fold(read_log(run.pk))) if not wrong else None
+            extra = f", machine time {spent:.3f} of its own schedule" if spent is not None else ""
+            self.stdout.write(f"run {run.pk}: {'as its log says' if not wrong else ' '.join(wrong)}{extra}")
         if bad:
             raise CommandError(f"{bad} runs differ from their logs.")

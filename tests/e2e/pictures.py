@@ -1,0 +1,97 @@
+"""Takes the pictures in docs/screenshots anew, from the demo data: ``python -m tests.e2e.pictures``."""
+
+from __future__ import annotations
+
+from playwright.sync_api import Browser, Page, expect, sync_playwright
+
+from maestoso.server.config.options import ROOT
+from tests.e2e.application import APP_FLAGS, Application
+
+FOLDER = ROOT / "docs" / "screenshots"
+PACE = 40
+UP = "The test waits for your verdict"
+
+
+def main() -> None:
+    """Start a demo, walk through the story, and keep a picture of each main view."""
+    app = Application()
+    FOLDER.mkdir(parents=True, exist_ok=True)
+    try:
+        app.start()
+        with sync_playwright() as driver:
+            chromium = driver.chromium.launch(executable_path="/usr/bin/chromium", args=APP_FLAGS)
+            expect.set_options(timeout=120_000)
+            take(app, chromium)
+    finally:
+        app.close()
+
+
+def take(app: Application, chromium: Browser) -> None:
+    """All pictures, in the order of the story."""
+    day = signed_in(app, chromium)
+    settled(day)
+    keep(day, "readiness")
+    day.get_by_role("navigation").get_by_role("link", name="Booking end to end").click()
+    expect(day.get_by_role("img", name="Score")).to_be_visible()
+    day.locator("[data-workload=api-01]").click()
+    day.locator("[data-workload=api-02]").click(modifiers=["Control"])
+    keep(day, "plan")
+    day.get_by_role("link", name="Start a test").click()
+    expect(day.get_by_text("Nothing blocks a test.")).to_be_visible()
+    keep(day, "start")
+    pace = day.get_by_role("spinbutton", name="Pace")
+    pace.fill(str(PACE))
+    pace.press("Enter")
+    day.get_by_role("button", name="Start the test").click()
+    expect(day.get_by_role("heading", level=1)).to_contain_text("6 of 11")
+    keep(day, "run")
+    night = signed_in(app, chromium, theme="night")
+    night.goto(day.url)
+    expect(night.get_by_role("heading", level=1)).to_contain_text("8 of 11")
+    keep(night, "run-night")
+    expect(day.get_by_text(UP)).to_be_visible()
+    phone = signed_in(app, chromium, width=390, height=844)
+    phone.goto(day.url)
+    expect(phone.get_by_text(UP)).to_be_visible()
+    keep(phone, "run-phone")
+    day.get_by_label("Notes").fill("Booking answered; training payments cleared.")
+    day.get_by_role("button", name="Passed").click()
+    expect(day.get_by_test_id("leak-check")).to_contain_text("Nothing of the test is left")
+    expect(day.get_by_label("Sites")).not_to_contain_text("test")
+    keep(day, "run-finished")
+    day.get_by_role("navigation").get_by_role("link", name="Runs").click()
+    expect(day.get_by_role("table")).to_be_visible()
+    keep(day, "runs")
+    day.keyboard.press("Control+k")
+    day.keyboard.type("book")
+    keep(day, "palette")
+
+
+def signed_in(
+    app: Application, chromium: Browser, width: int = 1280, height: int = 800, theme: str = "day"
+) -> Page:
+    """A page of its own."""
+    page = chromium.new_context(viewport={"width": width, "height": height}).new_page()
+    page.goto(app.address)
+    page.evaluate("theme => localStorage.setItem('maestoso.theme', theme)", theme)
+    page.reload()
+    page.get_by_label("Password").fill(app.password)
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("If Quayside")
+    return page
+
+
+def settled(page: Page) -> None:
+    """The board has judged every plan."""
+    expect(page.get_by_role("row")).to_have_count(6)
+
+
+def keep(page: Page, name: str) -> None:
+    """Write the picture once fonts are there."""
+    expect(page.get_by_label("Sites")).to_contain_text("35")
+    page.evaluate("document.fonts.ready")
+    page.screenshot(path=FOLDER / f"{name}.png", animations="disabled")
+
+
+if __name__ == "__main__":
+    main()
