@@ -15,10 +15,11 @@ from maestoso.core.ports import SiteRefused
 from maestoso.core.runs.operations import OperationState
 from maestoso.practice.durations import boot_s, operation_s
 from maestoso.practice.scenario import Scenario
-from maestoso.practice.spec import Fault, Submission
+from maestoso.practice.spec import Fault
 from maestoso.practice.store import Store
 from maestoso.practice.verbs import VERBS
 from maestoso.practice.world import World
+from maestoso.sites.contract import Submission
 from tests import worlds
 
 TIDEWELL = Path(__file__).resolve().parents[2] / "demo" / "tidewell"

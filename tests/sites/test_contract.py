@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import json
 import os
 import unittest
+from pathlib import Path
 
 from maestoso.sites.client import HttpSite
+from maestoso.sites.contract import openapi
 from tests.practice_site import URL, LocalSite
 from tests.sites.contract import SiteContract
 
@@ -24,6 +27,14 @@ class ThePracticeSite(SiteContract, unittest.IsolatedAsyncioTestCase):
         local = LocalSite()
         self.addAsyncCleanup(local.close)
         self.url, self.transport, self.group, self.site = URL, local.transport, "shop", local.client
+
+
+class TheDocument(unittest.TestCase):
+    """docs/site-protocol.openapi.json is what client and practice site speak."""
+
+    def test_the_committed_document_is_the_one_that_would_be_made(self) -> None:
+        file = Path(__file__).resolve().parents[2] / "docs" / "site-protocol.openapi.json"
+        self.assertEqual(json.loads(file.read_text(encoding="utf-8")), json.loads(json.dumps(openapi())))
 
 
 class BadRequests(unittest.IsolatedAsyncioTestCase):

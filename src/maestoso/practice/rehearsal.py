@@ -15,8 +15,8 @@ from maestoso.core.runs.decide import settle
 from maestoso.core.runs.events import Draft, Event
 from maestoso.core.runs.operations import OperationState, operation_for, outcome
 from maestoso.core.runs.state import RunState
-from maestoso.practice.spec import Submission
 from maestoso.practice.world import World
+from maestoso.sites.contract import Submission
 
 Person = Callable[[RunState], tuple[Draft, float] | None]
 """Looks at a run that waits and says what they do and after how many seconds; None to leave it waiting."""

@@ -17,10 +17,11 @@ from starlette.routing import Route
 from maestoso.core.codec import from_data, to_data
 from maestoso.core.errors import BadValue, DomainError, NotFound
 from maestoso.core.ports import Clock, SiteRefused
-from maestoso.practice.spec import Fault, Submission
+from maestoso.practice.spec import Fault
 from maestoso.practice.store import Store
 from maestoso.practice.verbs import VERBS
 from maestoso.practice.world import World
+from maestoso.sites.contract import Submission
 
 PROTOCOL = "1.0"
 LONGEST_WAIT_S = 30.0

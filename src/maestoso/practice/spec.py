@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Literal
 
 from maestoso.core.model.estate import Inventory
 from maestoso.core.model.protection import Policy
@@ -48,28 +47,3 @@ class Fault:
     factor: float = 4.0
     code: str = "practice-fault"
     reason: str = "The practice lab made this fail."
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Submission:
-    """The body of PUT /v1/operations/{key}."""
-
-    verb: str
-    subject: str
-    run: str
-    fence: int
-    args: dict[str, Any] = field(default_factory=dict)
-    pace: float = 1.0
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class JournalEntry:
-    """One effect that the site really had, in order."""
-
-    seq: int
-    at: float
-    key: str
-    fence: int
-    verb: str
-    subject: str
-    effect: Mapping[str, Any]

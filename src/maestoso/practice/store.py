@@ -13,8 +13,9 @@ from typing import Any
 
 from maestoso.core.codec import from_data, to_data
 from maestoso.core.ports import SiteRefused
-from maestoso.practice.spec import Fault, SiteSpec, Submission
+from maestoso.practice.spec import Fault, SiteSpec
 from maestoso.practice.world import World
+from maestoso.sites.contract import Submission
 
 
 class Store:

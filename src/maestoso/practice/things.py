@@ -7,7 +7,8 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from maestoso.core.runs.operations import OperationState, OperationStatus
-from maestoso.practice.spec import Fault, Submission
+from maestoso.practice.spec import Fault
+from maestoso.sites.contract import Submission
 
 NEVER = float("inf")
 

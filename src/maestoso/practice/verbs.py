@@ -11,8 +11,8 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from maestoso.practice.durations import boot_s
-from maestoso.practice.spec import Submission
 from maestoso.practice.things import NEVER, Copy, Failure, Op, Sandbox
+from maestoso.sites.contract import Submission
 
 if TYPE_CHECKING:
     from maestoso.practice.world import World

@@ -19,9 +19,10 @@ from maestoso.core.ports import SiteRefused
 from maestoso.core.replication.points import change_series, point_at, points
 from maestoso.core.runs.operations import OperationState
 from maestoso.practice.durations import operation_s
-from maestoso.practice.spec import Fault, JournalEntry, SiteSpec, Submission
+from maestoso.practice.spec import Fault, SiteSpec
 from maestoso.practice.things import NEVER, Copy, Failure, Op, Sandbox
 from maestoso.practice.verbs import VERBS
+from maestoso.sites.contract import JournalEntry, Submission
 
 
 class World:

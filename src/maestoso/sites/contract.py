@@ -1,0 +1,151 @@
+"""The site protocol as OpenAPI, made from the same dataclasses that client and practice site use.
+
+``python -m maestoso.sites.contract`` prints it; a test compares it with ``docs/site-protocol.openapi.json``.
+"""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass, field
+from typing import Any
+
+from maestoso.core.codec import object_schema
+from maestoso.core.model.estate import Inventory
+from maestoso.core.model.protection import ChangeRate, RecoveryPoint
+from maestoso.core.runs.operations import OperationState
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Submission:
+    """The body of PUT /v1/operations/{key}."""
+
+    verb: str
+    subject: str
+    run: str
+    fence: int
+    args: dict[str, Any] = field(default_factory=dict)
+    pace: float = 1.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Capabilities:
+    """What an agent speaks and can."""
+
+    protocol: str
+    agent: str
+    site: str
+    practice: bool
+    verbs: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Points:
+    """Points of one group, and how fast it changed."""
+
+    points: tuple[RecoveryPoint, ...]
+    changes: tuple[ChangeRate, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class NewestPoints:
+    """The newest point of every group."""
+
+    points: tuple[RecoveryPoint, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Changes:
+    """A stretch of the feed."""
+
+    operations: tuple[OperationState, ...]
+    cursor: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class JournalEntry:
+    """One effect that the site really had; ``at`` is seconds since 1970."""
+
+    seq: int
+    at: float
+    key: str
+    fence: int
+    verb: str
+    subject: str
+    effect: dict[str, Any]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Journal:
+    """Effects in order."""
+
+    entries: tuple[JournalEntry, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Remains:
+    """What is left of a run, in words."""
+
+    remains: tuple[str, ...]
+
+
+_GETS: tuple[tuple[str, type, tuple[str, ...], str], ...] = (
+    ("/v1/capabilities", Capabilities, (), "What the agent speaks and can."),
+    ("/v1/inventory", Inventory, (), "What the site has."),
+    ("/v1/points", Points, ("group",), "Points of a group, oldest first."),
+    ("/v1/points/newest", NewestPoints, (), "The newest point of every group copied to this site."),
+    ("/v1/operations", Changes, ("after", "wait"), "The feed: what changed behind a cursor."),
+    ("/v1/journal", Journal, ("after",), "Effects that the site really had."),
+    ("/v1/remains", Remains, ("mark",), "What still carries the mark of a run."),
+)
+
+
+def openapi() -> dict[str, Any]:
+    """The whole document."""
+    schemas: dict[str, Any] = {}
+
+    def ref(cls: type) -> dict[str, Any]:
+        if cls.__name__ not in schemas:
+            schemas[cls.__name__] = {}
+            described = object_schema(cls, ref, complete=cls is not Submission)
+            schemas[cls.__name__] = {**described, "description": (cls.__doc__ or "").split("\n")[0]}
+        return {"$ref": f"#/components/schemas/{cls.__name__}"}
+
+    def answer(cls: type) -> dict[str, Any]:
+        return {
+            "200": {"description": "", "content": {"application/json": {"schema": ref(cls)}}},
+            "default": {"description": "Problem details (RFC 9457) with a stable code."},
+        }
+
+    paths: dict[str, Any] = {}
+    for path, cls, parameters, said in _GETS:
+        query = [{"in": "query", "name": name, "schema": {"type": "string"}} for name in parameters]
+        paths[path] = {"get": {"description": said, "parameters": query, "responses": answer(cls)}}
+    key = [{"in": "path", "name": "key", "required": True, "schema": {"type": "string"}}]
+    body = {"required": True, "content": {"application/json": {"schema": ref(Submission)}}}
+    paths["/v1/operations/{key}"] = {
+        "put": {
+            "description": "Ask for an operation; the same key is done at most once.",
+            "parameters": key,
+            "requestBody": body,
+            "responses": answer(OperationState),
+        },
+        "get": {
+            "description": "How an operation stands.",
+            "parameters": key,
+            "responses": answer(OperationState),
+        },
+    }
+    return {
+        "openapi": "3.1.0",
+        "info": {"title": "Maestoso site protocol", "version": "1.0"},
+        "security": [{"token": []}],
+        "paths": paths,
+        "components": {
+            "schemas": schemas,
+            "securitySchemes": {"token": {"type": "http", "scheme": "bearer"}},
+        },
+    }
+
+
+if __name__ == "__main__":
+    print(json.dumps(openapi(), indent=2))
