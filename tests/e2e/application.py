@@ -9,6 +9,7 @@ import shutil
 import signal
 import subprocess
 import tempfile
+import threading
 import time
 import uuid
 from collections.abc import Callable
@@ -41,7 +42,7 @@ def until(ready: Callable[[], Any], what: str, seconds: float = PATIENCE_S) -> A
             return found
         if time.monotonic() > end:
             raise AssertionError(f"waited {seconds:.0f} s in vain for {what}")
-        time.sleep(0.05)
+        threading.Event().wait(0.05)
 
 
 class Application:

@@ -202,7 +202,7 @@ class World:
                 self.journal.append(
                     JournalEntry(
                         seq=len(self.journal) + 1, at=self.now, key=op.key, fence=op.submission.fence,
-                        verb=op.submission.verb, subject=op.submission.subject, effect=effect,
+                        verb=op.submission.verb, subject=op.submission.subject, effect=dict(effect),
                     )
                 )  # fmt: skip
         self._note(op)

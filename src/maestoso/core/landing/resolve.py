@@ -10,7 +10,7 @@ from maestoso.core.addressing.translate import is_reserved, new_mac, rule_for, t
 from maestoso.core.errors import BadValue
 from maestoso.core.model.crosswalk import Crosswalk, NetworkRow, Readdress, StaticEntry
 from maestoso.core.model.estate import Interface, Inventory, Nic, Prefix, Workload
-from maestoso.core.model.finding import Finding
+from maestoso.core.model.finding import Finding, blocks
 
 Side = Literal["live", "test"]
 
@@ -76,7 +76,7 @@ def resolve(
     host_pool = crosswalk.host_pools[0].target if crosswalk.host_pools else ""
     if not host_pool:
         findings.append(
-            _blocks(
+            blocks(
                 "no-host-pool-row",
                 workload.name,
                 f"{workload.name} has no host pool to run on at {crosswalk.target}.",
@@ -104,11 +104,11 @@ def resolve(
 def _storage_findings(workload: Workload, source: str, pool: str, target: Inventory) -> list[Finding]:
     if not pool:
         sentence = f"{workload.name} has a disk on {source}, and the crosswalk says no pool for it."
-        return [_blocks("no-storage-row", workload.name, sentence, f"Add a row for {source}.")]
+        return [blocks("no-storage-row", workload.name, sentence, f"Add a row for {source}.")]
     found = next((candidate for candidate in target.storage_pools if candidate.name == pool), None)
     if found is not None and found.replicated:
         return [
-            _blocks(
+            blocks(
                 "landing-pool-replicated",
                 workload.name,
                 f"{workload.name} would land on {pool}, which is itself replicated and cannot be written to.",
@@ -127,7 +127,7 @@ def _land_nic(
             f"{workload.name} has an adapter on {nic.network}, and the crosswalk says no network for it."
         )
         mend = f"Add a row for {nic.network} to the crosswalk."
-        return None, [_blocks("no-network-row", workload.name, sentence, mend)]
+        return None, [blocks("no-network-row", workload.name, sentence, mend)]
     network, isolated = _network_for(row, side)
     static = next((e for e in crosswalk.static if e.workload == workload.name and e.nic == nic.name), None)
     addresses, gateways, dns, dhcp, findings = _readdress(workload, nic, crosswalk, static, side)
@@ -146,7 +146,7 @@ def _land_nic(
     if place is None:
         sentence = f"The crosswalk sends {nic.network} to {row.live}, which {crosswalk.target} does not have."
         mend = f"Choose a network that {crosswalk.target} has."
-        findings.append(_blocks("network-unknown", workload.name, sentence, mend))
+        findings.append(blocks("network-unknown", workload.name, sentence, mend))
     else:
         findings += _address_findings(workload, landed, place.prefixes)
     if side == "test" and not isolated:
@@ -154,7 +154,7 @@ def _land_nic(
         if fixed is None or fixed.role != "sandbox":
             sentence = f"A test copy of {workload.name} would sit on {network}, which is not a sandbox."
             findings.append(
-                _blocks("sandbox-not-isolated", workload.name, sentence, "Choose a sandbox network.")
+                blocks("sandbox-not-isolated", workload.name, sentence, "Choose a sandbox network.")
             )
     return landed, findings
 
@@ -190,7 +190,7 @@ def _readdress(
         rule = rule_for(before, crosswalk.address_rules)
         if rule is None:
             findings.append(
-                _blocks(
+                blocks(
                     "no-address-rule",
                     workload.name,
                     f"No address rule holds {before.ip} of {workload.name}.",
@@ -205,7 +205,7 @@ def _readdress(
         try:
             addresses.append(_moved(before, rule.prefix, readdress))
         except BadValue as error:
-            findings.append(_blocks(error.code, workload.name, error.sentence, error.remedy))
+            findings.append(blocks(error.code, workload.name, error.sentence, error.remedy))
             continue
         gateways += _gateways(nic, before, rule.prefix, readdress)
         dns += readdress.dns or nic.dns
@@ -245,16 +245,16 @@ def _address_findings(workload: Workload, landed: LandingNic, prefixes: tuple[Pr
             listed = ", ".join(map(str, prefixes)) or "nothing"
             sentence = f"{workload.name} would have {address.ip} on {landed.network}, which carries {listed}."
             findings.append(
-                _blocks("address-outside-prefix", workload.name, sentence, "Mend the address rule.")
+                blocks("address-outside-prefix", workload.name, sentence, "Mend the address rule.")
             )
         if is_reserved(address):
             sentence = f"{address.ip} of {workload.name} is the network or broadcast address of its prefix."
-            findings.append(_blocks("reserved-address", workload.name, sentence, "Give it another address."))
+            findings.append(blocks("reserved-address", workload.name, sentence, "Give it another address."))
     for gateway in landed.gateways:
         if landed.addresses and not any(ip_address(gateway) in a.network for a in landed.addresses):
             sentence = f"The gateway {gateway} of {workload.name} is outside the prefix of its address."
             findings.append(
-                _blocks("gateway-outside-prefix", workload.name, sentence, "Give the rule another gateway.")
+                blocks("gateway-outside-prefix", workload.name, sentence, "Give the rule another gateway.")
             )
     return findings
 
@@ -270,7 +270,7 @@ def clashes(landings: tuple[Landing, ...]) -> tuple[Finding, ...]:
                 other = seen.setdefault(place, landing.workload)
                 if other != landing.workload:
                     findings.append(
-                        _blocks(
+                        blocks(
                             "address-clash",
                             landing.workload,
                             f"{landing.workload} and {other} would both have {address.ip} on {nic.network}.",
@@ -278,7 +278,3 @@ def clashes(landings: tuple[Landing, ...]) -> tuple[Finding, ...]:
                         )
                     )
     return tuple(findings)
-
-
-def _blocks(code: str, subject: str, sentence: str, mend: str) -> Finding:
-    return Finding(code=code, severity="blocks", subject=subject, sentence=sentence, mend=mend)

@@ -20,6 +20,21 @@ class Finding:
     mend: str
 
 
+def blocks(code: str, subject: str, sentence: str, mend: str) -> Finding:
+    """A finding with which a run must not start."""
+    return Finding(code=code, severity="blocks", subject=subject, sentence=sentence, mend=mend)
+
+
+def warns(code: str, subject: str, sentence: str, mend: str) -> Finding:
+    """A finding that a run may start in spite of."""
+    return Finding(code=code, severity="warns", subject=subject, sentence=sentence, mend=mend)
+
+
+def note(code: str, subject: str, sentence: str, mend: str) -> Finding:
+    """Something that is good to know."""
+    return Finding(code=code, severity="note", subject=subject, sentence=sentence, mend=mend)
+
+
 def sort_key(finding: Finding) -> tuple[int, str, str]:
     """Worst first, then by code and subject, so that lists are stable."""
     return SEVERITIES.index(finding.severity), finding.code, finding.subject

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from datetime import timedelta
 
 from maestoso.core.errors import CycleFound
-from maestoso.core.model.finding import Finding
+from maestoso.core.model.finding import Finding, blocks, note, warns
 from maestoso.core.model.plan import MAX_DELAY_S
 from maestoso.core.planning.graph import topological_order
 from maestoso.core.readiness.context import Context
@@ -16,12 +16,11 @@ from maestoso.core.readiness.context import Context
 def nothing_in_it(ctx: Context) -> Iterator[Finding]:
     """A plan with no member that gets power has nothing to recover."""
     if not any(member.power_on for _, member in ctx.plan.members()):
-        yield Finding(
-            code="plan-empty",
-            severity="blocks",
-            subject=ctx.plan.name,
-            sentence=f"{ctx.plan.name} brings nothing up.",
-            mend="Add workloads to its waves.",
+        yield blocks(
+            "plan-empty",
+            ctx.plan.name,
+            f"{ctx.plan.name} brings nothing up.",
+            "Add workloads to its waves.",
         )
 
 
@@ -29,12 +28,11 @@ def member_twice(ctx: Context) -> Iterator[Finding]:
     """A workload can stand in one place only."""
     for name, times in Counter(ctx.plan.workloads()).items():
         if times > 1:
-            yield Finding(
-                code="member-twice",
-                severity="blocks",
-                subject=name,
-                sentence=f"{name} stands in the plan {times} times.",
-                mend="Keep it in one wave.",
+            yield blocks(
+                "member-twice",
+                name,
+                f"{name} stands in the plan {times} times.",
+                "Keep it in one wave.",
             )
 
 
@@ -42,12 +40,11 @@ def member_unknown(ctx: Context) -> Iterator[Finding]:
     """Members must be in the estate."""
     for _, member in ctx.plan.members():
         if member.workload not in ctx.workloads:
-            yield Finding(
-                code="workload-unknown",
-                severity="blocks",
-                subject=member.workload,
-                sentence=f"{member.workload} is in the plan but not in the estate.",
-                mend="Remove it from the plan, or fetch the site's inventory again.",
+            yield blocks(
+                "workload-unknown",
+                member.workload,
+                f"{member.workload} is in the plan but not in the estate.",
+                "Remove it from the plan, or fetch the site's inventory again.",
             )
 
 
@@ -55,20 +52,18 @@ def delay_out_of_range(ctx: Context) -> Iterator[Finding]:
     """Delays and time-outs must be times that can pass."""
     for _, member in ctx.plan.members():
         if not 0 <= member.delay_s <= MAX_DELAY_S:
-            yield Finding(
-                code="delay-out-of-range",
-                severity="blocks",
-                subject=member.workload,
-                sentence=f"The boot delay of {member.workload} is {member.delay_s} s.",
-                mend=f"Give 0 to {MAX_DELAY_S} s.",
+            yield blocks(
+                "delay-out-of-range",
+                member.workload,
+                f"The boot delay of {member.workload} is {member.delay_s} s.",
+                f"Give 0 to {MAX_DELAY_S} s.",
             )
         if not 1 <= member.ready_timeout_s <= MAX_DELAY_S:
-            yield Finding(
-                code="timeout-out-of-range",
-                severity="blocks",
-                subject=member.workload,
-                sentence=f"The ready timeout of {member.workload} is {member.ready_timeout_s} s.",
-                mend=f"Give 1 to {MAX_DELAY_S} s.",
+            yield blocks(
+                "timeout-out-of-range",
+                member.workload,
+                f"The ready timeout of {member.workload} is {member.ready_timeout_s} s.",
+                f"Give 1 to {MAX_DELAY_S} s.",
             )
 
 
@@ -79,12 +74,11 @@ def dependency_cycle(ctx: Context) -> Iterator[Finding]:
     try:
         topological_order(names, {name: [d for d in after[name] if d in after] for name in names})
     except CycleFound as error:
-        yield Finding(
-            code="dependency-cycle",
-            severity="blocks",
-            subject=error.cycle[0],
-            sentence=error.sentence,
-            mend=error.remedy,
+        yield blocks(
+            "dependency-cycle",
+            error.cycle[0],
+            error.sentence,
+            error.remedy,
         )
 
 
@@ -94,15 +88,14 @@ def waits_for_later_wave(ctx: Context) -> Iterator[Finding]:
     for wave, member in ctx.plan.members():
         for other in member.depends_on:
             if wave_of.get(other, wave) > wave:
-                yield Finding(
-                    code="waits-for-later-wave",
-                    severity="blocks",
-                    subject=member.workload,
-                    sentence=(
+                yield blocks(
+                    "waits-for-later-wave",
+                    member.workload,
+                    (
                         f"{member.workload} in wave {wave + 1} waits for {other}, "
                         f"which comes up only in wave {wave_of[other] + 1}."
                     ),
-                    mend=f"Move {other} to wave {wave + 1} or earlier, or drop the dependency.",
+                    f"Move {other} to wave {wave + 1} or earlier, or drop the dependency.",
                 )
 
 
@@ -117,12 +110,11 @@ def dependency_outside(ctx: Context) -> Iterator[Finding]:
                 said = f"{member.workload} waits for {other}, which this plan leaves off."
             else:
                 continue
-            yield Finding(
-                code="dependency-outside",
-                severity="warns",
-                subject=member.workload,
-                sentence=said + " It will not wait for it.",
-                mend=f"Bring {other} up in this plan, or drop the dependency.",
+            yield warns(
+                "dependency-outside",
+                member.workload,
+                said + " It will not wait for it.",
+                f"Bring {other} up in this plan, or drop the dependency.",
             )
 
 
@@ -134,15 +126,14 @@ def service_comes_later(ctx: Context) -> Iterator[Finding]:
             provider = ctx.provider_of(used)
             if provider and member.power_on and wave_of.get(provider[0].name, -1) > wave:
                 name = provider[0].name
-                yield Finding(
-                    code="service-comes-later",
-                    severity="warns",
-                    subject=workload.name,
-                    sentence=(
+                yield warns(
+                    "service-comes-later",
+                    workload.name,
+                    (
                         f"{workload.name} in wave {wave + 1} uses {used} of {name}, "
                         f"which comes up only in wave {wave_of[name] + 1}."
                     ),
-                    mend=f"Move {name} to an earlier wave.",
+                    f"Move {name} to an earlier wave.",
                 )
 
 
@@ -150,47 +141,43 @@ def heartbeat_without_agent(ctx: Context) -> Iterator[Finding]:
     """Without a guest agent no heartbeat will come."""
     for _, member, workload in ctx.known_members():
         if member.power_on and member.ready == "heartbeat" and not workload.guest_agent:
-            yield Finding(
-                code="heartbeat-without-agent",
-                severity="blocks",
-                subject=workload.name,
-                sentence=f"{workload.name} counts as ready by its heartbeat, but has no guest agent.",
-                mend="Let it be ready by its checks or when it is powered on.",
+            yield blocks(
+                "heartbeat-without-agent",
+                workload.name,
+                f"{workload.name} counts as ready by its heartbeat, but has no guest agent.",
+                "Let it be ready by its checks or when it is powered on.",
             )
 
 
 def test_overdue(ctx: Context) -> Iterator[Finding]:
     """A plan that was never tested, or not for too long, is a hope."""
     if ctx.last_test is None:
-        yield Finding(
-            code="never-tested",
-            severity="warns",
-            subject=ctx.plan.name,
-            sentence=f"{ctx.plan.name} was never tested.",
-            mend="Start a test.",
+        yield warns(
+            "never-tested",
+            ctx.plan.name,
+            f"{ctx.plan.name} was never tested.",
+            "Start a test.",
         )
         return
     age = ctx.now - ctx.last_test.ended_at
     if age > timedelta(days=ctx.plan.drill_every_days):
-        yield Finding(
-            code="test-overdue",
-            severity="warns",
-            subject=ctx.plan.name,
-            sentence=(
+        yield warns(
+            "test-overdue",
+            ctx.plan.name,
+            (
                 f"{ctx.plan.name} was tested {age.days} days ago; it should be every "
                 f"{ctx.plan.drill_every_days} days."
             ),
-            mend="Start a test.",
+            "Start a test.",
         )
 
 
 def changed_since_test(ctx: Context) -> Iterator[Finding]:
     """A test proves the version that was tested."""
     if ctx.last_test is not None and ctx.last_test.version != ctx.version:
-        yield Finding(
-            code="changed-since-test",
-            severity="note",
-            subject=ctx.plan.name,
-            sentence=f"The last test was of version {ctx.last_test.version}; this is version {ctx.version}.",
-            mend="Start a test of this version.",
+        yield note(
+            "changed-since-test",
+            ctx.plan.name,
+            f"The last test was of version {ctx.last_test.version}; this is version {ctx.version}.",
+            "Start a test of this version.",
         )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from maestoso.core.model.finding import Finding
+from maestoso.core.model.finding import Finding, blocks, warns
 from maestoso.core.readiness.context import Context
 
 
@@ -12,15 +12,14 @@ def member_without_group(ctx: Context) -> Iterator[Finding]:
     """What is not copied cannot be recovered."""
     for _, _, workload in ctx.known_members():
         if ctx.group_of(workload.name) is None:
-            yield Finding(
-                code="member-without-group",
-                severity="blocks",
-                subject=workload.name,
-                sentence=(
+            yield blocks(
+                "member-without-group",
+                workload.name,
+                (
                     f"{workload.name} is in no group that is copied from {ctx.plan.source} "
                     f"to {ctx.plan.target}, so there is nothing to recover it from."
                 ),
-                mend="Protect it in a group, or take it out of the plan.",
+                "Protect it in a group, or take it out of the plan.",
             )
 
 
@@ -28,12 +27,11 @@ def group_without_point(ctx: Context) -> Iterator[Finding]:
     """A group without a point has never been copied whole."""
     for code in groups_in_plan(ctx):
         if code not in ctx.newest:
-            yield Finding(
-                code="group-without-point",
-                severity="blocks",
-                subject=code,
-                sentence=f"No recovery point of group {code} is known.",
-                mend="Wait for its first point, or see why its replication fails.",
+            yield blocks(
+                "group-without-point",
+                code,
+                f"No recovery point of group {code} is known.",
+                "Wait for its first point, or see why its replication fails.",
             )
 
 
@@ -44,15 +42,14 @@ def lag_over_rpo(ctx: Context) -> Iterator[Finding]:
         if code in ctx.newest:
             lag_s = (ctx.now - ctx.newest[code].at).total_seconds()
             if lag_s > groups[code].policy.rpo_s:
-                yield Finding(
-                    code="lag-over-rpo",
-                    severity="warns",
-                    subject=code,
-                    sentence=(
+                yield warns(
+                    "lag-over-rpo",
+                    code,
+                    (
                         f"The newest point of {groups[code].name} is {lag_s:.0f} s old; "
                         f"its objective is {groups[code].policy.rpo_s} s."
                     ),
-                    mend="See why its copy cycles fail.",
+                    "See why its copy cycles fail.",
                 )
 
 
@@ -61,12 +58,11 @@ def disk_left_out(ctx: Context) -> Iterator[Finding]:
     for _, _, workload in ctx.known_members():
         for disk in workload.disks:
             if disk.left_out_because is not None:
-                yield Finding(
-                    code="disk-left-out",
-                    severity="warns",
-                    subject=workload.name,
-                    sentence=f"{disk.name} of {workload.name} is not copied: {disk.left_out_because}.",
-                    mend="Copy it, or make sure that nothing needs it.",
+                yield warns(
+                    "disk-left-out",
+                    workload.name,
+                    f"{disk.name} of {workload.name} is not copied: {disk.left_out_because}.",
+                    "Copy it, or make sure that nothing needs it.",
                 )
 
 
@@ -80,12 +76,11 @@ def uses_what_stays_behind(ctx: Context) -> Iterator[Finding]:
             if provider and provider[0].name not in members and ctx.group_of(provider[0].name) is None:
                 users.setdefault((used, provider[0].name), []).append(workload.name)
     for (used, name), asking in users.items():
-        yield Finding(
-            code="uses-what-stays-behind",
-            severity="warns",
-            subject=name,
-            sentence=f"{' and '.join(asking)} use {used} of {name}, which nobody protects.",
-            mend=f"Protect {name}; it would stay behind at {ctx.plan.source}.",
+        yield warns(
+            "uses-what-stays-behind",
+            name,
+            f"{' and '.join(asking)} use {used} of {name}, which nobody protects.",
+            f"Protect {name}; it would stay behind at {ctx.plan.source}.",
         )
 
 
