@@ -233,6 +233,14 @@ class TwoEngines(EngineCase):
         await self.conduct(lambda state: VERDICT in state.persons, engine)
         self.once_each()
 
+    async def test_a_log_that_cannot_be_read_keeps_no_other_run_waiting(self) -> None:
+        self.log.begin("r-0", worlds.inputs())
+        self.log.runs["r-0"].events.append(replace(self.log.runs["r-0"].events[0], seq=7))
+        engine = self.engine("one")
+        await engine.turn()
+        self.assertEqual((engine.unreadable, list(engine.runs)), ({"r-0"}, ["r-1"]))
+        await engine.close()
+
     async def test_an_engine_that_stalls_beyond_its_lease_lets_go_by_itself(self) -> None:
         engine = self.engine("one")
         await engine.turn()

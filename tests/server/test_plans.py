@@ -83,7 +83,16 @@ class Saving(PlanCase):
         def late(plan: dict[str, Any]) -> None:
             plan["waves"][0]["members"][0]["delay_s"] = 10**7
 
+        def endless(plan: dict[str, Any]) -> None:
+            plan["rto_s"] = 10**30
+
+        renamed = {**self.plan, "owner": "ann"}
+        reply = self.browser.send(
+            "PUT", "/plans/BOOK", {"plan": renamed, "summary": "x" * 401}, **{"If-Match": self.etag}
+        )
+        self.assertEqual(self.problem(reply, 400, "bad-value")["field"], "body.summary")
         for change, code in (
+            (endless, "out-of-range"),
             (twice, "member-twice"),
             (ghost, "workload-unknown"),
             (late, "delay-out-of-range"),

@@ -78,7 +78,8 @@ def serve(options: Options, *, demo: bool) -> int:
         print("\n".join(taken), file=sys.stderr)
         return 1
     # A second signal while stopping must not cut the stopping short.
-    signal.signal(signal.SIGTERM, _as_interrupt)
+    for sign in (signal.SIGTERM, signal.SIGHUP):
+        signal.signal(sign, _as_interrupt)
     try:
         bring_up(processes, demo=demo)
         if not demo:

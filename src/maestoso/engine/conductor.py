@@ -16,6 +16,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, TypeVar
 
+from maestoso.core.errors import LogCorrupt
 from maestoso.core.ports import Append, Lease, LogUnavailable, RunLog, SiteClient
 from maestoso.core.runs.decide import settle
 from maestoso.core.runs.events import Draft, Event
@@ -45,8 +46,9 @@ class Driven:
 class Conductor:
     """Drives every unfinished run it can get the lease of.
 
-    ``site_client`` gives the client of a site by its code; ``owner`` names this engine: one that comes back
-    under the same name takes its own runs over at once instead of waiting for the lease to run out.
+    ``site_client`` gives the client of a site by its code, and may block; ``owner`` names this engine: one
+    that comes back under the same name takes its own runs over at once instead of waiting for the lease to
+    run out.
     """
 
     def __init__(
@@ -65,6 +67,7 @@ class Conductor:
         self.runs: dict[str, Driven] = {}
         self.links: dict[str, SiteLink] = {}
         self.answers: dict[str, OperationState] = {}
+        self.unreadable: set[str] = set()
         self._wake = asyncio.Event()
         self._renewed = self.clock.monotonic()
         # One thread, so that the log is read and written by one connection, in order.
@@ -103,6 +106,8 @@ class Conductor:
         for run in [run for run in self.runs if run not in heads]:
             del self.runs[run]
         for run, head in heads.items():
+            if run in self.unreadable:
+                continue
             if run not in self.runs:
                 await self._take_over(run)
             elif head > self.runs[run].state.seq:
@@ -146,7 +151,16 @@ class Conductor:
         lease = await self._in_thread(self.log.claim, run, self.owner, self.lease_s)
         if lease is None:
             return
-        state = fold(await self._in_thread(self.log.read, run, 0))
+        try:
+            state = fold(await self._in_thread(self.log.read, run, 0))
+        except LogCorrupt as error:
+            # One log that cannot be read must not keep the other runs waiting.
+            log.error("Run %s cannot be conducted: %s", run, error.sentence)
+            self.unreadable.add(run)
+            return
+        for site in sorted({step.site for step in state.graph.steps if step.site} - set(self.links)):
+            client = await self._in_thread(self.site_client, site)
+            self.links[site] = SiteLink(client, self._on_answer, self._wake.set)
         driven = Driven(state=state, lease=lease, good_until=asked_at + self.lease_s * 2 / 3)
         self.runs[run] = driven
         log.info("Run %s: conducting from event %d under fence %d.", run, state.seq, lease.fence)
@@ -223,8 +237,6 @@ class Conductor:
             raise AssertionError(f"{step} has no site and cannot be sent")
         operation = operation_for(driven.state, run, step)
         driven.asked[operation.key] = step
-        if site not in self.links:
-            self.links[site] = SiteLink(self.site_client(site), self._on_answer, self._wake.set)
         self.links[site].send(operation, driven.lease.fence)
 
     def _on_answer(self, key: str, state: OperationState) -> None:

@@ -74,6 +74,22 @@ class EachFinding(unittest.TestCase):
                 context(plan=worlds.plan((Member(workload="db", ready_timeout_s=0),))),
                 "0 s",
             ),
+            ("out-of-range", "blocks", context(plan=worlds.plan(rto_s=0)), "RTO objective is 0"),
+            ("out-of-range", "blocks", context(plan=worlds.plan(rpo_s=10**30)), "RPO objective"),
+            ("out-of-range", "blocks", context(plan=worlds.plan(name=" ")), "name has 1"),
+            ("out-of-range", "blocks", context(plan=worlds.plan(notes="x" * 5000)), "notes has 5000"),
+            (
+                "out-of-range",
+                "blocks",
+                context(plan=worlds.with_hold(worlds.plan(), 0, id="x" * 300)),
+                "id of a hold has 300",
+            ),
+            (
+                "hold-twice",
+                "blocks",
+                context(plan=worlds.with_hold(worlds.with_hold(worlds.plan(), 0), 1)),
+                "2 holds have the id ask",
+            ),
             (
                 "dependency-cycle",
                 "blocks",

@@ -1,6 +1,8 @@
 import { onScopeDispose, ref, shallowRef, watch, type Ref } from "vue";
 import type { EventView, RunStatus, ScoreStep, StreamMessage } from "@/api/types";
 
+const AGAIN_MS = 2000;
+
 /**
  * A run as it happens. The first message holds the whole score; later ones what changed. The browser comes
  * back by itself with Last-Event-ID after a lost connection, and the server sends what was missed.
@@ -12,6 +14,8 @@ export function useRunStream(id: Ref<number>) {
   const lost = ref(false);
   const receivedAt = ref(0);
   let source: EventSource | null = null;
+  let again = 0;
+  let gone = false;
 
   function take(message: StreamMessage): void {
     const changed = new Map(message.steps.map((step) => [step.id, step]));
@@ -27,23 +31,34 @@ export function useRunStream(id: Ref<number>) {
   }
 
   function open(): void {
-    close();
     status.value = null;
     steps.value = [];
     events.value = [];
+    listen();
+  }
+
+  function listen(): void {
+    close();
     source = new EventSource(`/api/v1/runs/${id.value}/stream`);
     source.onmessage = (event) => take(JSON.parse(event.data) as StreamMessage);
     source.onerror = () => {
       lost.value = true;
+      // The browser tries again by itself after a broken line, but not after a refusal, such as while the
+      // database is away. What comes twice is told apart by its number.
+      if (source?.readyState === EventSource.CLOSED && !gone) again = window.setTimeout(listen, AGAIN_MS);
     };
   }
 
   function close(): void {
+    window.clearTimeout(again);
     source?.close();
     source = null;
   }
 
   watch(id, open, { immediate: true });
-  onScopeDispose(close);
+  onScopeDispose(() => {
+    gone = true;
+    close();
+  });
   return { status, steps, events, lost, receivedAt };
 }

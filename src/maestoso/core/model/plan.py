@@ -10,6 +10,10 @@ RunKind = Literal["test", "planned", "disaster"]
 OnFailure = Literal["ask", "go-on", "stop"]
 
 MAX_DELAY_S = 24 * 3600
+MAX_OBJECTIVE_S = 30 * 86400
+MAX_WAVES = 20
+MAX_NAME = 80
+MAX_TEXT = 4000
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -8,7 +8,7 @@ from datetime import timedelta
 
 from maestoso.core.errors import CycleFound
 from maestoso.core.model.finding import Finding, blocks, note, warns
-from maestoso.core.model.plan import MAX_DELAY_S
+from maestoso.core.model.plan import MAX_DELAY_S, MAX_NAME, MAX_OBJECTIVE_S, MAX_TEXT, MAX_WAVES
 from maestoso.core.planning.graph import topological_order
 from maestoso.core.readiness.context import Context
 
@@ -65,6 +65,41 @@ def delay_out_of_range(ctx: Context) -> Iterator[Finding]:
                 f"The ready timeout of {member.workload} is {member.ready_timeout_s} s.",
                 f"Give 1 to {MAX_DELAY_S} s.",
             )
+
+
+def out_of_range(ctx: Context) -> Iterator[Finding]:
+    """Objectives, names and counts must be such that a person could mean them."""
+    plan = ctx.plan
+    for what, value, most in (
+        ("RTO objective", plan.rto_s, MAX_OBJECTIVE_S),
+        ("RPO objective", plan.rpo_s, MAX_OBJECTIVE_S),
+        ("drill interval", plan.drill_every_days, 3660),
+        ("number of waves", len(plan.waves), MAX_WAVES),
+    ):
+        if not 1 <= value <= most:
+            yield blocks("out-of-range", plan.code, f"The {what} is {value}.", f"Give 1 to {most}.")
+    names = [("name", plan.name)]
+    names += [(f"name of wave {index + 1}", wave.name) for index, wave in enumerate(plan.waves)]
+    names += [("title of a hold", hold.title) for wave in plan.waves for hold in wave.holds]
+    names += [("id of a hold", hold.id) for wave in plan.waves for hold in wave.holds]
+    for what, text in names:
+        if not 1 <= len(text.strip()) <= MAX_NAME:
+            sentence = f"The {what} has {len(text)} characters."
+            yield blocks("out-of-range", plan.code, sentence, f"Give 1 to {MAX_NAME} characters.")
+    texts = [("notes", plan.notes), ("owner", plan.owner)]
+    texts += [("instruction of a hold", hold.instruction) for wave in plan.waves for hold in wave.holds]
+    for what, text in texts:
+        if len(text) > MAX_TEXT:
+            sentence = f"The {what} has {len(text)} characters."
+            yield blocks("out-of-range", plan.code, sentence, f"Give at most {MAX_TEXT}.")
+
+
+def hold_twice(ctx: Context) -> Iterator[Finding]:
+    """Holds are told apart by their ids."""
+    for name, times in Counter(hold.id for wave in ctx.plan.waves for hold in wave.holds).items():
+        if times > 1:
+            sentence = f"{times} holds have the id {name}."
+            yield blocks("hold-twice", name, sentence, "Give each hold an id of its own.")
 
 
 def dependency_cycle(ctx: Context) -> Iterator[Finding]:

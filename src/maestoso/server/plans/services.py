@@ -24,6 +24,8 @@ from maestoso.server.plans.models import PlanRow, PlanVersion
 from maestoso.server.protection.services import all_groups
 from maestoso.server.runs.models import Run, RunStep
 
+LONGEST_SUMMARY = 400
+
 
 def find_plan(code: str) -> PlanRow:
     """The plan of that code. Raises NotFound."""
@@ -52,6 +54,12 @@ def save_plan(
     Raises Stale, saying what changed, when somebody saved in between; Refused for a dependency cycle, which
     could never run; BadValue where code or direction differ from the plan's.
     """
+    if len(summary) > LONGEST_SUMMARY:
+        raise BadValue(
+            f"The summary has {len(summary)} characters.",
+            f"Give at most {LONGEST_SUMMARY}.",
+            field="body.summary",
+        )
     found = find_plan(code)
     row = PlanRow.objects.select_for_update().get(pk=found.pk)
     newest = row.version()
@@ -69,7 +77,7 @@ def save_plan(
     said = changes(before, plan)
     if not said:
         raise Refused("Nothing was changed, so there is no new version to save.")
-    return _add_version(row, plan, author=author, at=at, summary=summary or "; ".join(said)[:400])
+    return _add_version(row, plan, author=author, at=at, summary=summary or "; ".join(said)[:LONGEST_SUMMARY])
 
 
 def _refuse_what_can_never_run(plan: Plan, at: datetime) -> None:
@@ -80,6 +88,8 @@ def _refuse_what_can_never_run(plan: Plan, at: datetime) -> None:
         plan_rules.member_twice,
         plan_rules.member_unknown,
         plan_rules.delay_out_of_range,
+        plan_rules.out_of_range,
+        plan_rules.hold_twice,
     ):
         for finding in rule(bare):
             raise Refused(finding.sentence, finding.mend, code=finding.code, field="body.plan")

@@ -33,7 +33,7 @@ def run_number(name: str) -> int:
     return int(name.rsplit("-", 1)[1])
 
 
-def _reachable(call: Callable[..., T]) -> Callable[..., T]:
+def reachable(call: Callable[..., T]) -> Callable[..., T]:
     """A database that is away is LogUnavailable; the broken connection is dropped."""
 
     @wraps(call)
@@ -136,18 +136,18 @@ def _save_steps(rows: Iterable[RunStep]) -> None:
 class DatabaseRunLog:
     """The RunLog port on MariaDB. Times of leases are the database's, never this machine's."""
 
-    @_reachable
+    @reachable
     def unfinished(self) -> Mapping[str, int]:
         """Runs without an outcome, with the number of their last event."""
         rows = Run.objects.filter(outcome="", last_seq__gt=0).order_by("pk").values_list("pk", "last_seq")
         return {run_name(pk): seq for pk, seq in rows}
 
-    @_reachable
+    @reachable
     def read(self, run: str, after: int = 0) -> list[Event]:
         """Events of a run behind number ``after``."""
         return read_log(run_number(run), after)
 
-    @_reachable
+    @reachable
     def append(self, batch: Sequence[Append]) -> list[AppendResult]:
         """Add the events of all runs in one transaction. A run that lost its lease is left out alone."""
         results: list[AppendResult] = []
@@ -164,7 +164,7 @@ class DatabaseRunLog:
                     results.append("written")
         return results
 
-    @_reachable
+    @reachable
     def claim(self, run: str, owner: str, lease_s: float) -> Lease | None:
         """One statement decides; the loser sees no row changed."""
         pk = run_number(run)
@@ -181,7 +181,7 @@ class DatabaseRunLog:
             cursor.execute("SELECT fence FROM runs_run WHERE id=%s", [pk])
             return Lease(run=run, fence=cursor.fetchone()[0])
 
-    @_reachable
+    @reachable
     def renew(self, leases: Sequence[Lease], owner: str, lease_s: float) -> set[str]:
         """Keep leases whose fence is still the highest."""
         kept = set()
@@ -196,7 +196,7 @@ class DatabaseRunLog:
                     kept.add(lease.run)
         return kept
 
-    @_reachable
+    @reachable
     def release(self, leases: Sequence[Lease], owner: str) -> None:
         """Let go of leases that are still this owner's."""
         with transaction.atomic(), connection.cursor() as cursor:

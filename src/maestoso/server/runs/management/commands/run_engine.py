@@ -9,14 +9,12 @@ import socket
 from typing import Any
 
 from django.core.management.base import BaseCommand
-from django.db import OperationalError
 
 from maestoso.core.ports import SiteClient
 from maestoso.engine.conductor import Conductor
 from maestoso.server.estate.agents import client
 from maestoso.server.estate.models import Site
-from maestoso.server.runs.log import DatabaseRunLog
-from maestoso.sites.client import HttpSite
+from maestoso.server.runs.log import DatabaseRunLog, reachable
 
 
 class Command(BaseCommand):
@@ -34,31 +32,11 @@ async def _conduct() -> None:
     loop = asyncio.get_running_loop()
     for sign in (signal.SIGTERM, signal.SIGINT):
         loop.add_signal_handler(sign, stop.set)
-    agents = await _agents(stop)
     # The same name after a restart lets it take its own runs over at once.
     owner = os.environ.get("MAESTOSO_ENGINE_NAME", f"engine@{socket.gethostname()}")
-    await Conductor(DatabaseRunLog(), _Directory(agents), owner).conduct(stop)
-    for agent in agents.values():
-        await agent.close()
+    await Conductor(DatabaseRunLog(), _client_of, owner).conduct(stop)
 
 
-class _Directory:
-    """Clients of sites by code; a site that was registered later is looked up when it is first asked."""
-
-    def __init__(self, agents: dict[str, HttpSite]) -> None:
-        self.agents = agents
-
-    def __call__(self, code: str) -> SiteClient:
-        return self.agents[code]
-
-
-async def _agents(stop: asyncio.Event) -> dict[str, HttpSite]:
-    """All agents, once the database answers."""
-    while True:
-        try:
-            sites = await asyncio.to_thread(lambda: list(Site.objects.all()))
-            return {site.code: client(site) for site in sites}
-        except OperationalError:
-            if stop.is_set():
-                return {}
-            await asyncio.sleep(0.5)
+@reachable
+def _client_of(code: str) -> SiteClient:
+    return client(Site.objects.get(code=code))
