@@ -156,7 +156,8 @@ class Judging(PlanCase):
             with self.subTest(field):
                 reply = self.browser.send("POST", "/plans/BOOK/assessment", body)
                 self.assertEqual(self.problem(reply, 400, "bad-value")["field"], field)
-        self.problem(self.browser.send("POST", "/plans/BOOK/assessment", "{oops"), 400, "not-json")
+        for text in ("{oops", "[" * 100_000):
+            self.problem(self.browser.send("POST", "/plans/BOOK/assessment", text), 400, "not-json")
 
     def test_a_site_that_is_not_there_is_said(self) -> None:
         reply = self.assess({**self.plan, "target": "XYZ"})

@@ -54,6 +54,7 @@ class BadRequests(unittest.IsolatedAsyncioTestCase):
         good = {"verb": "make-sandbox", "subject": "x", "run": "r", "fence": 1}
         cases = [
             ("PUT", "/operations/k", {"content": b"{not json"}, 400),
+            ("PUT", "/operations/k", {"content": b"[" * 100_000}, 400),
             ("PUT", "/operations/k", {"json": []}, 400),
             ("PUT", "/operations/k", {"json": {**good, "fence": "one"}}, 400),
             ("PUT", "/operations/k", {"json": {**good, "pace": 0}}, 400),

@@ -232,5 +232,5 @@ async def _body(request: Request) -> Any:
         raise BadValue("The request is too large.", f"Keep it under {LARGEST_BODY} bytes.")
     try:
         return json.loads(raw)
-    except ValueError as error:
+    except (ValueError, RecursionError) as error:
         raise BadValue("The request is not JSON.", "Send one JSON object.") from error

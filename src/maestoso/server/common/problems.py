@@ -36,7 +36,8 @@ def handle(error: Exception, context: dict[str, Any]) -> Response:
         reply = problem(429, "too-many-tries", f"Too many tries. Wait {wait} s and try again.")
         reply["Retry-After"] = str(wait)
         return reply
-    if isinstance(error, exceptions.ParseError):
+    # The JSON reader of the standard library gives up on deep nesting with a RecursionError.
+    if isinstance(error, exceptions.ParseError | RecursionError):
         return problem(400, "not-json", "The request is not JSON. Send one JSON object.")
     if isinstance(error, Http404 | exceptions.NotFound):
         return problem(404, "not-found", "There is nothing at this address.")

@@ -1,0 +1,86 @@
+"""Ratios of the core on synthetic plans: ``python -m bench.core [workloads ...]``. Asserts nothing.
+
+Each time is the best of three, beside what it is compared with; machines are noisy, so trust the ratios.
+"""
+
+from __future__ import annotations
+
+import sys
+import time
+from collections.abc import Callable
+from typing import Any
+
+from tests import worlds
+
+from bench.worlds import inputs
+from maestoso.core.forecast.monte_carlo import forecast
+from maestoso.core.planning.isolated_test import compile_test
+from maestoso.core.runs.progress import overhead
+from maestoso.core.runs.state import fold
+from maestoso.core.scheduling.list_schedule import list_schedule, lower_bound
+from maestoso.practice.rehearsal import Rehearsal
+from maestoso.practice.spec import Replica
+
+SAMPLES = 400
+
+
+def best(work: Callable[[], Any]) -> tuple[float, Any]:
+    """Seconds of the quickest of three, and what it gave."""
+    times = []
+    for _ in range(3):
+        begin = time.perf_counter()
+        result = work()
+        times.append(time.perf_counter() - begin)
+    return min(times), result
+
+
+def main() -> None:
+    """Print a block per size."""
+    for size in [int(text) for text in sys.argv[1:]] or [100, 1000]:
+        compare(size)
+
+
+def compare(size: int) -> None:
+    """One size."""
+    made = inputs(size)
+    compiling, graph = best(lambda: compile_test(made))
+    medians = [made.estimates[step.id].median_s for step in graph.steps]
+    scheduling, schedule = best(lambda: list_schedule(graph, medians, made.limits))
+    bound = lower_bound(graph, medians, made.limits)
+    casting, _ = best(lambda: forecast(graph, made.estimates, made.limits, 3600.0, samples=SAMPLES))
+    edges = sum(len(preds) for preds in graph.preds)
+    print(f"\n{size} workloads: {len(graph)} steps, {edges} edges")
+    print(f"  compile                       {compiling * 1e3:9.1f} ms")
+    print(f"  list schedule                 {scheduling * 1e3:9.1f} ms")
+    print(f"  makespan over its lower bound {schedule.makespan_s / bound:9.4f}")
+    print(f"  forecast, {SAMPLES} samples         {casting * 1e3:9.1f} ms")
+    print(
+        f"  the same, one by one          {scheduling * SAMPLES * 1e3:9.1f} ms, {scheduling * SAMPLES / casting:.0f} x"
+    )
+    replica = Replica(
+        group="shop",
+        members=tuple(w.name for w in made.workloads),
+        policy=worlds.POLICY,
+        profile=worlds.ChangeProfile(usual_bps=1e6),
+    )
+    world = worlds.world(
+        replicas=(replica,),
+        copied=worlds.Inventory(workloads=made.workloads),
+        inventory=worlds.target(
+            host_pools=(worlds.HostPool(name="b-hosts", hosts=1, cores=10**6, memory_mib=10**9),)
+        ),
+    )
+    rehearsal = Rehearsal("r1", made, world, worlds.NOW, "bench")
+    begin = time.perf_counter()
+    state = rehearsal.play(worlds.judge)
+    playing = time.perf_counter() - begin
+    folding, _ = best(lambda: fold(rehearsal.log))
+    print(
+        f"  rehearsal of {state.run_s / 60:6.0f} min         {playing * 1e3:9.1f} ms, {state.run_s / playing:.0f} x real time"
+    )
+    print(f"  fold of {len(rehearsal.log):6d} events         {folding * 1e3:9.1f} ms")
+    print(f"  machine time over its schedule {overhead(state) or 0:8.4f}")
+
+
+if __name__ == "__main__":
+    main()
