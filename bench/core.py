@@ -54,9 +54,8 @@ def compare(size: int) -> None:
     print(f"  list schedule                 {scheduling * 1e3:9.1f} ms")
     print(f"  makespan over its lower bound {schedule.makespan_s / bound:9.4f}")
     print(f"  forecast, {SAMPLES} samples         {casting * 1e3:9.1f} ms")
-    print(
-        f"  the same, one by one          {scheduling * SAMPLES * 1e3:9.1f} ms, {scheduling * SAMPLES / casting:.0f} x"
-    )
+    one_by_one = scheduling * SAMPLES
+    print(f"  the same, one by one          {one_by_one * 1e3:9.1f} ms, {one_by_one / casting:.0f} x")
     replica = Replica(
         group="shop",
         members=tuple(w.name for w in made.workloads),
@@ -75,8 +74,9 @@ def compare(size: int) -> None:
     state = rehearsal.play(worlds.judge)
     playing = time.perf_counter() - begin
     folding, _ = best(lambda: fold(rehearsal.log))
+    ratio = state.run_s / playing
     print(
-        f"  rehearsal of {state.run_s / 60:6.0f} min         {playing * 1e3:9.1f} ms, {state.run_s / playing:.0f} x real time"
+        f"  rehearsal of {state.run_s / 60:6.0f} min         {playing * 1e3:9.1f} ms, {ratio:.0f} x real time"
     )
     print(f"  fold of {len(rehearsal.log):6d} events         {folding * 1e3:9.1f} ms")
     print(f"  machine time over its schedule {overhead(state) or 0:8.4f}")

@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from maestoso.core.planning.graph import Step
 from maestoso.core.planning.isolated_test import LEAK_CHECK, VERDICT
 from maestoso.core.runs.events import Draft, Event
 from maestoso.core.runs.state import RunState
@@ -30,7 +29,7 @@ def decide(state: RunState, now: datetime) -> Decision:
     drafts = [*_for_failures(state), *_for_people(state, now)]
     starts, next_due_s = _starts(state, now)
     drafts += starts
-    if not drafts and state.all_resolved():
+    if not drafts and state.left == 0:
         drafts.append(_finish(state))
     return Decision(drafts=tuple(drafts), wake_at=None if drafts else _wake_at(state, now, next_due_s))
 
@@ -75,42 +74,37 @@ def _for_people(state: RunState, now: datetime) -> list[Draft]:
 
 def _starts(state: RunState, now: datetime) -> tuple[list[Draft], float | None]:
     """Steps that can go now, longest remaining path first, and the run time when the next one is due."""
-    drafts: list[Draft] = []
+    drafts = [
+        Draft(kind="step.skipped", data={"step": name, "reason": reason})
+        for name, reason in sorted(state.pointless.items())
+    ]
+    if state.held_because is not None:
+        return drafts, None
     now_s = state.run_seconds(now)
     next_due_s: float | None = None
-    taken = dict(state.slots_taken)
-    for name in sorted(state.open, key=lambda n: (-state.tail_s[state.graph.index[n]], n)):
-        step = state.graph[name]
-        pointless = _pointless(state, step)
-        if pointless:
-            drafts.append(Draft(kind="step.skipped", data={"step": name, "reason": pointless}))
-            continue
-        if state.held_because is not None:
-            continue
-        eligible_s = state.steps[name].eligible_s or 0.0
-        if eligible_s > now_s + TIME_GRAIN_S:
-            next_due_s = eligible_s if next_due_s is None else min(next_due_s, eligible_s)
-            continue
-        if step.person:
-            drafts.append(Draft(kind="step.waits", data={"step": name}))
-        elif step.site is None:
-            drafts.append(Draft(kind="step.done", data={"step": name, "result": {}}))
-        elif step.slot is None or taken[step.slot] < capacity(state.inputs.limits, step.slot):
-            if step.slot:
-                taken[step.slot] += 1
-            attempt = state.steps[name].attempt + 1
-            drafts.append(Draft(kind="step.asked", data={"step": name, "attempt": attempt}))
+    for slot, queue in state.queues.items():
+        free = capacity(state.inputs.limits, slot) - state.slots_taken[slot] if slot else len(queue)
+        for _, name in queue:
+            if free <= 0:
+                break
+            eligible_s = state.steps[name].eligible_s or 0.0
+            if name in state.pointless:
+                continue
+            if eligible_s > now_s + TIME_GRAIN_S:
+                next_due_s = eligible_s if next_due_s is None else min(next_due_s, eligible_s)
+                continue
+            drafts.append(_start(state, name))
+            free -= 1
     return drafts, next_due_s
 
 
-def _pointless(state: RunState, step: Step) -> str:
-    """Why an open step need not be done at all; empty when it must."""
-    for needed in step.needs:
-        if state.steps[needed].status in ("skipped", "cancelled"):
-            return f"{state.graph[needed].title} did not happen, so there is nothing to do here."
-    if step.undoes and all(state.steps[name].attempt == 0 for name in step.undoes):
-        return "It was never made, so there is nothing to take away."
-    return ""
+def _start(state: RunState, name: str) -> Draft:
+    step = state.graph[name]
+    if step.person:
+        return Draft(kind="step.waits", data={"step": name})
+    if step.site is None:
+        return Draft(kind="step.done", data={"step": name, "result": {}})
+    return Draft(kind="step.asked", data={"step": name, "attempt": state.steps[name].attempt + 1})
 
 
 def _finish(state: RunState) -> Draft:

@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left, insort
 from collections.abc import Iterable
 from dataclasses import replace
 from datetime import datetime
 
 from maestoso.core.codec import from_data
 from maestoso.core.errors import LogCorrupt
-from maestoso.core.planning.graph import Slot, StepGraph
+from maestoso.core.planning.graph import Slot, Step, StepGraph
 from maestoso.core.planning.inputs import Estimate, RunInputs
 from maestoso.core.planning.isolated_test import VERDICT, compile_test
 from maestoso.core.runs.events import Draft, Event
-from maestoso.core.runs.steps import RESOLVED, Status, StepState, next_status
+from maestoso.core.runs.steps import Status, StepState, next_status
 from maestoso.core.scheduling.list_schedule import earliest, tails
 
 
@@ -40,7 +41,13 @@ class RunState:
         self.steps: dict[str, StepState] = {step.id: StepState() for step in self.graph.steps}
         self.settled_s = [0.0] * len(self.graph)
         self.unresolved = [len(preds) for preds in self.graph.preds]
+        self.left = len(self.steps)
         self.open: set[str] = set()
+        # Open steps by slot class, longest remaining path first: what decide looks at, and nothing else.
+        self.queues: dict[Slot | None, list[tuple[float, str]]] = {
+            None: [], "power": [], "copies": [], "clones": [],
+        }  # fmt: skip
+        self.pointless: dict[str, str] = {}
         self.in_flight: set[str] = set()
         self.persons: set[str] = set()
         self.failed: set[str] = set()
@@ -103,7 +110,7 @@ class RunState:
         if event.data["attempt"] != state.attempt + 1:
             raise LogCorrupt(f"Attempt {event.data['attempt']} of {step} follows attempt {state.attempt}.")
         self.steps[step] = replace(state, attempt=state.attempt + 1, asked_s=event.run_s, code="", reason="")
-        self.open.discard(step)
+        self._dequeue(step)
         self.in_flight.add(step)
         slot = self.graph[step].slot
         if slot:
@@ -135,12 +142,12 @@ class RunState:
         self.failed.discard(step)
         self.stopped_for.discard(step)
         self.steps[step] = replace(state, eligible_s=event.run_s, settled_s=None)
-        self.open.add(step)
+        self._enqueue(step)
 
     def _on_step_waits(self, event: Event) -> None:
         step, state = self._move(event)
         self.steps[step] = replace(state, asked_s=event.run_s)
-        self.open.discard(step)
+        self._dequeue(step)
         self.persons.add(step)
         if step == VERDICT:
             self.ready_s = event.run_s
@@ -207,8 +214,10 @@ class RunState:
     def _resolve(self, step: str) -> None:
         self.steps[step] = replace(self.steps[step], settled_s=self.run_s)
         self.settled_s[self.graph.index[step]] = self.run_s
-        for waits in (self.open, self.persons, self.failed):
-            waits.discard(step)
+        self.left -= 1
+        self._dequeue(step)
+        self.persons.discard(step)
+        self.failed.discard(step)
         for position in self.graph.succs[self.graph.index[step]]:
             self.unresolved[position] -= 1
             if self.unresolved[position] == 0 and self._status(position) == "waiting":
@@ -221,11 +230,36 @@ class RunState:
         step = self.graph.steps[position].id
         eligible = earliest(self.graph, position, self.settled_s)
         self.steps[step] = replace(self.steps[step], eligible_s=eligible)
-        self.open.add(step)
+        self._enqueue(step)
+        # All it waits for is resolved, so whether there is anything to do is known now and stays so.
+        reason = self._pointless(self.graph.steps[position])
+        if reason:
+            self.pointless[step] = reason
 
-    def all_resolved(self) -> bool:
-        """Whether no step is left to do."""
-        return all(state.status in RESOLVED for state in self.steps.values())
+    def _place(self, step: str) -> tuple[list[tuple[float, str]], tuple[float, str]]:
+        position = self.graph.index[step]
+        return self.queues[self.graph.steps[position].slot], (-self.tail_s[position], step)
+
+    def _enqueue(self, step: str) -> None:
+        self.open.add(step)
+        queue, entry = self._place(step)
+        insort(queue, entry)
+
+    def _dequeue(self, step: str) -> None:
+        if step in self.open:
+            self.open.discard(step)
+            self.pointless.pop(step, None)
+            queue, entry = self._place(step)
+            del queue[bisect_left(queue, entry)]
+
+    def _pointless(self, step: Step) -> str:
+        """Why an open step need not be done at all; empty when it must."""
+        for needed in step.needs:
+            if self.steps[needed].status in ("skipped", "cancelled"):
+                return f"{self.graph[needed].title} did not happen, so there is nothing to do here."
+        if step.undoes and all(self.steps[name].attempt == 0 for name in step.undoes):
+            return "It was never made, so there is nothing to take away."
+        return ""
 
 
 def fold(events: Iterable[Event]) -> RunState:
