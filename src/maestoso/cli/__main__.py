@@ -77,9 +77,9 @@ def serve(options: Options, *, demo: bool) -> int:
     if taken:
         print("\n".join(taken), file=sys.stderr)
         return 1
-    # A second signal while stopping must not cut the stopping short.
-    for sign in (signal.SIGTERM, signal.SIGHUP):
-        signal.signal(sign, _as_interrupt)
+    signal.signal(signal.SIGTERM, _as_interrupt)
+    if signal.getsignal(signal.SIGHUP) is not signal.SIG_IGN:  # nohup means what it says
+        signal.signal(signal.SIGHUP, _as_interrupt)
     try:
         bring_up(processes, demo=demo)
         if not demo:
@@ -107,17 +107,12 @@ def bring_up(processes: Processes, *, demo: bool) -> None:
     """All stages of a start."""
     options, log = processes.options, processes.logs / "setup.log"
     front_end.build(log)
-    with stage("Database"):
+    with stage("Database and practice sites" if demo else "Database"):
         database.initialise(options, processes.secrets, log)
         processes.start_supervisor()
-    with stage("Tables"):
-        django(processes, "migrate", "--no-input")
-    if demo:
-        with stage("Practice sites"):
-            processes.start_sites()
-        with stage("Demo data"):
-            django(processes, "load_demo")
-            _make_administrator(processes, ADMINISTRATOR, processes.secrets.admin_password)
+    with stage("Tables and demo data" if demo else "Tables"):
+        # One process for all of it: starting Python and Django is most of the time this takes.
+        django(processes, "prepare", *(["--demo"] if demo else []))
     with stage("Engine and web server"):
         processes.start_application()
 

@@ -90,7 +90,7 @@ class Processes:
     # --- starting and stopping ---
 
     def start_supervisor(self) -> None:
-        """Start the supervisor with the database; the rest is started when its turn comes."""
+        """Start the supervisor with database and practice sites; the rest when its turn comes."""
         self.logs.mkdir(parents=True, exist_ok=True)
         self.config.parent.mkdir(parents=True, exist_ok=True)
         self.config.touch(mode=0o600)
@@ -103,10 +103,10 @@ class Processes:
                 start_new_session=True,
             )  # fmt: skip
         self.wait_for("The database", lambda: database.answers(self.options, self.secrets), "mariadb")
-
-    def start(self, *names: str) -> None:
-        """Start programs of the configuration."""
-        self.control("start", *names)
+        for code in self.sites:
+            url = f"http://127.0.0.1:{self.site_port(code)}/v1/capabilities"
+            token = {"Authorization": f"Bearer {self.secrets.site_token}"}
+            self.wait_for(f"Practice site {code}", lambda u=url, t=token: _answers(u, t), f"site-{code}")
 
     def control(self, *arguments: str) -> str:
         """Tell the supervisor something; returns what it said."""
@@ -124,17 +124,9 @@ class Processes:
                 raise StageFailed(f"{what} did not come up. See {self.logs / f'{log}.log'}.")
             time.sleep(0.05)
 
-    def start_sites(self) -> None:
-        """Start the practice sites and wait until they answer."""
-        self.start(*(f"site-{code}" for code in self.sites))
-        for code in self.sites:
-            url = f"http://127.0.0.1:{self.site_port(code)}/v1/capabilities"
-            token = {"Authorization": f"Bearer {self.secrets.site_token}"}
-            self.wait_for(f"Practice site {code}", lambda u=url, t=token: _answers(u, t), f"site-{code}")
-
     def start_application(self) -> None:
         """Start engine and web server and wait until pages are served."""
-        self.start("engine", "web")
+        self.control("start", "engine", "web")
         self.wait_for("The web server", lambda: _answers(f"{self.address}/api/v1/session"), "web")
 
     @property
@@ -174,6 +166,7 @@ class Processes:
                         "--state", str(self.options.var / "sites" / f"{code}.sqlite"),
                     ],
                     2,
+                    True,
                 )
                 for code in self.sites
             ),

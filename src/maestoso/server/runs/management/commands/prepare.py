@@ -1,0 +1,45 @@
+"""``prepare [--demo]``: brings the tables up to date, and loads the demo scenario once."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.contrib.auth.models import User
+from django.core.management import call_command
+from django.core.management.base import BaseCommand, CommandParser
+from django.db import transaction
+
+from maestoso.engine.clock import SystemClock
+from maestoso.practice.scenario import Scenario
+from maestoso.server.config.settings import OPTIONS, SECRETS
+from maestoso.server.runs import demo
+
+
+class Command(BaseCommand):
+    """What a start needs of the database, in one process."""
+
+    help = __doc__ or ""
+
+    def add_arguments(self, parser: CommandParser) -> None:
+        """One switch."""
+        parser.add_argument("--demo", action="store_true", help="load the demo data too")
+
+    def handle(self, *args: Any, **options: Any) -> None:
+        """Tables, then the demo data: all of it or nothing."""
+        call_command("migrate", interactive=False, stdout=self.stdout)
+        if options["demo"] and not demo.is_loaded():
+            with transaction.atomic():
+                self._load()
+
+    def _load(self) -> None:
+        scenario = Scenario(OPTIONS.scenario)
+        urls = {
+            code: f"http://127.0.0.1:{OPTIONS.site_port + index}"
+            for index, code in enumerate(scenario.site_codes())
+        }
+        demo.load(
+            scenario, agent_urls=urls, token=SECRETS.site_token, clock=SystemClock(), say=self.stdout.write
+        )
+        administrator = User(username=demo.AUTHOR, is_superuser=True)
+        administrator.set_password(SECRETS.admin_password)
+        administrator.save()
