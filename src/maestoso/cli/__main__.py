@@ -129,7 +129,7 @@ def _make_administrator(processes: Processes, name: str, password: str) -> None:
         input=password + "\n", text=True, capture_output=True, env=processes.environment(), check=False,
     )  # fmt: skip
     if done.returncode:
-        raise StageFailed(done.stderr.strip().splitlines()[-1])
+        raise StageFailed(done.stderr.strip().splitlines()[-1].removeprefix("CommandError: "))
 
 
 def _first_administrator(processes: Processes) -> None:

@@ -32,7 +32,9 @@ def find_plan(code: str) -> PlanRow:
     row = PlanRow.objects.filter(code=code).first()
     if row is None:
         known = ", ".join(PlanRow.objects.values_list("code", flat=True))
-        raise NotFound(f"There is no plan {code!r}.", f"Known plans: {known}.")
+        raise NotFound(
+            f"There is no plan {code!r}.", f"Known plans: {known}." if known else "There are no plans yet."
+        )
     return row
 
 

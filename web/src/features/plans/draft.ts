@@ -26,6 +26,14 @@ export function useDraft(detail: Ref<PlanDetail | undefined>) {
     () => !!plan.value && !!saved.value && JSON.stringify(plan.value) !== JSON.stringify(saved.value),
   );
 
+  function recall(code: string): Kept | null {
+    try {
+      return JSON.parse(localStorage.getItem(key(code)) ?? "null") as Kept | null;
+    } catch {
+      return null; // not written by us, or cut short: the saved version is what there is
+    }
+  }
+
   function begin(from: Plan, base: number, ground: Plan): void {
     history.value = [copy(from)];
     at.value = 0;
@@ -38,8 +46,7 @@ export function useDraft(detail: Ref<PlanDetail | undefined>) {
     (now) => {
       if (!now || (changed.value && basedOn.value !== now.version)) return;
       if (basedOn.value === now.version && plan.value) return;
-      const kept = localStorage.getItem(key(now.plan.code));
-      const draft = kept ? (JSON.parse(kept) as Kept) : null;
+      const draft = recall(now.plan.code);
       // A draft of an older version is brought back too: saving it will say what changed in between.
       begin(draft?.plan ?? now.plan, draft?.basedOn ?? now.version, now.plan);
     },
