@@ -49,10 +49,6 @@ class SiteLink:
         if known is None:
             self._keep(self._deliver(operation.key))
 
-    def forget(self, key: str) -> None:
-        """Stop waiting for an operation."""
-        self.waiting.pop(key, None)
-
     async def close(self) -> None:
         """End all of it; the site keeps what it has."""
         tasks = list(self._tasks)

@@ -54,7 +54,6 @@ class Op:
 
     key: str
     submission: Submission
-    accepted_at: float
     due_at: float
     status: OperationStatus = "running"
     result: Mapping[str, Any] = field(default_factory=dict)

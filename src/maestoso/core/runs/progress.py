@@ -17,8 +17,6 @@ class Measures:
     rto_s: float | None
     rpo_s: dict[str, float]
     people_s: float
-    attempts: int
-    failures_met: int
 
 
 def measures(state: RunState) -> Measures:
@@ -31,8 +29,6 @@ def measures(state: RunState) -> Measures:
             if group.point is not None
         },
         people_s=state.people_s,
-        attempts=sum(step.attempt for step in state.steps.values()),
-        failures_met=sum(max(step.attempt - 1, 0) for step in state.steps.values()) + len(state.failed),
     )
 
 

@@ -167,6 +167,13 @@ def _from_plans(rows: list[tuple[Context, PlanRowView]]) -> list[NextAction]:
 _NEVER = "Nobody has proved yet that it works. A test leaves production alone."
 
 
+def _sentence(finding: Finding, tests: bool) -> str:
+    """The button says what to do about a test; for the rest the mend does."""
+    if finding.code == "never-tested":
+        return _NEVER
+    return finding.sentence if tests else f"{finding.sentence} {finding.mend}"
+
+
 def _action(finding: Finding, view: PlanRowView) -> NextAction:
     tests = finding.code in ("test-overdue", "never-tested")
     titles = {
@@ -178,7 +185,7 @@ def _action(finding: Finding, view: PlanRowView) -> NextAction:
     return NextAction(
         urgency="sometime" if tests else "soon",
         title=titles[finding.code],
-        sentence=_NEVER if finding.code == "never-tested" else f"{finding.sentence} {finding.mend}",
+        sentence=_sentence(finding, tests),
         label="Start a test" if tests else "See the plan",
         to=f"/plans/{quote(view.code)}/start" if tests else f"/plans/{quote(view.code)}",
     )

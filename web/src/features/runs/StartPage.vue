@@ -161,7 +161,7 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start the test", run: () => void start(
           <p v-if="preflight?.practice" class="choice">
             Pace
             <el-input-number v-model="pace" :min="1" :max="1000" :precision="0" size="small" aria-label="Pace" />
-            machine seconds per second
+            times real speed
           </p>
           <p v-if="preflight?.last_notes" class="quiet">Notes from the last test: “{{ preflight.last_notes }}”</p>
         </section>
