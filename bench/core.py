@@ -8,6 +8,7 @@ from __future__ import annotations
 import sys
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 from tests import worlds
@@ -57,9 +58,7 @@ def compare(size: int) -> None:
     one_by_one = scheduling * SAMPLES
     print(f"  the same, one by one          {one_by_one * 1e3:9.1f} ms, {one_by_one / casting:.0f} x")
     replica = Replica(
-        group="shop",
-        members=tuple(w.name for w in made.workloads),
-        policy=worlds.POLICY,
+        group=replace(worlds.GROUP, members=tuple(w.name for w in made.workloads)),
         profile=worlds.ChangeProfile(usual_bps=1e6),
     )
     world = worlds.world(

@@ -11,6 +11,7 @@ from maestoso.core.model.estate import (
     Disk,
     HostPool,
     Inventory,
+    Link,
     Network,
     Nic,
     Service,
@@ -22,7 +23,7 @@ from maestoso.core.model.protection import Group, Policy, RecoveryPoint
 from maestoso.core.planning.inputs import RunInputs
 from maestoso.core.readiness.assess import Options, assess
 from maestoso.core.readiness.context import Context
-from maestoso.core.replication.points import ChangeProfile
+from maestoso.core.replication.change import ChangeProfile
 from maestoso.core.runs.events import Draft
 from maestoso.core.runs.state import RunState
 from maestoso.practice.spec import Replica, SiteSpec
@@ -164,7 +165,8 @@ def spec(**changes: object) -> SiteSpec:
         code="B",
         seed=5,
         inventory=target(),
-        replicas=(Replica(group="shop", members=NAMES, policy=POLICY, profile=ChangeProfile(usual_bps=1e6)),),
+        replicas=(Replica(group=GROUP, profile=ChangeProfile(usual_bps=1e6)),),
+        links=(Link(one="A", other="B", bandwidth_bps=1_000_000_000),),
         copied=Inventory(workloads=tuple(WORKLOADS.values())),
     )
     return replace(made, **changes)  # type: ignore[arg-type]

@@ -58,7 +58,7 @@ def tidewell(code: str) -> tuple[RunInputs, World]:
             )
             for g in TIDEWELL.data("protection")["groups"]
         ),
-        newest={group: world.points(group)[-1] for group in world.replicas},
+        newest={group: world.points(group)[-1] for group in world.replication.copying},
     )
     judged = assess(ctx, Options(points={}), "t1", {}, samples=20)
     assert judged.inputs is not None, judged.findings

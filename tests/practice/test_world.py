@@ -158,7 +158,7 @@ class Operations(unittest.TestCase):
     def test_production_is_in_no_effect(self) -> None:
         site = Site()
         site.copy()
-        self.assertEqual(site.world.inventory(), worlds.target())
+        self.assertEqual(site.world.inventory, worlds.target())
         self.assertFalse([e for e in site.world.journal if e.subject in worlds.NAMES])
 
     def test_a_sync_leaves_a_point_that_can_be_cloned(self) -> None:
@@ -341,7 +341,7 @@ class TheScenario(unittest.TestCase):
         for hour in (1, 15):
             made = worlds.NOW.replace(hour=hour)
             hilltop = self.scenario.spec("HIL", made)
-            (burst,) = next(r for r in hilltop.replicas if r.group == "booking-db").profile.bursts
+            (burst,) = next(r for r in hilltop.replicas if r.group.code == "booking-db").profile.bursts
             self.assertTrue(timedelta(0) < made - burst.start < timedelta(days=1))
 
     def test_what_is_not_there_is_said(self) -> None:

@@ -54,7 +54,7 @@ class SiteContract:
         self.assertEqual([p.at for p in points], sorted(p.at for p in points))
         self.assertEqual({p.group for p in points}, {self.group})
         self.assertEqual([c.at for c in changes], sorted(c.at for c in changes))
-        newest = {p.group: p for p in await self.site.newest()}
+        newest = {state.group: state.newest for state in (await self.site.pulse()).groups}
         self.assertGreaterEqual(newest[self.group].at, points[-1].at)
 
     async def test_an_operation_ends_and_the_feed_says_so(self: Any) -> None:

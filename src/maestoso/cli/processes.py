@@ -163,7 +163,7 @@ class Processes:
                     [
                         python, "-m", "maestoso.practice", "--scenario", str(self.options.scenario),
                         "--site", code, "--port", str(self.site_port(code)),
-                        "--state", str(self.options.var / "sites" / f"{code}.sqlite"),
+                        "--state", str(self.options.var / "sites" / f"{code}.sqlite"), *self._peers(code),
                     ],
                     2,
                     True,
@@ -197,6 +197,10 @@ class Processes:
                 *programs,
             ]
         )
+
+    def _peers(self, code: str) -> list[str]:
+        others = [other for other in self.sites if other != code]
+        return [f"--peer={other}=http://127.0.0.1:{self.site_port(other)}" for other in others]
 
     def _program(self, name: str, command: list[str], priority: int, at_once: bool = False) -> str:
         """Higher priorities start later and stop earlier. A process that dies is started again."""

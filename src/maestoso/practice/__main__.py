@@ -21,12 +21,14 @@ def main() -> None:
     parser.add_argument("--site", required=True, help="code of the site to be")
     parser.add_argument("--port", type=int, required=True, help="port on 127.0.0.1")
     parser.add_argument("--state", type=Path, required=True, help="file that keeps what the site did")
+    parser.add_argument("--peer", action="append", default=[], help="CODE=URL of another site")
     options = parser.parse_args()
     clock = SystemClock()
     store = Store(options.state, clock.now())
     world = store.replay(Scenario(options.scenario).spec(options.site, store.created_at))
+    peers = dict(peer.split("=", 1) for peer in options.peer)
     # In the environment, not in the arguments: those can be read by everybody on the machine.
-    site = PracticeSite(world, store, clock, os.environ["MAESTOSO_SITE_TOKEN"])
+    site = PracticeSite(world, store, clock, os.environ["MAESTOSO_SITE_TOKEN"], peers)
     uvicorn.run(
         application(site), host="127.0.0.1", port=options.port, log_level="warning",
         timeout_graceful_shutdown=1, access_log=False,

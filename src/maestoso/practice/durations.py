@@ -12,7 +12,7 @@ import numpy as np
 from scipy.special import ndtri
 
 from maestoso.core.model.estate import Workload
-from maestoso.core.replication.points import chance
+from maestoso.core.replication.change import chance
 
 MEDIAN_S: Mapping[str, float] = {
     "sync": 35.0,

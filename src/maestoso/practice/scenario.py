@@ -7,6 +7,7 @@ workload's name, gateways and name servers from the network.
 from __future__ import annotations
 
 import hashlib
+import json
 from dataclasses import replace
 from datetime import datetime, timedelta
 from ipaddress import ip_interface
@@ -20,13 +21,15 @@ from maestoso.core.errors import BadValue, NotFound
 from maestoso.core.model.estate import (
     HostPool,
     Inventory,
+    Link,
     Network,
     SiteLimits,
     StoragePool,
     Workload,
 )
-from maestoso.core.model.protection import Policy
-from maestoso.core.replication.points import Burst, ChangeProfile
+from maestoso.core.model.protection import Group
+from maestoso.core.replication.change import Burst, ChangeProfile, Job, derived_usual_bps
+from maestoso.core.replication.throttle import minute_of
 from maestoso.practice.spec import Replica, SiteSpec
 
 
@@ -34,9 +37,10 @@ class Scenario:
     """One folder of scenario files. ``data(name)`` gives the parsed content of ``name``.yaml."""
 
     def __init__(self, folder: Path) -> None:
-        if not (folder / "sites.yaml").is_file():
+        if not any((folder / f"sites.{suffix}").is_file() for suffix in ("yaml", "json")):
             raise NotFound(f"{folder} holds no scenario: sites.yaml is missing.")
         self.folder = folder
+        self._read: dict[str, Any] = {}
         self._sites: dict[str, Any] = self.data("sites")["sites"]
         self.workloads: dict[str, Workload] = {}
         self.site_of: dict[str, str] = {}
@@ -49,8 +53,16 @@ class Scenario:
 
     def data(self, name: str) -> Any:
         """The content of one file; an empty object where there is none."""
-        file = self.folder / f"{name}.yaml"
-        return yaml.safe_load(file.read_text(encoding="utf-8")) if file.is_file() else {}
+        if name not in self._read:
+            self._read[name] = self._load(name)
+        return self._read[name]
+
+    def _load(self, name: str) -> Any:
+        for suffix, parse in ((".json", json.loads), (".yaml", yaml.safe_load)):
+            file = self.folder / f"{name}{suffix}"
+            if file.is_file():
+                return parse(file.read_text(encoding="utf-8"))
+        return {}
 
     def site_codes(self) -> tuple[str, ...]:
         """Codes of all sites, in order."""
@@ -67,7 +79,9 @@ class Scenario:
         """What the practice site of ``code`` is made of; bursts are anchored to ``created_at``."""
         row = self.site(code)
         replicas, copied = [], []
+        usual: dict[str, float] = {}
         for group in self.data("protection").get("groups", []):
+            usual |= self._usual(group)
             if group["target"] == code:
                 replicas.append(self._replica(group, created_at))
                 copied += [self.workloads[name] for name in group["members"]]
@@ -77,7 +91,29 @@ class Scenario:
             inventory=self._inventory(code, row),
             replicas=tuple(replicas),
             copied=Inventory(workloads=tuple(copied)),
+            links=self.links(),
+            usual_bps=usual,
         )
+
+    def links(self) -> tuple[Link, ...]:
+        """The lines between the sites."""
+        return tuple(_link(row) for row in self.data("sites").get("links", []))
+
+    def groups(self) -> tuple[Group, ...]:
+        """The groups of all sites."""
+        return tuple(self._group(row) for row in self.data("protection").get("groups", []))
+
+    def _group(self, row: dict[str, Any]) -> Group:
+        known = {key: value for key, value in row.items() if key not in ("change", "key")}
+        return from_data(Group, known, at=row["code"])
+
+    def _usual(self, group: dict[str, Any]) -> dict[str, float]:
+        """The changes of a group, spread over its members by their size."""
+        sizes = {name: self.workloads[name].size_gib for name in group["members"]}
+        total = sum(sizes.values()) or 1
+        if "change" not in group:
+            return {name: derived_usual_bps(self.workloads[name]) for name in sizes}
+        return {name: group["change"]["usual_mbps"] * 1e6 * size / total for name, size in sizes.items()}
 
     def _inventory(self, code: str, row: dict[str, Any]) -> Inventory:
         return Inventory(
@@ -137,22 +173,30 @@ class Scenario:
         name, protocol, port = text.split()
         return {"name": name, "protocol": protocol, "port": int(port)}
 
-    def _replica(self, group: dict[str, Any], created_at: datetime) -> Replica:
-        change = group["change"]
-        bursts = []
-        for burst in change.get("bursts", []):
-            hour, minute = map(int, burst["at"].split(":"))
-            night = created_at.replace(hour=hour, minute=minute, second=0, microsecond=0)
-            # 'Last night' has been: before that hour, it is the night before.
-            night -= timedelta(days=burst["nights_ago"] - (1 if night < created_at else 0))
-            bursts.append(Burst(start=night, length_s=burst["minutes"] * 60, factor=burst["factor"]))
-        return Replica(
-            group=group["code"],
-            members=tuple(group["members"]),
-            policy=from_data(Policy, group["policy"]),
-            profile=ChangeProfile(
-                usual_bps=change["usual_mbps"] * 1e6,
-                failed_share=change.get("failed_share", 0.0),
-                bursts=tuple(bursts),
-            ),
+    def _replica(self, row: dict[str, Any], created_at: datetime) -> Replica:
+        change = row.get("change", {})
+        profile = ChangeProfile(
+            usual_bps=sum(self._usual(row).values()),
+            failed_share=change.get("failed_share", 0.0),
+            bursts=tuple(_burst(burst, created_at) for burst in change.get("bursts", [])),
+            jobs=tuple(_job(job) for job in change.get("jobs", [])),
         )
+        return Replica(group=self._group(row), profile=profile)
+
+
+def _link(row: dict[str, Any]) -> Link:
+    one, other = row["between"]
+    rest = {key: value for key, value in row.items() if key != "between"}
+    return from_data(Link, {"one": one, "other": other, **rest}, at="link")
+
+
+def _burst(row: dict[str, Any], created_at: datetime) -> Burst:
+    hour, minute = map(int, row["at"].split(":"))
+    night = created_at.replace(hour=hour, minute=minute, second=0, microsecond=0)
+    # 'Last night' has been: before that hour, it is the night before.
+    night -= timedelta(days=row["nights_ago"] - (1 if night < created_at else 0))
+    return Burst(start=night, length_s=row["minutes"] * 60, factor=row["factor"])
+
+
+def _job(row: dict[str, Any]) -> Job:
+    return Job(begins_s=minute_of(row["at"]) * 60, length_s=row["minutes"] * 60, factor=row["factor"])

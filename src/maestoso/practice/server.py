@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import asyncio
+import hashlib
 import hmac
 import json
-from collections.abc import AsyncIterator, Awaitable, Callable
+from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
 from contextlib import asynccontextmanager, suppress
 from typing import Any
 
+import httpx
 from starlette.applications import Starlette
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
@@ -16,28 +18,51 @@ from starlette.routing import Route
 
 from maestoso.core.codec import from_data, to_data
 from maestoso.core.errors import BadValue, DomainError, NotFound
+from maestoso.core.model.estate import Inventory
 from maestoso.core.ports import Clock, SiteRefused
-from maestoso.practice.spec import Fault
+from maestoso.practice.replication import AWAY
+from maestoso.practice.spec import Fault, Trouble
 from maestoso.practice.store import Store
 from maestoso.practice.verbs import VERBS
 from maestoso.practice.world import World
-from maestoso.sites.contract import Submission
+from maestoso.sites.contract import SitePulse, Submission
 
 PROTOCOL = "1.0"
 LONGEST_WAIT_S = 30.0
-LARGEST_BODY = 1_000_000
+LARGEST_BODY = 64_000_000
+TICK_S = 1.0
+KEEP_EVERY_S = 300.0
+PEER_PATIENCE_S = 2.0
 
 
 class PracticeSite:
     """The world behind the server: keeps its clock going and tells those who wait for changes."""
 
-    def __init__(self, world: World, store: Store, clock: Clock, token: str) -> None:
+    def __init__(
+        self, world: World, store: Store, clock: Clock, token: str, peers: Mapping[str, str] | None = None
+    ) -> None:
         self.world = world
+        self.peers = peers or {}
         self.store = store
         self.clock = clock
         self.token = token
         self._news = asyncio.Event()
         self._sooner = asyncio.Event()
+        self._kept_at = 0.0
+        self._marked: Inventory | None = None
+        self._mark = ""
+
+    def keep(self) -> None:
+        """Make a snapshot of the copying."""
+        self._kept_at = self.seconds()
+        self.store.keep_copying(self.world)
+
+    def inventory_mark(self) -> str:
+        """A text that changes with the inventory."""
+        if self._marked is not self.world.inventory:
+            text = json.dumps(to_data(self.world.inventory), sort_keys=True)
+            self._marked, self._mark = self.world.inventory, hashlib.sha256(text.encode()).hexdigest()[:16]
+        return self._mark
 
     def seconds(self) -> float:
         """The site's clock, in seconds since 1970."""
@@ -53,15 +78,25 @@ class PracticeSite:
         self._sooner.set()
         return to_data(state)
 
+    def tell(self, kind: str, value: Any, act: Callable[[float], None]) -> None:
+        """Change the world from outside, durable before it has any effect."""
+        at = self.seconds()
+        self.store.write(at, kind, to_data(value))
+        act(at)
+        self._sooner.set()
+
     def fault(self, fault: Fault | None) -> None:
         """Misbehave, or (None) put all right."""
-        at = self.seconds()
-        self.store.write(at, "fault" if fault else "clear", to_data(fault))
-        if fault:
-            self.world.add_fault(fault, at)
+        if fault is None:
+            self.tell("clear", None, self.world.clear_faults)
         else:
-            self.world.clear_faults(at)
-        self._sooner.set()
+            self.tell("fault", fault, lambda at: self.world.add_fault(fault, at))
+
+    def peer(self, code: str, reason: str) -> None:
+        """Another site stopped answering, or (empty reason) answers again."""
+        if self.world.replication.away.get(code, "") != reason:
+            value = {"source": code, "reason": reason}
+            self.tell("away", value, lambda at: self.world.set_away(code, reason, at))
 
     async def changes(self, after: int, wait_s: float) -> dict[str, Any]:
         """Changes behind a cursor; waits for some when there are none."""
@@ -91,12 +126,27 @@ class PracticeSite:
         """Let things happen when they are due, also when nobody asks."""
         while True:
             self.advance()
+            if self.seconds() - self._kept_at >= KEEP_EVERY_S:
+                self.keep()
             due = self.world.next_due()
             self._sooner.clear()
-            pause = None if due is None else max(due - self.seconds(), 0.0)
+            pause = TICK_S if due is None else min(max(due - self.seconds(), 0.0), TICK_S)
             with suppress(TimeoutError):
                 async with asyncio.timeout(pause):
                     await self._sooner.wait()
+
+
+async def watch_peer(site: PracticeSite, code: str, url: str) -> None:
+    """Notice when another site goes away: nothing can be copied from it then."""
+    async with httpx.AsyncClient(base_url=url, timeout=PEER_PATIENCE_S, trust_env=False) as line:
+        headers = {"Authorization": f"Bearer {site.token}"}
+        while True:
+            try:
+                answer = await line.get("/v1/clock", headers=headers)
+                site.peer(code, "" if answer.status_code == 200 else AWAY)
+            except httpx.TransportError:
+                site.peer(code, AWAY)
+            await asyncio.sleep(TICK_S)
 
 
 def application(site: PracticeSite) -> Starlette:
@@ -115,17 +165,25 @@ def application(site: PracticeSite) -> Starlette:
         return {"now": site.clock.now().isoformat()}
 
     async def inventory(request: Request) -> Any:
-        return to_data(site.world.inventory())
+        return to_data(site.world.inventory)
 
     async def points(request: Request) -> Any:
         site.advance()
         group = request.query_params.get("group", "")
         return {"points": to_data(site.world.points(group)), "changes": to_data(site.world.changes_of(group))}
 
-    async def newest(request: Request) -> Any:
+    async def pulse(request: Request) -> Any:
         site.advance()
-        held = (site.world.points(group) for group in site.world.replicas)
-        return {"points": to_data([points[-1] for points in held if points])}
+        said = SitePulse(
+            now=site.clock.now(),
+            inventory=site.inventory_mark(),
+            groups=site.world.replication.states(),
+            links=site.world.replication.link_states(),
+        )
+        return to_data(said)
+
+    async def change_rates(request: Request) -> Any:
+        return {"workloads": to_data(site.world.change_rates())}
 
     async def journal(request: Request) -> Any:
         site.advance()
@@ -160,15 +218,28 @@ def application(site: PracticeSite) -> Starlette:
         site.fault(from_data(Fault, await _body(request), "fault"))
         return {}
 
+    async def add_trouble(request: Request) -> Any:
+        trouble = from_data(Trouble, await _body(request), "trouble")
+        site.tell("trouble", trouble, lambda at: site.world.add_trouble(trouble, at))
+        return {}
+
     async def clear_faults(request: Request) -> Any:
         site.fault(None)
         return {}
 
+    async def set_inventory(request: Request) -> Any:
+        inventory = from_data(Inventory, await _body(request), "inventory")
+        site.tell("inventory", inventory, lambda at: site.world.set_inventory(inventory, at))
+        return {}
+
     @asynccontextmanager
     async def lifespan(app: Starlette) -> AsyncIterator[None]:
-        task = asyncio.create_task(site.keep_time())
+        tasks = [asyncio.create_task(site.keep_time())]
+        tasks += [asyncio.create_task(watch_peer(site, code, url)) for code, url in site.peers.items()]
         yield
-        task.cancel()
+        for task in tasks:
+            task.cancel()
+        site.keep()
         site.store.close()
 
     def route(path: str, method: str, handler: Callable[[Request], Awaitable[Any]]) -> Route:
@@ -180,7 +251,8 @@ def application(site: PracticeSite) -> Starlette:
             route("/clock", "GET", clock),
             route("/inventory", "GET", inventory),
             route("/points", "GET", points),
-            route("/points/newest", "GET", newest),
+            route("/pulse", "GET", pulse),
+            route("/change-rates", "GET", change_rates),
             route("/journal", "GET", journal),
             route("/remains", "GET", remains),
             route("/operations", "GET", feed),
@@ -188,6 +260,8 @@ def application(site: PracticeSite) -> Starlette:
             route("/operations/{key:path}", "GET", get),
             route("/practice/faults", "POST", add_fault),
             route("/practice/faults", "DELETE", clear_faults),
+            route("/practice/troubles", "POST", add_trouble),
+            route("/practice/inventory", "POST", set_inventory),
         ],
         lifespan=lifespan,
     )

@@ -5,30 +5,33 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Literal
 
-from maestoso.core.model.estate import Inventory
-from maestoso.core.model.protection import Policy
-from maestoso.core.replication.points import ChangeProfile
+from maestoso.core.model.estate import Inventory, Link
+from maestoso.core.model.protection import Group
+from maestoso.core.replication.change import ChangeProfile
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Replica:
-    """A group whose copies this site holds."""
+    """A group whose copies this site holds, and how its workloads change."""
 
-    group: str
-    members: tuple[str, ...]
-    policy: Policy
+    group: Group
     profile: ChangeProfile
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SiteSpec:
-    """``copied`` describes the workloads of other sites whose replicas are here, so that copies can boot."""
+    """``copied`` describes the workloads of other sites whose replicas are here, so that copies can boot.
+
+    ``usual_bps`` says how fast workloads change, where that does not follow from their size.
+    """
 
     code: str
     seed: int
-    inventory: Inventory
+    inventory: Inventory = field(default_factory=Inventory)
     replicas: tuple[Replica, ...] = ()
     copied: Inventory = field(default_factory=Inventory)
+    links: tuple[Link, ...] = ()
+    usual_bps: dict[str, float] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -47,3 +50,19 @@ class Fault:
     factor: float = 4.0
     code: str = "practice-fault"
     reason: str = "The practice lab made this fail."
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Trouble:
+    """Misbehaviour of the copying, until it is cleared.
+
+    ``cut`` and ``slow`` (by ``factor``) are about the link from the site ``subject``; ``burst`` makes the
+    group ``subject`` change ``factor`` times as fast for ``length_s``; ``failing`` lets its cycles fail for
+    ``reason``.
+    """
+
+    effect: Literal["cut", "slow", "burst", "failing"]
+    subject: str
+    factor: float = 8.0
+    length_s: int = 900
+    reason: str = ""

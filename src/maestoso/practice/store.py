@@ -1,19 +1,22 @@
 """What a practice site keeps over a restart: every input with its time, durable before it is answered.
 
-The world is deterministic, so its state is its inputs replayed.
+The world is deterministic, so its state is its inputs replayed. Only the copying between sites goes on
+without inputs, for ever: of that a snapshot is kept, and what came after it is computed again.
 """
 
 from __future__ import annotations
 
 import json
 import sqlite3
+from contextlib import suppress
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 from maestoso.core.codec import from_data, to_data
+from maestoso.core.model.estate import Inventory
 from maestoso.core.ports import SiteRefused
-from maestoso.practice.spec import Fault, SiteSpec
+from maestoso.practice.spec import Fault, SiteSpec, Trouble
 from maestoso.practice.world import World
 from maestoso.sites.contract import Submission
 
@@ -30,6 +33,8 @@ class Store:
             "CREATE TABLE IF NOT EXISTS born (at TEXT NOT NULL);"
             "CREATE TABLE IF NOT EXISTS input"
             " (id INTEGER PRIMARY KEY, at REAL NOT NULL, kind TEXT NOT NULL, data TEXT NOT NULL);"
+            "CREATE TABLE IF NOT EXISTS copying"
+            " (one INTEGER PRIMARY KEY, at REAL NOT NULL, data TEXT NOT NULL);"
         )
         row = self._db.execute("SELECT at FROM born").fetchone()
         if row is None:
@@ -43,19 +48,21 @@ class Store:
 
     def replay(self, spec: SiteSpec) -> World:
         """The world after all inputs so far."""
-        world = World(spec, self.created_at)
+        kept = self._db.execute("SELECT at, data FROM copying").fetchone()
+        world = World(spec, self.created_at, past=kept is None)
+        world.replication.frozen = kept is not None
         for at, kind, data in self._db.execute("SELECT at, kind, data FROM input ORDER BY id"):
-            value = json.loads(data)
-            if kind == "submit":
-                try:
-                    world.submit(value["key"], from_data(Submission, value["submission"]), at)
-                except SiteRefused:
-                    continue  # it was refused then, too
-            elif kind == "fault":
-                world.add_fault(from_data(Fault, value), at)
-            else:
-                world.clear_faults(at)
+            if kept is not None and world.replication.frozen and at > kept[0]:
+                _thaw(world, *kept)
+            _apply(world, at, kind, json.loads(data))
+        if world.replication.frozen:
+            _thaw(world, *kept)
         return world
+
+    def keep_copying(self, world: World) -> None:
+        """Make a snapshot of the copying."""
+        data = json.dumps(world.replication.keep())
+        self._db.execute("INSERT OR REPLACE INTO copying VALUES (1, ?, ?)", (world.now, data))
 
     def submitted(self, at: float, key: str, submission: Submission) -> None:
         """Keep one submission."""
@@ -64,3 +71,26 @@ class Store:
     def close(self) -> None:
         """Close the file."""
         self._db.close()
+
+
+def _thaw(world: World, at: float, data: str) -> None:
+    world.advance(at)
+    world.replication.restore(json.loads(data))
+    world.replication.frozen = False
+
+
+def _apply(world: World, at: float, kind: str, value: Any) -> None:
+    if kind == "submit":
+        # What was refused then is refused now, too.
+        with suppress(SiteRefused):
+            world.submit(value["key"], from_data(Submission, value["submission"]), at)
+    elif kind == "fault":
+        world.add_fault(from_data(Fault, value), at)
+    elif kind == "trouble":
+        world.add_trouble(from_data(Trouble, value), at)
+    elif kind == "away":
+        world.set_away(value["source"], value["reason"], at)
+    elif kind == "inventory":
+        world.set_inventory(from_data(Inventory, value), at)
+    else:
+        world.clear_faults(at)

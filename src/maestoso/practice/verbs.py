@@ -7,10 +7,17 @@ what goes into the journal (None when nothing changed: taking away what is not t
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
+from maestoso.core.codec import from_data
+from maestoso.core.errors import BadValue
+from maestoso.core.model.estate import Link, Workload
+from maestoso.core.model.protection import Group
+from maestoso.core.replication.change import ChangeProfile
+from maestoso.core.replication.cost import GIB
 from maestoso.practice.durations import boot_s
+from maestoso.practice.spec import Replica
 from maestoso.practice.things import NEVER, Copy, Failure, Op, Sandbox
 from maestoso.sites.contract import Submission
 
@@ -42,9 +49,9 @@ def _copy(world: World, submission: Submission, registered: bool = True) -> Copy
 
 def _sync(world: World, op: Op) -> Outcome:
     group = str(op.submission.args.get("group", ""))
-    if group not in world.replicas:
+    if group not in world.replication.copying:
         raise Failure("no-such-group", f"No copies of group {group!r} are held here.")
-    point = world.add_synced_point(group)
+    point = world.replication.add_point(group, world.now)
     return {"point": point.id, "at": point.at.isoformat()}, {"point": point.id}
 
 
@@ -52,7 +59,7 @@ def _make_sandbox(world: World, op: Op) -> Outcome:
     name, mark = op.submission.subject, str(op.submission.args.get("mark", ""))
     if name in world.sandboxes:
         raise Failure("network-exists", f"A network {name} exists already.")
-    production = [net.name for net in world.spec.inventory.networks if net.role == "production"]
+    production = [net.name for net in world.inventory.networks if net.role == "production"]
     leaks = op.fault is not None and op.fault.effect == "leak"
     world.sandboxes[name] = Sandbox(name=name, mark=mark, routes_to=tuple(production[:1] if leaks else ()))
     return {}, {"made": name}
@@ -69,7 +76,7 @@ def _remove_sandbox(world: World, op: Op) -> Outcome:
 def _prove_isolation(world: World, op: Op) -> Outcome:
     """Follow every route from the sandbox; a path to a production network fails, hop by hop."""
     mark = str(op.submission.args.get("mark", ""))
-    networks = {network.name: network for network in world.spec.inventory.networks}
+    networks = {network.name: network for network in world.inventory.networks}
     start = [str(name) for name in op.submission.args.get("networks", [])]
     start += [n["network"] for c in world.copies.values() if c.mark == mark for n in c.nics.values()]
     for first in dict.fromkeys(start):
@@ -97,8 +104,8 @@ def _path_to_production(world: World, networks: Mapping[str, Any], first: str) -
 def _clone_point(world: World, op: Op) -> Outcome:
     args = op.submission.args
     workload, group, point = (str(args.get(name, "")) for name in ("workload", "group", "point"))
-    replica = world.replicas.get(group)
-    if replica is None or workload not in replica.members or workload not in world.known:
+    copying = world.replication.copying.get(group)
+    if copying is None or workload not in copying.group.members or workload not in world.known:
         raise Failure("no-such-replica", f"No replica of {workload} in group {group!r} is held here.")
     if not world.point_exists(group, point):
         raise Failure("point-gone", f"The recovery point {point} of {group} is not held here any more.")
@@ -112,7 +119,7 @@ def _clone_point(world: World, op: Op) -> Outcome:
 def _register(world: World, op: Op) -> Outcome:
     copy = _copy(world, op.submission, registered=False)
     pool = next(
-        (p for p in world.spec.inventory.host_pools if p.name == op.submission.args.get("host_pool")), None
+        (p for p in world.inventory.host_pools if p.name == op.submission.args.get("host_pool")), None
     )
     if pool is None:
         raise Failure("no-such-pool", f"There is no host pool {op.submission.args.get('host_pool')!r} here.")
@@ -123,7 +130,7 @@ def _register(world: World, op: Op) -> Outcome:
 def _set_size(world: World, op: Op) -> Outcome:
     copy = _copy(world, op.submission)
     memory = int(op.submission.args.get("memory_mib", 0))
-    pool = next(p for p in world.spec.inventory.host_pools if p.name == copy.host_pool)
+    pool = next(p for p in world.inventory.host_pools if p.name == copy.host_pool)
     taken = pool.used_memory_mib + sum(
         c.memory_mib for c in world.copies.values() if c.host_pool == pool.name and c is not copy
     )
@@ -136,7 +143,7 @@ def _set_size(world: World, op: Op) -> Outcome:
 
 def _attach_nics(world: World, op: Op) -> Outcome:
     copy = _copy(world, op.submission)
-    known = {network.name for network in world.spec.inventory.networks} | set(world.sandboxes)
+    known = {network.name for network in world.inventory.networks} | set(world.sandboxes)
     nics = {str(nic["nic"]): dict(nic) for nic in op.submission.args.get("nics", [])}
     for nic in nics.values():
         if nic["network"] not in known:
@@ -249,7 +256,57 @@ def _leak_check(world: World, op: Op) -> Outcome:
     return {"remains": []}, None
 
 
+def _protect(world: World, op: Op) -> Outcome:
+    """Copy a group from now on as its definition says; the same again changes nothing."""
+    args = op.submission.args
+    try:
+        group = from_data(Group, args.get("group"), "group")
+        workloads = [from_data(Workload, item, "workload") for item in args.get("workloads", [])]
+        link = from_data(Link, args["link"], "link") if args.get("link") else None
+    except BadValue as error:
+        raise Failure("bad-definition", f"{error.sentence} {error.remedy}") from error
+    if link is not None:
+        world.replication.links[group.source] = link
+    known = world.replication.copying.get(group.code)
+    for workload in workloads:
+        world.known[workload.name] = workload
+    if known is not None and known.group.digest() == group.digest():
+        return {"digest": group.digest()}, None
+    profile = known.profile if known is not None else ChangeProfile(usual_bps=0.0)
+    usual = sum(world.usual_bps(workload) for workload in workloads)
+    size = sum(workload.size_gib for workload in workloads) * GIB
+    replica = Replica(group=group, profile=replace(profile, usual_bps=usual))
+    world.replication.protect(replica, float(size), op.submission.pace)
+    return {"digest": group.digest()}, {"protected": group.code, "digest": group.digest()}
+
+
+def _unprotect(world: World, op: Op) -> Outcome:
+    group = op.submission.subject
+    return {}, {"unprotected": group} if world.replication.unprotect(group) else None
+
+
+def _pause_copying(world: World, op: Op) -> Outcome:
+    """Pause with a reason, or go on where the reason is empty."""
+    known = world.replication.copying.get(op.submission.subject)
+    if known is None:
+        raise Failure("no-such-group", f"No copies of group {op.submission.subject!r} are held here.")
+    known.paused_because = str(op.submission.args.get("because", ""))
+    return {}, {"paused_because": known.paused_because}
+
+
+def _pin_point(world: World, op: Op) -> Outcome:
+    """Name a point so that it stays; an empty label lets it go."""
+    point, label = str(op.submission.args.get("point", "")), str(op.submission.args.get("label", ""))
+    if not world.replication.pin(op.submission.subject, point, label):
+        raise Failure("point-gone", f"The recovery point {point} is not held here any more.")
+    return {}, {"point": point, "label": label}
+
+
 VERBS: Mapping[str, Verb] = {
+    "protect": Verb(_protect),
+    "unprotect": Verb(_unprotect),
+    "pause-copying": Verb(_pause_copying),
+    "pin-point": Verb(_pin_point),
     "sync": Verb(_sync),
     "make-sandbox": Verb(_make_sandbox),
     "remove-sandbox": Verb(_remove_sandbox),

@@ -9,26 +9,27 @@ from __future__ import annotations
 
 import heapq
 from dataclasses import replace
-from datetime import UTC, datetime, timedelta
+from datetime import datetime
 from fnmatch import fnmatchcase
 
 from maestoso.core.errors import NotFound
 from maestoso.core.model.estate import Inventory, Workload
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
 from maestoso.core.ports import SiteRefused
-from maestoso.core.replication.points import change_series, point_at, points
+from maestoso.core.replication.change import DAY_S, ChangeProfile, derived_usual_bps, usual_rate
 from maestoso.core.runs.operations import OperationState
 from maestoso.practice.durations import operation_s
-from maestoso.practice.spec import Fault, SiteSpec
+from maestoso.practice.replication import Replication
+from maestoso.practice.spec import Fault, SiteSpec, Trouble
 from maestoso.practice.things import NEVER, Copy, Failure, Op, Sandbox
 from maestoso.practice.verbs import VERBS
-from maestoso.sites.contract import JournalEntry, Submission
+from maestoso.sites.contract import JournalEntry, Submission, WorkloadChange
 
 
 class World:
-    """One practice site."""
+    """One practice site. ``past``: compute how the last days of copying went."""
 
-    def __init__(self, spec: SiteSpec, created_at: datetime) -> None:
+    def __init__(self, spec: SiteSpec, created_at: datetime, *, past: bool = True) -> None:
         self.spec = spec
         self.created_at = created_at
         self.now = created_at.timestamp()
@@ -38,11 +39,11 @@ class World:
         self.faults: list[Fault] = []
         self.copies: dict[str, Copy] = {}
         self.sandboxes: dict[str, Sandbox] = {}
-        self.synced: dict[str, list[RecoveryPoint]] = {}
+        self.inventory = spec.inventory
         self.journal: list[JournalEntry] = []
         self.changed: list[str] = []  # the feed: keys in the order of their changes
         self.waiters: dict[str, set[str]] = {}
-        self.replicas = {replica.group: replica for replica in spec.replicas}
+        self.replication = Replication(spec.code, spec.replicas, spec.links, self.now, past)
         self.known: dict[str, Workload] = {w.name: w for w in spec.copied.workloads}
 
     # --- what the protocol asks ---
@@ -81,8 +82,10 @@ class World:
             op = self.ops[key]
             if op.status == "running" and op.due_at == at:
                 self.now = max(self.now, at)
+                self.replication.advance(self.now)
                 self._finish(op)
         self.now = max(self.now, now)
+        self.replication.advance(self.now)
 
     def next_due(self) -> float | None:
         """When the next operation ends, if any is on its way."""
@@ -106,23 +109,28 @@ class World:
 
     def points(self, group: str) -> tuple[RecoveryPoint, ...]:
         """Recovery points of a group that this site holds, oldest first. Raises NotFound."""
-        replica = self.replicas.get(group)
-        if replica is None:
+        known = self.replication.copying.get(group)
+        if known is None:
             raise NotFound(f"Site {self.spec.code} holds no copies of a group {group!r}.")
-        regular = points(group, replica.policy, replica.profile, datetime.fromtimestamp(self.now, UTC))
-        extra = [p for p in self.synced.get(group, []) if p.at.timestamp() > self.now - 6 * 3600]
-        return tuple(sorted((*regular, *extra), key=lambda point: point.at))
+        return tuple(known.points)
 
     def changes_of(self, group: str) -> tuple[ChangeRate, ...]:
-        """Change rates of a group: hourly for two weeks, every ten minutes for the last two days."""
-        profile = self.replicas[group].profile
-        now = datetime.fromtimestamp(self.now, UTC)
-        older = change_series(group, profile, now - timedelta(days=2), 12 * 86400, 3600)
-        return (*older, *change_series(group, profile, now, 2 * 86400, 600))
+        """Change rates of a group over two weeks, evenly spaced, oldest first."""
+        return self.replication.series(group, self.now)
 
-    def inventory(self) -> Inventory:
-        """What the site has now; test copies are not workloads of the site and are listed in ``remains``."""
-        return self.spec.inventory
+    def change_rates(self) -> tuple[WorkloadChange, ...]:
+        """What every workload of this site changes, on average and in its busiest hour."""
+        found = []
+        for workload in self.inventory.workloads:
+            usual = self.usual_bps(workload)
+            profile = ChangeProfile(usual_bps=usual)
+            peak = max(usual_rate(profile, hour * 3600.0) for hour in range(DAY_S // 3600))
+            found.append(WorkloadChange(workload=workload.name, mean_bps=round(usual), peak_bps=round(peak)))
+        return tuple(found)
+
+    def usual_bps(self, workload: Workload) -> float:
+        """Bytes a second that a workload changes on average."""
+        return self.spec.usual_bps.get(workload.name, derived_usual_bps(workload))
 
     def remains(self, mark: str) -> list[str]:
         """Everything that still carries the mark of a run, in words."""
@@ -138,35 +146,44 @@ class World:
         """Put all right again; operations that hang end now."""
         self.advance(now)
         self.faults.clear()
+        self.replication.troubles.clear()
         for op in self.ops.values():
             if op.status == "running" and op.due_at == NEVER and op.fault:
                 op.fault = None
                 self.reschedule(op, self.now)
 
+    def add_trouble(self, trouble: Trouble, now: float) -> None:
+        """Let the copying misbehave from now on."""
+        self.advance(now)
+        self.replication.trouble(trouble)
+
+    def set_away(self, source: str, reason: str, now: float) -> None:
+        """Another site stopped answering, or (empty reason) answers again."""
+        self.advance(now)
+        if reason:
+            self.replication.away[source] = reason
+        else:
+            self.replication.away.pop(source, None)
+
+    def set_inventory(self, inventory: Inventory, now: float) -> None:
+        """Have other things from now on."""
+        self.advance(now)
+        self.inventory = inventory
+
     # --- for the verbs ---
 
     def point_exists(self, group: str, point: str) -> bool:
         """Whether the point is or was held within the daily retention: a run keeps what it began with."""
-        replica = self.replicas.get(group)
-        if replica is None:
+        known = self.replication.copying.get(group)
+        if known is None:
             return False
-        if any(p.id == point for p in self.synced.get(group, [])):
+        if any(p.id == point for p in known.points):
             return True
         at = point.removeprefix(f"{group}@")
         if not at.isdigit():
             return False
-        moment = int(at)
-        inside = self.now - replica.policy.keep_daily_s <= moment <= self.now
-        return inside and moment % replica.policy.interval_s == 0
-
-    def add_synced_point(self, group: str) -> RecoveryPoint:
-        """The point that a sync on demand leaves behind."""
-        replica = self.replicas[group]
-        point = replace(
-            point_at(group, replica.policy, replica.profile, int(self.now)), id=f"{group}@{self.now:.3f}"
-        )
-        self.synced.setdefault(group, []).append(point)
-        return point
+        moment, policy = int(at), known.group.policy
+        return self.now - policy.keep_daily_s <= moment <= self.now and moment % policy.interval_s == 0
 
     def reschedule(self, op: Op, at: float) -> None:
         """Let a running operation end at another time."""

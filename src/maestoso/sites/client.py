@@ -13,6 +13,7 @@ from maestoso.core.model.estate import Inventory
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
 from maestoso.core.ports import SiteRefused, SiteUnreachable
 from maestoso.core.runs.operations import Operation, OperationState
+from maestoso.sites.contract import ChangeRates, SitePulse, WorkloadChange
 
 CONNECT_S = 2.0
 ANSWER_S = 5.0
@@ -62,10 +63,13 @@ class HttpSite:
             tuple(from_data(ChangeRate, item) for item in answer["changes"]),
         )
 
-    async def newest(self) -> tuple[RecoveryPoint, ...]:
-        """The newest recovery point of every group that is copied to this site."""
-        answer = await self._call("GET", "/points/newest")
-        return tuple(from_data(RecoveryPoint, item) for item in answer["points"])
+    async def pulse(self) -> SitePulse:
+        """How the site and the copying to it stand."""
+        return from_data(SitePulse, await self._call("GET", "/pulse"))
+
+    async def change_rates(self) -> tuple[WorkloadChange, ...]:
+        """How fast the workloads of the site change."""
+        return from_data(ChangeRates, await self._call("GET", "/change-rates")).workloads
 
     async def journal(self, after: int = 0) -> list[dict[str, Any]]:
         """Effects that the site had behind number ``after``, in order."""
@@ -73,6 +77,10 @@ class HttpSite:
             "entries"
         ]
         return answer
+
+    async def practise(self, path: str, body: Any = None) -> None:
+        """Tell a practice site what to be or how to misbehave (``None``: put all right)."""
+        await self._call("DELETE" if body is None else "POST", f"/practice/{path}", json=body)
 
     async def remains(self, mark: str) -> list[str]:
         """What still carries the mark of a run."""

@@ -7,11 +7,12 @@ from __future__ import annotations
 
 import json
 from dataclasses import dataclass, field
+from datetime import datetime
 from typing import Any
 
 from maestoso.core.codec import object_schema
 from maestoso.core.model.estate import Inventory
-from maestoso.core.model.protection import ChangeRate, RecoveryPoint
+from maestoso.core.model.protection import ChangeRate, CopyState, LinkState, RecoveryPoint
 from maestoso.core.runs.operations import OperationState
 
 
@@ -40,17 +41,36 @@ class Capabilities:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Points:
-    """Points of one group, and how fast it changed."""
+    """Points of one group, and how fast it changed, evenly spaced."""
 
     points: tuple[RecoveryPoint, ...]
     changes: tuple[ChangeRate, ...]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class NewestPoints:
-    """The newest point of every group."""
+class SitePulse:
+    """How a site stands: its clock, which inventory it has (any text that changes with it), its copying."""
 
-    points: tuple[RecoveryPoint, ...]
+    now: datetime
+    inventory: str
+    groups: tuple[CopyState, ...]
+    links: tuple[LinkState, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class WorkloadChange:
+    """What a workload changes, bytes a second: on average, and in its busiest hour."""
+
+    workload: str
+    mean_bps: float
+    peak_bps: float
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ChangeRates:
+    """Measured changes of the workloads of a site."""
+
+    workloads: tuple[WorkloadChange, ...]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -92,7 +112,8 @@ _GETS: tuple[tuple[str, type, tuple[str, ...], str], ...] = (
     ("/v1/capabilities", Capabilities, (), "What the agent speaks and can."),
     ("/v1/inventory", Inventory, (), "What the site has."),
     ("/v1/points", Points, ("group",), "Points of a group, oldest first."),
-    ("/v1/points/newest", NewestPoints, (), "The newest point of every group copied to this site."),
+    ("/v1/pulse", SitePulse, (), "How the site and the copying to it stand."),
+    ("/v1/change-rates", ChangeRates, (), "How fast the workloads of this site change."),
     ("/v1/operations", Changes, ("after", "wait"), "The feed: what changed behind a cursor."),
     ("/v1/journal", Journal, ("after",), "Effects that the site really had."),
     ("/v1/remains", Remains, ("mark",), "What still carries the mark of a run."),

@@ -38,6 +38,7 @@ class Network:
     """One layer-2 segment. ``stretched_with`` names the same segment at another site (``SITE/network``).
 
     ``routes_to`` lists networks of this site that packets can reach from here through a router.
+    ``dhcp_ranges`` are written ``first-last``; ``reservations`` give a MAC its address.
     """
 
     name: str
@@ -47,6 +48,8 @@ class Network:
     dns: tuple[str, ...] = ()
     role: Literal["production", "sandbox", "transit"] = "production"
     dhcp: bool = False
+    dhcp_ranges: tuple[str, ...] = ()
+    reservations: dict[str, str] = field(default_factory=dict)
     stretched_with: str | None = None
     routes_to: tuple[str, ...] = ()
 
@@ -114,6 +117,28 @@ class SiteLimits:
     power: int = 4
     copies: int = 4
     clones: int = 4
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ThrottleWindow:
+    """On ``days``, from ``begins`` to ``ends`` (``HH:MM`` UTC), copies get only ``share`` of a link."""
+
+    days: tuple[Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"], ...]
+    begins: str
+    ends: str
+    share: float
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Link:
+    """The line between two sites; both ways have ``bandwidth_bps`` bits a second each."""
+
+    one: str
+    other: str
+    bandwidth_bps: int
+    latency_ms: float = 0.0
+    loss: float = 0.0
+    windows: tuple[ThrottleWindow, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -10,14 +10,18 @@ from typing import TypeVar
 from asgiref.sync import async_to_sync
 from django.core.cache import cache
 
-from maestoso.core.model.protection import RecoveryPoint
+from maestoso.core.model.protection import CopyState, RecoveryPoint
 from maestoso.core.ports import SiteRefused, SiteUnreachable
+from maestoso.engine.clock import SystemClock
 from maestoso.server.common.secret_text import unseal
 from maestoso.server.estate.models import Site
 from maestoso.sites.client import HttpSite
+from maestoso.sites.contract import SitePulse
 
 PATIENCE_S = 2.0
 REMEMBER_S = 2
+
+CLOCK = SystemClock()
 
 T = TypeVar("T")
 
@@ -43,10 +47,21 @@ def ask(site: Site, question: Callable[[HttpSite], Awaitable[T]]) -> T:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Pulse:
-    """What a site said just now: the newest point of every group copied to it, or why it said nothing."""
+    """What a site said just now, or why it said nothing. ``skew_s``: how far its clock is ahead of ours."""
 
-    newest: dict[str, RecoveryPoint]
+    said: SitePulse | None = None
     lost_because: str | None = None
+    skew_s: float = 0.0
+
+    @property
+    def newest(self) -> dict[str, RecoveryPoint]:
+        """The newest point of every group copied to it."""
+        return {state.group: state.newest for state in self.copying.values() if state.newest}
+
+    @property
+    def copying(self) -> dict[str, CopyState]:
+        """How every group copied to it stands."""
+        return {state.group: state for state in self.said.groups} if self.said else {}
 
 
 def pulse(site: Site) -> Pulse:
@@ -56,8 +71,9 @@ def pulse(site: Site) -> Pulse:
     if known is not None:
         return known
     try:
-        taken = Pulse(newest={point.group: point for point in ask(site, lambda agent: agent.newest())})
+        said = ask(site, lambda agent: agent.pulse())
+        taken = Pulse(said=said, skew_s=(said.now - CLOCK.now()).total_seconds())
     except (SiteUnreachable, SiteRefused) as error:
-        taken = Pulse(newest={}, lost_because=str(error))
+        taken = Pulse(lost_because=str(error))
     cache.set(key, taken, REMEMBER_S)
     return taken

@@ -13,7 +13,6 @@ from typing import Any
 from maestoso.core.codec import from_data
 from maestoso.core.model.crosswalk import Crosswalk
 from maestoso.core.model.plan import Plan
-from maestoso.core.model.protection import Group, Policy
 from maestoso.core.planning.inputs import RunInputs
 from maestoso.core.planning.isolated_test import VERDICT
 from maestoso.core.ports import Clock
@@ -50,8 +49,8 @@ def load(scenario: Scenario, *, agent_urls: dict[str, str], token: str, clock: C
         link_sites(
             sites[one], sites[other], bandwidth_bps=link["bandwidth_bps"], latency_ms=link["latency_ms"]
         )
-    for row in scenario.data("protection").get("groups", []):
-        make_group(_group(row))
+    for group in scenario.groups():
+        make_group(group)
     for row in scenario.data("crosswalks").get("crosswalks", []):
         save_crosswalk(from_data(Crosswalk, row))
     now = clock.now()
@@ -65,12 +64,6 @@ def load(scenario: Scenario, *, agent_urls: dict[str, str], token: str, clock: C
     for row in rows:
         if "then" in row:
             _change(row["code"], row["then"], now - timedelta(days=19))
-
-
-def _group(row: dict[str, Any]) -> Group:
-    values = {key: row[key] for key in ("code", "name", "source", "target")}
-    policy = from_data(Policy, row["policy"])
-    return Group(**values, members=tuple(row["members"]), policy=policy)
 
 
 def _change(code: str, then: dict[str, Any], at: datetime) -> None:
@@ -100,7 +93,7 @@ def _play(scenario: Scenario, row: dict[str, Any], now: datetime) -> str:
     for fault in row.get("faults", []):
         world.add_fault(from_data(Fault, fault), world.now)
     world.advance(at.timestamp())
-    newest = {group: world.points(group)[-1] for group in world.replicas}
+    newest = {group: world.points(group)[-1] for group in world.replication.copying}
     ctx = context(plan, version.number, at, newest)
 
     def play(inputs: RunInputs, start: datetime) -> list[Event]:

@@ -1,0 +1,127 @@
+"""What a file would bring in: nothing is written before a person has seen it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Literal
+
+from maestoso.core.errors import BadValue
+from maestoso.core.model.estate import (
+    HostPool,
+    Link,
+    Network,
+    SiteLimits,
+    StoragePool,
+    Workload,
+)
+
+LARGEST_FILE = 64 * 2**20
+LARGEST_CELL = 100_000
+MOST_ROWS = 100_000
+
+
+class BadFile(BadValue):
+    """The file as a whole cannot be read. Remedy: give one that can."""
+
+    code = "bad-file"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Complaint:
+    """What is wrong with one row (a line of CSV, the number of an item in JSON or OVF, from 1)."""
+
+    row: int
+    column: str
+    sentence: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SiteRow:
+    """A site of an estate file. ``agent`` is its address, or ``practice`` for a site simulated here."""
+
+    code: str
+    name: str
+    kind: Literal["datacentre", "cloud"] = "datacentre"
+    time_zone: str = "UTC"
+    agent: str = "practice"
+    host_pools: tuple[HostPool, ...] = ()
+    storage_pools: tuple[StoragePool, ...] = ()
+    networks: tuple[Network, ...] = ()
+    limits: SiteLimits = field(default_factory=SiteLimits)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class WorkloadRow:
+    """A workload, the row it stood in, and the site it is at."""
+
+    row: int
+    site: str
+    workload: Workload
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Staged:
+    """Everything good of a file, and what was wrong with the rest. ``rows`` counts both."""
+
+    rows: int
+    sites: tuple[SiteRow, ...] = ()
+    links: tuple[Link, ...] = ()
+    workloads: tuple[WorkloadRow, ...] = ()
+    complaints: tuple[Complaint, ...] = ()
+
+
+def text_of(raw: bytes) -> str:
+    """The text of a file. Raises BadFile where it is not UTF-8, or not text."""
+    if len(raw) > LARGEST_FILE:
+        raise BadFile(
+            f"The file has {len(raw) // 2**20} MiB.", f"Bring in at most {LARGEST_FILE // 2**20} MiB at once."
+        )
+    if raw[:2] in (b"\xff\xfe", b"\xfe\xff"):
+        raise BadFile("The file is written in UTF-16.", "Save it as UTF-8 and try again.")
+    if raw[:4] == b"PK\x03\x04" or raw[:2] == b"\x1f\x8b":
+        raise BadFile("The file is packed.", "Unpack it first, then bring in what was inside.")
+    if b"\x00" in raw:
+        raise BadFile("The file is not text: it holds zero bytes.", "Give a CSV, JSON, OVF or OVA file.")
+    try:
+        return raw.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        line = raw[: error.start].count(b"\n") + 1
+        raise BadFile(
+            f"The file is not UTF-8: line {line} holds a byte that does not belong there.",
+            "Save it as UTF-8 and try again.",
+        ) from error
+
+
+def repeated(workloads: list[WorkloadRow]) -> tuple[list[WorkloadRow], list[Complaint]]:
+    """The first of every name, and a complaint for each later row of the same name or MAC."""
+    names: dict[str, int] = {}
+    macs: dict[str, tuple[str, int]] = {}
+    good, complaints = [], []
+    for item in workloads:
+        name = item.workload.name
+        if name in names:
+            said = f"{name} is in row {names[name]} already."
+            complaints.append(Complaint(row=item.row, column="name", sentence=said))
+            continue
+        names[name] = item.row
+        clash = next((macs[nic.mac] for nic in item.workload.nics if nic.mac in macs), None)
+        if clash is not None:
+            said = f"{name} has a MAC address that {clash[0]} in row {clash[1]} has."
+            complaints.append(Complaint(row=item.row, column="nics", sentence=said))
+            continue
+        macs |= {nic.mac: (name, item.row) for nic in item.workload.nics}
+        good.append(item)
+    return good, complaints
+
+
+def outcome(
+    rows: int,
+    workloads: list[WorkloadRow],
+    complaints: list[Complaint],
+    sites: tuple[SiteRow, ...] = (),
+    links: tuple[Link, ...] = (),
+) -> Staged:
+    """All of it together, complaints in the order of the rows."""
+    good, doubled = repeated(workloads)
+    ordered = tuple(sorted([*complaints, *doubled], key=lambda one: one.row))
+    return Staged(rows=rows, sites=sites, links=links, workloads=tuple(good), complaints=ordered)
