@@ -261,5 +261,5 @@ class EstateAndProtection(Tidewell):
         )
 
     def test_workloads_come_with_their_group(self) -> None:
-        groups = {w["name"]: w["group"] for w in self.browser.get("/api/v1/workloads").json()}
+        groups = {w["name"]: w["group"] for w in self.browser.get("/api/v1/workloads").json()["rows"]}
         self.assertEqual((groups["web-01"], groups["mail-01"]), ("booking-app", ""))

@@ -42,7 +42,8 @@ class Processes:
     def ports(self) -> dict[str, int]:
         """The ports that are needed, by what they are for."""
         sites = {f"site_port (+{i}, {code})": self.site_port(code) for i, code in enumerate(self.sites)}
-        return {"web_port": self.options.web_port, "db_port": self.options.db_port, **sites}
+        own = {name: getattr(self.options, name) for name in ("web_port", "db_port", "practice_port")}
+        return {**own, **sites}
 
     def site_port(self, code: str) -> int:
         """The port of a practice site."""
@@ -170,6 +171,7 @@ class Processes:
                 )
                 for code in self.sites
             ),
+            self._program("practice", self._practice_command(), 2, not self.scratch),
             self._program("engine", [python, "-m", "django", "run_engine"], 3),
             self._program(
                 "web",
@@ -197,6 +199,13 @@ class Processes:
                 *programs,
             ]
         )
+
+    def _practice_command(self) -> list[str]:
+        """Practice sites that belong to no scenario."""
+        return [
+            sys.executable, "-m", "maestoso.practice", "--port", str(self.options.practice_port),
+            "--state", str(self.options.var / "sites"),
+        ]  # fmt: skip
 
     def _peers(self, code: str) -> list[str]:
         others = [other for other in self.sites if other != code]
@@ -228,7 +237,7 @@ class Processes:
 def free_ports(options: Options, sites: int) -> Options:
     """The options with ports that are free now, for tests."""
     held = []
-    while len(held) < 2:
+    while len(held) < 3:
         held.append(_bound(0))
     while True:
         first = _bound(0)
@@ -244,7 +253,8 @@ def free_ports(options: Options, sites: int) -> Options:
     ports = [one.getsockname()[1] for one in held]
     for one in [*held, *row]:
         one.close()
-    return replace(options, web_port=ports[0], db_port=ports[1], site_port=base)
+    web, database_port, practice = ports
+    return replace(options, web_port=web, db_port=database_port, practice_port=practice, site_port=base)
 
 
 def _bound(port: int) -> socket.socket:

@@ -57,6 +57,7 @@ class Copying:
     last_mark: float = 0.0
     points: list[RecoveryPoint] = field(default_factory=list)
     cycles: deque[tuple[int, str]] = field(default_factory=deque)  # at, why it failed
+    worst_lag: float = 0.0
     lags: deque[float] = field(default_factory=lambda: deque(maxlen=LAGS_KEPT))
 
     def whole(self) -> bool:
@@ -171,7 +172,7 @@ class Replication:
             rate_bps=known.rate_bps, room_bps=self._room(group.source, self.now) * weight / (weight + beside),
             cycles=len(known.cycles), failed=self._failed(known),
             kept_points=len(known.points), kept_bytes=sum(point.changed_bytes for point in known.points),
-            lags=tuple(round(lag, 1) for lag in known.lags), lag_every_s=LAG_EVERY_S,
+            lags=tuple(known.lags), lag_every_s=LAG_EVERY_S,
         )  # fmt: skip
 
     def _failed(self, known: Copying) -> dict[str, int]:
@@ -296,10 +297,13 @@ class Replication:
             known.points.append(self._point(known, at, level - before))
         while known.cycles and known.cycles[0][0] <= end - HOUR_S:
             known.cycles.popleft()
+        if known.points:
+            # A coarse step ends when a cycle has just come in; just before, an interval had passed.
+            since = known.group.policy.interval_s if end - begin > 60 else 0
+            known.worst_lag = max(known.worst_lag, end - known.points[-1].at.timestamp(), since)
         if end // LAG_EVERY_S > begin // LAG_EVERY_S and known.points:
-            # At the end of a coarse step a cycle has just come in; on average half an interval has passed.
-            usual = known.group.policy.interval_s / 2 if end - begin > 60 else 0.0
-            known.lags.append(end - known.points[-1].at.timestamp() + usual)
+            known.lags.append(round(known.worst_lag, 1))
+            known.worst_lag = 0.0
 
     def _thin(self) -> None:
         for known in self.copying.values():

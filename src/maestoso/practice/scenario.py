@@ -140,7 +140,12 @@ class Scenario:
                 "cores": cores,
                 "memory_mib": memory_gib * 1024,
                 "disks": [
-                    {"name": f"disk{index}", "size_gib": size, "storage_pool": pool}
+                    {
+                        "name": f"disk{index}",
+                        "size_gib": size,
+                        "storage_pool": pool,
+                        "left_out_because": row.get("left_out", {}).get(f"disk{index}"),
+                    }
                     for index, (pool, size) in enumerate(disks)
                 ],
                 "nics": [self._nic(row["name"], index, nic) for index, nic in enumerate(row["nics"])],

@@ -273,18 +273,19 @@ def _guarded(
     async def guarded(request: Request) -> Response:
         given = request.headers.get("authorization", "")
         if not hmac.compare_digest(given.encode(), f"Bearer {site.token}".encode()):
-            return _problem(401, "unauthorised", "The bearer token is missing or wrong.")
+            return problem(401, "unauthorised", "The bearer token is missing or wrong.")
         try:
             return JSONResponse(await handler(request))
         except SiteRefused as refused:
-            return _problem(409, refused.code, refused.reason)
+            return problem(409, refused.code, refused.reason)
         except DomainError as error:
-            return _problem(error.status, error.code, f"{error.sentence} {error.remedy}".strip())
+            return problem(error.status, error.code, f"{error.sentence} {error.remedy}".strip())
 
     return guarded
 
 
-def _problem(status: int, code: str, detail: str) -> JSONResponse:
+def problem(status: int, code: str, detail: str) -> JSONResponse:
+    """Problem details (RFC 9457)."""
     return JSONResponse(
         {"status": status, "code": code, "title": code, "detail": detail},
         status_code=status,

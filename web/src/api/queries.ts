@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/vue-query";
-import type { Ref } from "vue";
+import { type Ref, ref } from "vue";
 import { api, keepCsrf, take } from "@/api/client";
 
 /** Who is signed in. */
@@ -25,13 +25,25 @@ export function useSiteLine(enabled: Ref<boolean>) {
   });
 }
 
-/** Every workload, for choosing. */
-export function useWorkloads() {
+/** The first workloads that a filter finds, for choosing. */
+export function useWorkloads(filter: Ref<string>, limit: number, enabled: Ref<boolean> = ref(true)) {
   return useQuery({
-    queryKey: ["workloads"],
-    queryFn: () => take(api.GET("/api/v1/workloads")),
+    queryKey: ["workloads", filter, limit],
+    queryFn: async () => (await take(api.GET("/api/v1/workloads", { params: { query: { filter: filter.value, limit } } }))).rows,
     staleTime: 60_000,
+    placeholderData: (before) => before,
+    enabled,
   });
+}
+
+/** Sites with their pools and networks, and links. */
+export function useSites() {
+  return useQuery({ queryKey: ["sites"], queryFn: () => take(api.GET("/api/v1/sites")), refetchInterval: 5000 });
+}
+
+/** All groups, links and gaps. */
+export function useProtection() {
+  return useQuery({ queryKey: ["groups"], queryFn: () => take(api.GET("/api/v1/groups")), refetchInterval: 3000 });
 }
 
 /** The newest version of a plan. */

@@ -4,6 +4,250 @@
  */
 
 export interface paths {
+    "/api/v1/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What a filter finds; as JSON with sites and links. */
+        get: operations["exportEstate"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/filters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description All of them. */
+        get: operations["savedFilters"];
+        put?: never;
+        /** @description Name a filter, or give a name another filter. */
+        post: operations["saveFilter"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/filters/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Forget it. */
+        delete: operations["forgetFilter"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/group-cost": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Bandwidth, space and points of a group as it is being edited; nothing is saved. */
+        post: operations["policyCost"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Groups with their health, links with their use, and what is not covered. */
+        get: operations["protection"];
+        put?: never;
+        /** @description Protect workloads together; the site is told at once, or when it is back. */
+        post: operations["makeGroup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/groups/{code}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How it stands, with its points. Its revision is the ETag. */
+        get: operations["group"];
+        /** @description Change name, policy, members or rule. */
+        put: operations["changeGroup"];
+        post?: never;
+        /** @description Stop copying it and give its points up. */
+        delete: operations["endProtection"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/groups/{code}/key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Store it; there is no way to read it. */
+        put: operations["storeKey"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/groups/{code}/members": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Let more workloads be members. */
+        post: operations["joinGroup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/groups/{code}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Pause for a reason, or go on. */
+        post: operations["pauseGroup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/groups/{code}/points/{point}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Name a point so that it stays, or let it go. */
+        put: operations["pinPoint"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/imports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Read a CSV, JSON, OVF or OVA file and say what it would bring; nothing is written. */
+        post: operations["beginImport"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/imports/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How it stands. */
+        get: operations["import"];
+        put?: never;
+        /** @description Write what was previewed. */
+        post: operations["confirmImport"];
+        /** @description Stop it; nothing of it stays. */
+        delete: operations["cancelImport"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Make or change the link between two sites. */
+        put: operations["saveLink"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/links/{one}/{other}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Forget it; refused while a group is copied over it. */
+        delete: operations["retireLink"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{code}": {
         parameters: {
             query?: never;
@@ -195,6 +439,148 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Sites with their pools and networks, and the links between them. */
+        get: operations["sites"];
+        put?: never;
+        /** @description Make a site known; its inventory is fetched from its agent. */
+        post: operations["registerSite"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{code}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Rename it, or say whether its inventory is taken over by itself. */
+        put: operations["changeSite"];
+        post?: never;
+        /** @description Forget it; refused while something uses it. */
+        delete: operations["retireSite"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{code}/drift": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The differences, field by field. */
+        get: operations["drift"];
+        put?: never;
+        /** @description Take all or some of them over. */
+        post: operations["acceptDrift"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{code}/host-pools/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Change it, or make it where it is not there. */
+        put: operations["save_host_pools"];
+        post?: never;
+        /** @description Retire it; refused while something uses it. */
+        delete: operations["retire_host_pools"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{code}/networks/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Change it, or make it where it is not there. */
+        put: operations["save_networks"];
+        post?: never;
+        /** @description Retire it; refused while something uses it. */
+        delete: operations["retire_networks"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{code}/storage-pools/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Change it, or make it where it is not there. */
+        put: operations["save_storage_pools"];
+        post?: never;
+        /** @description Retire it; refused while something uses it. */
+        delete: operations["retire_storage_pools"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/uses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Every use in the estate. */
+        get: operations["uses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workload-tags": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Give and take tags. */
+        post: operations["tagWorkloads"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/workloads": {
         parameters: {
             query?: never;
@@ -202,11 +588,31 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Every workload with its group. */
+        /** @description A stretch of what a filter finds. */
         get: operations["workloads"];
         put?: never;
-        post?: never;
+        /** @description Write a new workload down. */
+        post: operations["makeWorkload"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workloads/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Everything of it. Its revision is the ETag. */
+        get: operations["workload"];
+        /** @description Change everything but its name. */
+        put: operations["changeWorkload"];
+        post?: never;
+        /** @description Forget it; refused while something uses it. */
+        delete: operations["retireWorkload"];
         options?: never;
         head?: never;
         patch?: never;
@@ -233,6 +639,9 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        AcceptSent: {
+            ids?: string[] | null;
+        };
         AssessmentView: {
             findings: components["schemas"]["Finding"][];
             blocked: boolean;
@@ -240,10 +649,27 @@ export interface components {
             steps: components["schemas"]["ScoreStep"][];
             changes: string[];
         };
+        Cause: {
+            cause: string;
+            groups: string[];
+            sentence: string;
+        };
         ChangeRate: {
             /** Format: date-time */
             at: string;
+            rate_bps: number;
             anomaly: number;
+        };
+        Changed: {
+            changed: number;
+        };
+        Complaint: {
+            row: number;
+            column: string;
+            sentence: string;
+        };
+        ConfirmSent: {
+            token?: string;
         };
         ControlSent: {
             kind: string;
@@ -251,9 +677,41 @@ export interface components {
             text?: string;
             verdict?: string;
         };
+        CoverageGap: {
+            workload: string;
+            site: string;
+            reason: string;
+            needed_by: string[];
+            group: string;
+        };
+        Difference: {
+            id: string;
+            /** @enum {string} */
+            kind: "host pool" | "storage pool" | "network" | "workload" | "limits";
+            name: string;
+            /** @enum {string} */
+            change: "new" | "changed" | "gone";
+            fields: components["schemas"]["FieldChange"][];
+        };
+        Disk: {
+            name: string;
+            size_gib: number;
+            storage_pool: string;
+            left_out_because: string | null;
+        };
+        DiskSent: {
+            name: string;
+            size_gib: number;
+            storage_pool: string;
+            left_out_because?: string | null;
+        };
         DraftSent: {
             plan: components["schemas"]["PlanSent"];
             based_on: number;
+        };
+        Drift: {
+            site: string;
+            differences: components["schemas"]["Difference"][];
         };
         EventView: {
             seq: number;
@@ -264,6 +722,11 @@ export interface components {
             by: string;
             step: string;
             sentence: string;
+        };
+        FieldChange: {
+            field: string;
+            known: string;
+            said: string;
         };
         Finding: {
             code: string;
@@ -288,6 +751,57 @@ export interface components {
             objective_s: number;
             decides: string;
         };
+        Found: {
+            total: number;
+            protected: number;
+            matched: number;
+            rows: components["schemas"]["WorkloadBrief"][];
+        };
+        Group: {
+            code: string;
+            name: string;
+            source: string;
+            target: string;
+            members: string[];
+            policy: components["schemas"]["Policy"];
+            tag_rule: string;
+        };
+        GroupDetail: {
+            group: components["schemas"]["Group"];
+            named: string[];
+            revision: number;
+            line: components["schemas"]["GroupLine"];
+            /** Format: date-time */
+            now: string;
+            points: components["schemas"]["RecoveryPoint"][];
+            changes: components["schemas"]["ChangeRate"][];
+            hint: string | null;
+            proved: {
+                [key: string]: number;
+            };
+            left_out: components["schemas"]["LeftOut"][];
+            paused_because: string;
+            kept_bytes: number;
+            key_stored: boolean;
+        };
+        GroupLine: {
+            code: string;
+            name: string;
+            source: string;
+            target: string;
+            stage: string;
+            members: number;
+            policy: components["schemas"]["Policy"];
+            health: components["schemas"]["Health"];
+            lags: number[];
+            lag_every_s: number;
+            rate_bps: number;
+            change_bps: number;
+            backlog_bytes: number;
+            seeded_share: number;
+            points: number;
+            key_missing: boolean;
+        };
         GroupPoints: {
             group: string;
             name: string;
@@ -296,11 +810,35 @@ export interface components {
             points: components["schemas"]["RecoveryPoint"][];
             changes: components["schemas"]["ChangeRate"][];
             hint: string | null;
+            proved: {
+                [key: string]: number;
+            };
+        };
+        GroupSaveSent: {
+            group: components["schemas"]["GroupSent"];
+        };
+        GroupSent: {
+            code: string;
+            name: string;
+            source: string;
+            target: string;
+            members: string[];
+            policy: components["schemas"]["PolicySent"];
+            tag_rule?: string;
         };
         GroupUsed: {
             group: string;
             point: components["schemas"]["RecoveryPoint"] | null;
             rpo_s: number | null;
+        };
+        Health: {
+            /** @enum {string} */
+            condition: "healthy" | "lagging" | "failing" | "paused" | "stalled" | "seeding" | "unknown" | "waiting";
+            sentence: string;
+            lag_s: number | null;
+            failed_share: number;
+            drain_s: number | null;
+            cause: string;
         };
         HoldCue: {
             id: string;
@@ -314,6 +852,24 @@ export interface components {
             instruction: string;
             kinds?: ("test" | "planned" | "disaster")[];
         };
+        HostPool: {
+            name: string;
+            hosts: number;
+            standby_hosts: number;
+            cores: number;
+            memory_mib: number;
+            used_cores: number;
+            used_memory_mib: number;
+        };
+        HostPoolSent: {
+            name: string;
+            hosts: number;
+            standby_hosts?: number;
+            cores: number;
+            memory_mib: number;
+            used_cores?: number;
+            used_memory_mib?: number;
+        };
         IfLost: {
             site: string;
             site_name: string;
@@ -324,6 +880,49 @@ export interface components {
             about_s: number | null;
             at_most_s: number | null;
         };
+        ImportRowView: {
+            row: number;
+            site: string;
+            name: string;
+            /** @enum {string} */
+            change: "new" | "changed" | "same";
+        };
+        ImportView: {
+            id: number;
+            file_name: string;
+            /** @enum {string} */
+            state: "reading" | "ready" | "writing" | "done" | "cancelled" | "failed";
+            done: number;
+            total: number;
+            problem: string;
+            new: number;
+            changed: number;
+            same: number;
+            bad: number;
+            sites: string[];
+            links: number;
+            rows: components["schemas"]["ImportRowView"][];
+            complaints: components["schemas"]["Complaint"][];
+        };
+        JoiningSent: {
+            names?: string[];
+            filter?: string | null;
+        };
+        KeySaveSent: {
+            key: string;
+        };
+        Lands: {
+            target: string;
+            host_pool: string;
+            nics: components["schemas"]["LandsNic"][];
+            findings: components["schemas"]["Finding"][];
+        };
+        LandsNic: {
+            nic: string;
+            before: string;
+            live: string;
+            test: string;
+        };
         LastProof: {
             run: number;
             /** Format: date-time */
@@ -331,6 +930,41 @@ export interface components {
             verdict: string;
             version: number;
             overdue: boolean;
+        };
+        LeftOut: {
+            workload: string;
+            disk: string;
+            because: string;
+        };
+        Link: {
+            one: string;
+            other: string;
+            bandwidth_bps: number;
+            latency_ms: number;
+            loss: number;
+            windows: components["schemas"]["ThrottleWindow"][];
+        };
+        LinkLine: {
+            one: string;
+            other: string;
+            cut_because: string | null;
+        };
+        LinkSent: {
+            one: string;
+            other: string;
+            bandwidth_bps: number;
+            latency_ms?: number;
+            loss?: number;
+            windows?: components["schemas"]["ThrottleWindowSent"][];
+        };
+        LinkUse: {
+            source: string;
+            target: string;
+            bandwidth_bps: number;
+            room_bps: number;
+            used_bps: number;
+            groups: number;
+            cut_because: string;
         };
         Member: {
             workload: string;
@@ -362,6 +996,43 @@ export interface components {
             text: string;
             skippable: boolean;
         };
+        Neighbour: {
+            workload: string;
+            service: string;
+            protected_by: string;
+        };
+        Network: {
+            name: string;
+            vlan: number;
+            prefixes: string[];
+            gateways: string[];
+            dns: string[];
+            /** @enum {string} */
+            role: "production" | "sandbox" | "transit";
+            dhcp: boolean;
+            dhcp_ranges: string[];
+            reservations: {
+                [key: string]: string;
+            };
+            stretched_with: string | null;
+            routes_to: string[];
+        };
+        NetworkSent: {
+            name: string;
+            vlan: number;
+            prefixes: string[];
+            gateways?: string[];
+            dns?: string[];
+            /** @enum {string} */
+            role?: "production" | "sandbox" | "transit";
+            dhcp?: boolean;
+            dhcp_ranges?: string[];
+            reservations?: {
+                [key: string]: string;
+            };
+            stretched_with?: string | null;
+            routes_to?: string[];
+        };
         NextAction: {
             /** @enum {string} */
             urgency: "now" | "soon" | "sometime";
@@ -369,6 +1040,36 @@ export interface components {
             sentence: string;
             label: string;
             to: string;
+        };
+        Nic: {
+            name: string;
+            network: string;
+            mac: string;
+            dhcp: boolean;
+            addresses: string[];
+            gateways: string[];
+            dns: string[];
+        };
+        NicSent: {
+            name: string;
+            network: string;
+            mac: string;
+            dhcp?: boolean;
+            addresses?: string[];
+            gateways?: string[];
+            dns?: string[];
+        };
+        PastRun: {
+            id: number;
+            plan_name: string;
+            outcome: string;
+            ended_at: string | null;
+        };
+        PauseSent: {
+            because?: string;
+        };
+        PinSent: {
+            label?: string;
         };
         Plan: {
             code: string;
@@ -433,12 +1134,69 @@ export interface components {
             notes?: string;
             waves?: components["schemas"]["WaveSent"][];
         };
+        Policy: {
+            /** @enum {string} */
+            mode: "continuous" | "interval" | "backup-copy";
+            interval_s: number;
+            rpo_s: number;
+            app_consistent_every_s: number;
+            keep_all_s: number;
+            keep_hourly_s: number;
+            keep_daily_s: number;
+            most_points: number;
+            weight: number;
+            compression: boolean;
+            encrypted: boolean;
+            /** @enum {string} */
+            initial: "now" | "at" | "seed";
+            initial_at: string | null;
+        };
+        PolicyCost: {
+            mean_bps: number;
+            peak_bps: number;
+            others_bps: number;
+            room_bps: number;
+            fits: boolean;
+            points: number[];
+            space_bytes: number;
+            copy_bytes: number;
+            first_copy_s: number | null;
+            sentences: string[];
+        };
+        PolicySent: {
+            /** @enum {string} */
+            mode?: "continuous" | "interval" | "backup-copy";
+            interval_s: number;
+            rpo_s: number;
+            app_consistent_every_s?: number;
+            keep_all_s?: number;
+            keep_hourly_s?: number;
+            keep_daily_s?: number;
+            most_points?: number;
+            weight?: number;
+            compression?: boolean;
+            encrypted?: boolean;
+            /** @enum {string} */
+            initial?: "now" | "at" | "seed";
+            initial_at?: string | null;
+        };
         Preflight: {
             assessment: components["schemas"]["AssessmentView"];
             consequences: string[];
             practice: boolean;
             usual_pace: number;
             last_notes: string;
+        };
+        Protection: {
+            /** Format: date-time */
+            now: string;
+            sentence: string;
+            groups: components["schemas"]["GroupLine"][];
+            causes: components["schemas"]["Cause"][];
+            links: components["schemas"]["LinkUse"][];
+            gaps: components["schemas"]["CoverageGap"][];
+            protected: number;
+            workloads: number;
         };
         Readiness: {
             /** Format: date-time */
@@ -456,6 +1214,7 @@ export interface components {
             kind: "crash-consistent" | "application-consistent";
             changed_bytes: number;
             anomaly: number;
+            label: string;
         };
         RunDetail: {
             status: components["schemas"]["RunStatus"];
@@ -534,6 +1293,14 @@ export interface components {
             version: number;
             summary: string;
         };
+        SavedFilterView: {
+            name: string;
+            text: string;
+        };
+        SavedFilterViewSent: {
+            name: string;
+            text: string;
+        };
         ScoreStep: {
             id: string;
             verb: string;
@@ -560,6 +1327,18 @@ export interface components {
             code: string;
             reason: string;
         };
+        Service: {
+            name: string;
+            /** @enum {string} */
+            protocol: "tcp" | "udp" | "http" | "https";
+            port: number;
+        };
+        ServiceSent: {
+            name: string;
+            /** @enum {string} */
+            protocol: "tcp" | "udp" | "http" | "https";
+            port: number;
+        };
         Session: {
             name: string;
             organisation: string;
@@ -569,11 +1348,53 @@ export interface components {
             name: string;
             password: string;
         };
+        SiteChangeSent: {
+            name: string;
+            time_zone: string;
+            takes_over: boolean;
+        };
+        SiteLimits: {
+            power: number;
+            copies: number;
+            clones: number;
+        };
         SiteLine: {
             stations: components["schemas"]["Station"][];
             flows: components["schemas"]["Flow"][];
+            links: components["schemas"]["LinkLine"][];
             runs: components["schemas"]["RunUnderWay"][];
             plans: components["schemas"]["PlanName"][];
+        };
+        SiteMakeSent: {
+            code: string;
+            name: string;
+            /** @enum {string} */
+            kind?: "datacentre" | "cloud";
+            time_zone?: string;
+            agent_url?: string;
+            token?: string;
+        };
+        SiteView: {
+            code: string;
+            name: string;
+            kind: string;
+            time_zone: string;
+            agent_url: string;
+            practice: boolean;
+            takes_over: boolean;
+            workloads: number;
+            inventory_at: string | null;
+            lost_because: string | null;
+            skew_s: number;
+            drifted: number;
+            host_pools: components["schemas"]["HostPool"][];
+            storage_pools: components["schemas"]["StoragePool"][];
+            networks: components["schemas"]["Network"][];
+            limits: components["schemas"]["SiteLimits"];
+        };
+        Sites: {
+            sites: components["schemas"]["SiteView"][];
+            links: components["schemas"]["Link"][];
         };
         StartTestSent: {
             plan: string;
@@ -593,6 +1414,26 @@ export interface components {
             copies: number;
             lost_because: string | null;
         };
+        StoragePool: {
+            name: string;
+            capacity_gib: number;
+            used_gib: number;
+            replicated: boolean;
+        };
+        StoragePoolSent: {
+            name: string;
+            capacity_gib: number;
+            used_gib?: number;
+            replicated?: boolean;
+        };
+        TaggingSent: {
+            names?: string[];
+            filter?: string | null;
+            add?: {
+                [key: string]: string;
+            };
+            remove?: string[];
+        };
         TestOptionsSent: {
             points?: {
                 [key: string]: string;
@@ -600,6 +1441,27 @@ export interface components {
             sync_first?: boolean;
             pace?: number;
             cleanup_after_s?: number;
+        };
+        ThrottleWindow: {
+            days: ("mon" | "tue" | "wed" | "thu" | "fri" | "sat" | "sun")[];
+            begins: string;
+            ends: string;
+            share: number;
+        };
+        ThrottleWindowSent: {
+            days: ("mon" | "tue" | "wed" | "thu" | "fri" | "sat" | "sun")[];
+            begins: string;
+            ends: string;
+            share: number;
+        };
+        Use: {
+            user: string;
+            service: string;
+            provider: string;
+        };
+        UseMap: {
+            uses: components["schemas"]["Use"][];
+            rows: components["schemas"]["WorkloadBrief"][];
         };
         VersionInfo: {
             number: number;
@@ -622,6 +1484,25 @@ export interface components {
             members?: components["schemas"]["MemberSent"][];
             holds?: components["schemas"]["HoldCueSent"][];
         };
+        Workload: {
+            name: string;
+            /** @enum {string} */
+            os_family: "linux" | "bsd" | "appliance";
+            cores: number;
+            memory_mib: number;
+            disks: components["schemas"]["Disk"][];
+            nics: components["schemas"]["Nic"][];
+            tags: {
+                [key: string]: string;
+            };
+            owner: string;
+            /** @enum {string} */
+            criticality: "vital" | "important" | "deferrable";
+            guest_agent: boolean;
+            needs_key: boolean;
+            offers: components["schemas"]["Service"][];
+            uses: string[];
+        };
         WorkloadBrief: {
             name: string;
             site: string;
@@ -632,8 +1513,48 @@ export interface components {
             tags: {
                 [key: string]: string;
             };
+            addresses: string[];
+            size_gib: number;
+            left_out: boolean;
             offers: string[];
             uses: string[];
+        };
+        WorkloadChangeSent: {
+            workload: components["schemas"]["WorkloadSent"];
+        };
+        WorkloadDetail: {
+            site: string;
+            group: string;
+            revision: number;
+            workload: components["schemas"]["Workload"];
+            needs: components["schemas"]["Neighbour"][];
+            needed_by: components["schemas"]["Neighbour"][];
+            plans: string[];
+            lands: components["schemas"]["Lands"] | null;
+            runs: components["schemas"]["PastRun"][];
+        };
+        WorkloadMakeSent: {
+            site: string;
+            workload: components["schemas"]["WorkloadSent"];
+        };
+        WorkloadSent: {
+            name: string;
+            /** @enum {string} */
+            os_family?: "linux" | "bsd" | "appliance";
+            cores: number;
+            memory_mib: number;
+            disks: components["schemas"]["DiskSent"][];
+            nics: components["schemas"]["NicSent"][];
+            tags?: {
+                [key: string]: string;
+            };
+            owner?: string;
+            /** @enum {string} */
+            criticality?: "vital" | "important" | "deferrable";
+            guest_agent?: boolean;
+            needs_key?: boolean;
+            offers?: components["schemas"]["ServiceSent"][];
+            uses?: string[];
         };
         /** @description RFC 9457 problem details. */
         Problem: {
@@ -670,6 +1591,644 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    exportEstate: {
+        parameters: {
+            query: {
+                as: "csv" | "json";
+                /** @description The filter language; empty finds all. */
+                filter?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    savedFilters: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedFilterView"][];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    saveFilter: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SavedFilterViewSent"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedFilterView"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    forgetFilter: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    policyCost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GroupSaveSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PolicyCost"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    protection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Protection"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    makeGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GroupSaveSent"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupDetail"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    group: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupDetail"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    changeGroup: {
+        parameters: {
+            query?: never;
+            header: {
+                "If-Match": string;
+            };
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GroupSaveSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupDetail"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    endProtection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    storeKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeySaveSent"];
+            };
+        };
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    joinGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["JoiningSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupDetail"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pauseGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PauseSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupDetail"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pinPoint: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+                point: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PinSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupDetail"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    beginImport: {
+        parameters: {
+            query: {
+                /** @description The name of the file. */
+                name: string;
+                network?: string;
+                site?: string;
+                storage_pool?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportView"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    import: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportView"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    confirmImport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["ConfirmSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportView"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cancelImport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportView"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    saveLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LinkSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Link"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    retireLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                one: string;
+                other: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     plan: {
         parameters: {
             query?: never;
@@ -1146,7 +2705,7 @@ export interface operations {
             };
         };
     };
-    workloads: {
+    sites: {
         parameters: {
             query?: never;
             header?: never;
@@ -1160,8 +2719,585 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["WorkloadBrief"][];
+                    "application/json": components["schemas"]["Sites"];
                 };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    registerSite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SiteMakeSent"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteView"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    changeSite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SiteChangeSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteView"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    retireSite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drift: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drift"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    acceptDrift: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["AcceptSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    save_host_pools: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HostPoolSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteView"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    retire_host_pools: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    save_networks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NetworkSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteView"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    retire_networks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    save_storage_pools: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StoragePoolSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteView"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    retire_storage_pools: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    uses: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UseMap"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tagWorkloads: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["TaggingSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    workloads: {
+        parameters: {
+            query?: {
+                /** @description The filter language; empty finds all. */
+                filter?: string;
+                /** @description At most 1000; 200 by default. */
+                limit?: number;
+                offset?: number;
+                /** @description A column; a minus before it turns it round. */
+                sort?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Found"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    makeWorkload: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WorkloadMakeSent"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkloadDetail"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    workload: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkloadDetail"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    changeWorkload: {
+        parameters: {
+            query?: never;
+            header: {
+                "If-Match": string;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WorkloadChangeSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkloadDetail"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    retireWorkload: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description It could not be done, and why. */
             default: {

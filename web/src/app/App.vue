@@ -64,6 +64,8 @@ const planCode = computed(() => (typeof route.params.code === "string" ? route.p
     <div class="body">
       <nav aria-label="Pages">
         <RouterLink to="/" :class="{ on: route.name === 'readiness' }">Readiness</RouterLink>
+        <RouterLink to="/estate" :class="{ on: String(route.path).startsWith('/estate') }">Estate</RouterLink>
+        <RouterLink to="/protection" :class="{ on: String(route.path).startsWith('/protection') }">Protection</RouterLink>
         <h2>Plans</h2>
         <RouterLink
           v-for="plan in line?.plans ?? []"

@@ -9,8 +9,10 @@ const props = defineProps<{ line: SiteLine | undefined }>();
 const open = defineModel<boolean>({ required: true });
 const emit = defineEmits<{ keys: []; signOut: [] }>();
 const router = useRouter();
-const { data: workloads } = useWorkloads();
 const words = ref("");
+// Only words that cannot be mistaken for the filter language are looked for.
+const looked = computed(() => (/^[\w.-]{2,}$/.test(words.value.trim()) ? `"${words.value.trim()}"` : ""));
+const { data: workloads } = useWorkloads(looked, 8, computed(() => open.value && looked.value !== ""));
 const at = ref(0);
 const field = useTemplateRef<HTMLInputElement>("field");
 
@@ -26,6 +28,12 @@ const items = computed<Item[]>(() => {
   const runs = props.line?.runs ?? [];
   return [
     { label: "Readiness", hint: "page", run: go("/") },
+    { label: "Estate", hint: "page", run: go("/estate") },
+    { label: "Sites and networks", hint: "page", run: go("/estate/sites") },
+    { label: "What uses what", hint: "page", run: go("/estate/uses") },
+    { label: "Bring a file in", hint: "action", run: go("/estate/import") },
+    { label: "Protection", hint: "page", run: go("/protection") },
+    { label: "Protect workloads in a new group", hint: "action", run: go("/protection/new") },
     { label: "Runs", hint: "page", run: go("/runs") },
     ...runs.map((run) => ({ label: `Run ${run.id}: ${run.plan_name}`, hint: "run under way", run: go(`/runs/${run.id}`) })),
     ...plans.map((plan) => ({ label: plan.name, hint: `plan ${plan.code}`, run: go(`/plans/${plan.code}`) })),
@@ -33,9 +41,11 @@ const items = computed<Item[]>(() => {
     { label: "Switch between day and night", hint: "action", run: switchTheme },
     { label: "Keys of this page", hint: "action", run: () => emit("keys") },
     { label: "Sign out", hint: "action", run: () => emit("signOut") },
-    ...(workloads.value ?? []).flatMap((workload) => {
+    ...(looked.value ? (workloads.value ?? []) : []).flatMap((workload) => {
       const plan = plans.find((p) => p.code === planOf.value.get(workload.name));
-      return plan ? [{ label: workload.name, hint: `workload in ${plan.name}`, run: go(`/plans/${plan.code}?select=${workload.name}`) }] : [];
+      const found = [{ label: workload.name, hint: `workload at ${workload.site}`, run: go(`/estate?open=${workload.name}`) }];
+      if (plan) found.unshift({ label: workload.name, hint: `workload in ${plan.name}`, run: go(`/plans/${plan.code}?select=${workload.name}`) });
+      return found;
     }),
   ];
 });

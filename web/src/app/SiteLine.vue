@@ -36,7 +36,9 @@ interface Thread {
 const threads = computed<Thread[]>(() => {
   const order = props.line.stations.map((station) => station.code);
   const lost = new Set(props.line.stations.filter((s) => s.lost_because).map((s) => s.code));
+  const cut = props.line.links.filter((link) => link.cut_because);
   return props.line.flows.map((flow) => {
+    const because = cut.find((link) => [link.one, link.other].includes(flow.source) && [link.one, link.other].includes(flow.target))?.cut_because;
     const a = places.value.get(flow.source) ?? 0;
     const b = places.value.get(flow.target) ?? 0;
     const next = Math.abs(order.indexOf(flow.source) - order.indexOf(flow.target)) === 1;
@@ -53,10 +55,12 @@ const threads = computed<Thread[]>(() => {
       x: mid,
       label: run
         ? `${run.plan_name}: test, ${clock(run.run_s)} in${run.needs_you ? ", needs you" : ""}`
-        : `${count(flow.groups, "group")}, ${age}`,
+        : because
+          ? "cut: nothing is copied"
+          : `${count(flow.groups, "group")}, ${age}`,
       run: run?.id ?? null,
       strong: flow.groups > 2,
-      lost: lost.has(flow.source) || lost.has(flow.target),
+      lost: !!because || lost.has(flow.source) || lost.has(flow.target),
       playhead: run ? x1 + (x2 - x1) * Math.min(run.run_s / 1800, 1) : null,
     };
   });

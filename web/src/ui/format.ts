@@ -76,3 +76,27 @@ export function list(words: string[]): string {
   if (words.length < 2) return words.join("");
   return `${words.slice(0, -1).join(", ")} and ${words.at(-1)}`;
 }
+
+/** Bytes a second as people say link rates: in bits. */
+export function rate(bytes: number): string {
+  const bits = bytes * 8;
+  const units: [number, string][] = [
+    [1e9, "Gbit/s"],
+    [1e6, "Mbit/s"],
+    [1e3, "kbit/s"],
+  ];
+  for (const [size, unit] of units) if (bits >= size) return `${Number((bits / size).toPrecision(3))} ${unit}`;
+  return `${Math.round(bits)} bit/s`;
+}
+
+/** Bytes as people say sizes. */
+export function size(bytes: number): string {
+  const units: [number, string][] = [
+    [2 ** 40, "TiB"],
+    [2 ** 30, "GiB"],
+    [2 ** 20, "MiB"],
+    [2 ** 10, "KiB"],
+  ];
+  for (const [one, unit] of units) if (bytes >= one) return `${Number((bytes / one).toPrecision(3))} ${unit}`;
+  return `${bytes} bytes`;
+}

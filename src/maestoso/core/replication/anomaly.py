@@ -1,9 +1,10 @@
 """Unusual change: how many times its usual a workload or group changes.
 
-Usual is the larger of two: the median of the hours just before (so growth and the rhythm of the day are
-followed), and what the same time of day saw on the days before (so a nightly job is no surprise). A median is
-not moved by the burst it is compared with (P. Rousseeuw, C. Croux, 1993, on medians and MAD). Noise is
-measured by the median absolute deviation; a rate within its spread is never unusual.
+Usual is what the same time of day saw on the days before (so the rhythm of the day and a nightly job are no
+surprise), raised by how much the hours just before are above theirs of those days (so growth is followed).
+Where there are no two days before, it is the median of the hours just before. A median is not moved by the
+burst it is compared with (P. Rousseeuw, C. Croux, 1993, on medians and MAD). Noise is measured by the median
+absolute deviation; a rate within its spread is never unusual.
 """
 
 from __future__ import annotations
@@ -42,8 +43,11 @@ def scores(rates: Floats, per_hour: int, per_day: int = 0) -> Floats:
     baseline, spread = _trailing(middles), _trailing(spreads) * MAD_TO_SIGMA
     usual = np.repeat(baseline, per_hour, axis=1)[:, :steps]
     slack = np.repeat(spread, per_hour, axis=1)[:, :steps] * SPREADS
-    if per_day and steps > per_day:
-        np.maximum(usual, _same_time(rates, per_hour, per_day), out=usual)
+    if per_day and steps > 2 * per_day:
+        level = usual / np.maximum(_days_before(usual, per_day), 1e-9)
+        same = _days_before(_highest(rates, max(per_hour // 2, 1)), per_day)
+        known = slice(2 * per_day, None)
+        usual[:, known] = same[:, known] * np.maximum(level[:, known], 1.0)
     found = rates / np.maximum(usual, 1e-9)
     found[rates - usual <= slack] = 1.0
     return found
@@ -57,21 +61,26 @@ def _trailing(values: Floats) -> Floats:
     return found
 
 
-def _same_time(rates: Floats, per_hour: int, per_day: int) -> Floats:
-    """The median over the days before of the highest rate within half an hour of the same time of day."""
-    reach = max(per_hour // 2, 1)
-    steps = rates.shape[1]
-    highest = rates.copy()
+def _highest(rates: Floats, reach: int) -> Floats:
+    """The highest rate within ``reach`` samples of each."""
+    found = rates.copy()
     for shift in range(1, reach + 1):
-        highest[:, shift:] = np.maximum(highest[:, shift:], rates[:, :-shift])
-        highest[:, :-shift] = np.maximum(highest[:, :-shift], rates[:, shift:])
-    found = np.zeros_like(rates)
-    for begin in range(per_day, steps, per_day):
+        found[:, shift:] = np.maximum(found[:, shift:], rates[:, :-shift])
+        found[:, :-shift] = np.maximum(found[:, :-shift], rates[:, shift:])
+    return found
+
+
+def _days_before(values: Floats, per_day: int) -> Floats:
+    """The lower median of the same time of day over the days before; 0 where there are no two.
+
+    One day before would make yesterday's burst usual today; of two, the lower one counts.
+    """
+    steps = values.shape[1]
+    found = np.zeros_like(values)
+    for begin in range(2 * per_day, steps, per_day):
         end = min(begin + per_day, steps)
-        # A single day before would make yesterday's burst usual today; of two, the lower one counts.
-        days = [highest[:, begin - back : end - back] for back in range(per_day, begin + 1, per_day)]
-        if len(days) >= 2:
-            found[:, begin:end] = np.quantile(np.stack(days), 0.5, axis=0, method="lower")
+        days = [values[:, begin - back : end - back] for back in range(per_day, begin + 1, per_day)]
+        found[:, begin:end] = np.quantile(np.stack(days), 0.5, axis=0, method="lower")
     return found
 
 

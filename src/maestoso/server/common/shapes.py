@@ -16,6 +16,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 
 from maestoso.core.codec import from_data, object_schema, to_data
+from maestoso.core.errors import BadValue
 
 T = TypeVar("T")
 
@@ -73,3 +74,25 @@ def read(cls: type[T], request: Request) -> T:
 def reply(value: Any, status: int = 200, headers: dict[str, str] | None = None) -> Response:
     """A dataclass, or a list of them, as the reply."""
     return Response(to_data(value), status=status, headers=headers)
+
+
+def number(request: Request, name: str, otherwise: int, least: int, most: int) -> int:
+    """A whole number of the query. Raises BadValue outside of ``least`` to ``most``."""
+    text = request.query_params.get(name, str(otherwise))
+    if not text.isascii() or not text.isdigit() or len(text) > 12 or not least <= int(text) <= most:
+        raise BadValue(
+            f"{name} is {text[:40]!r}.", f"Give a whole number from {least} to {most}.", field=name
+        )
+    return int(text)
+
+
+def if_match(request: Request) -> int:
+    """The revision that a change is based on. Raises BadValue without one."""
+    given = request.headers.get("If-Match", "").strip('"')
+    if not given.isascii() or not given.isdigit() or len(given) > 9:
+        raise BadValue(
+            f"If-Match is {given[:40]!r}, which is no revision.",
+            "Send the ETag of what your change began from.",
+            field="If-Match",
+        )
+    return int(given)

@@ -17,14 +17,17 @@ ROOT = Path(__file__).resolve().parents[4]
 class Options:
     """The field ``web_port`` is the variable MAESTOSO_WEB_PORT, and so on.
 
-    ``var`` holds everything that is not source; ``site_port`` is the port of the first practice site, the
-    others follow; ``pace`` is what practice runs are offered; ``debug`` shows errors to developers only.
+    ``var`` holds everything that is not source. ``site_port`` is the port of the first practice site of the
+    scenario, the others follow; ``practice_port`` is where practice sites are made that belong to none.
+    ``pace`` is what practice runs are offered. ``agent_hosts`` names, separated by commas, the hosts that
+    site agents may be on. ``debug`` shows errors to developers only.
     """
 
     var: Path = ROOT / "var"
     web_port: int = 8470
     db_port: int = 8471
     site_port: int = 8472
+    practice_port: int = 8469
     scenario: Path = ROOT / "demo" / "tidewell"
     pace: int = 20
     organisation: str = "Tidewell Ferries"
@@ -32,6 +35,7 @@ class Options:
     db_name: str = "maestoso"
     db_user: str = "maestoso"
     signin_per_minute: int = 10
+    agent_hosts: str = "127.0.0.1,localhost,::1"
     debug: bool = False
 
 

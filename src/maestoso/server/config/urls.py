@@ -8,6 +8,7 @@ from maestoso.server.common.front_end import index, no_such_address
 urlpatterns = [
     path("api/v1/", include("maestoso.server.access.urls")),
     path("api/v1/", include("maestoso.server.estate.urls")),
+    path("api/v1/", include("maestoso.server.protection.urls")),
     path("api/v1/", include("maestoso.server.plans.urls")),
     path("api/v1/", include("maestoso.server.runs.urls")),
     path("api/v1/openapi.json", SpectacularJSONAPIView.as_view(), name="openapi"),

@@ -5,21 +5,26 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass
-from typing import TypeVar
+from typing import Any, TypeVar
+from urllib.parse import urlsplit
 
 from asgiref.sync import async_to_sync
 from django.core.cache import cache
 
+from maestoso.core.errors import BadValue, Refused
 from maestoso.core.model.protection import CopyState, RecoveryPoint
 from maestoso.core.ports import SiteRefused, SiteUnreachable
+from maestoso.core.runs.operations import Operation, OperationState
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.secret_text import unseal
+from maestoso.server.config.settings import OPTIONS, SECRETS
 from maestoso.server.estate.models import Site
 from maestoso.sites.client import HttpSite
 from maestoso.sites.contract import SitePulse
 
 PATIENCE_S = 2.0
 REMEMBER_S = 2
+LOOK_AGAIN_S = 0.03
 
 CLOCK = SystemClock()
 
@@ -64,9 +69,13 @@ class Pulse:
         return {state.group: state for state in self.said.groups} if self.said else {}
 
 
+def _pulse_key(site: Site) -> str:
+    return f"pulse:{site.pk}:{site.agent_url}"
+
+
 def pulse(site: Site) -> Pulse:
     """The pulse of a site, at most two seconds old."""
-    key = f"pulse:{site.pk}:{site.agent_url}"
+    key = _pulse_key(site)
     known: Pulse | None = cache.get(key)
     if known is not None:
         return known
@@ -77,3 +86,57 @@ def pulse(site: Site) -> Pulse:
         taken = Pulse(lost_because=str(error))
     cache.set(key, taken, REMEMBER_S)
     return taken
+
+
+def perform(site: Site, verb: str, subject: str, args: dict[str, Any], key: str) -> OperationState:
+    """Ask a site for one operation outside a run and wait for its end.
+
+    Raises Refused in words where the site is away, will not, or fails; the key can be used again after that.
+    """
+    operation = Operation(
+        key=f"{SECRETS.instance}/{key}", run=f"{SECRETS.instance}/care", verb=verb, subject=subject,
+        args=args, pace=float(OPTIONS.pace) if site.practice else 1.0,
+    )  # fmt: skip
+
+    async def carry_out(agent: HttpSite) -> OperationState:
+        state = await agent.put_operation(operation, fence=1)
+        while not state.settled:
+            await asyncio.sleep(LOOK_AGAIN_S)
+            state = await agent.operation(operation.key) or state
+        return state
+
+    try:
+        state = ask(site, carry_out)
+    except (SiteUnreachable, SiteRefused) as error:
+        raise Refused(
+            f"{site.name} did not do it: {error}",
+            "Bring its site agent back, then try again.",
+            code="site-unreachable",
+        ) from error
+    if state.status == "failed":
+        raise Refused(f"{site.name} could not do it: {state.reason}", code=state.code or "refused")
+    cache.delete(_pulse_key(site))
+    return state
+
+
+def check_address(url: str) -> str:
+    """The address of an agent, tidied. Raises BadValue where it is none, or its host is not allowed."""
+    try:
+        parts = urlsplit(url.strip())
+        host = parts.hostname if parts.port != 0 and parts.scheme in ("http", "https") else None
+    except ValueError:
+        host = None
+    if not host or any(sign in url for sign in "@?#"):
+        raise BadValue(
+            f"{url[:80]!r} is no address of a site agent.",
+            "Write it as http://127.0.0.1:8472.",
+            field="agent_url",
+        )
+    allowed = [name.strip() for name in OPTIONS.agent_hosts.split(",") if name.strip()]
+    if host not in allowed:
+        raise BadValue(
+            f"Site agents on {host} are not allowed.",
+            f"Name the host in the setting MAESTOSO_AGENT_HOSTS; now it is: {', '.join(allowed)}.",
+            field="agent_url",
+        )
+    return url.strip().rstrip("/")

@@ -7,7 +7,8 @@ from typing import Any
 from django.db import models
 
 from maestoso.core.codec import from_data
-from maestoso.core.model.estate import Inventory, Workload
+from maestoso.core.model.estate import Inventory, ThrottleWindow, Workload
+from maestoso.core.model.estate import Link as LinkValue
 
 
 class Site(models.Model):
@@ -22,9 +23,16 @@ class Site(models.Model):
     practice = models.BooleanField(default=False)
     inventory: Any = models.JSONField(default=dict)
     inventory_at = models.DateTimeField(null=True)
+    # What the agent called the inventory that was taken over last, to see whether it has another one now.
+    inventory_mark = models.CharField(max_length=64, blank=True, default="")
+    takes_over = models.BooleanField(default=False)
 
     class Meta:
         ordering = ["id"]
+
+    def things(self) -> Inventory:
+        """The inventory without the workloads."""
+        return from_data(Inventory, self.inventory)
 
     def core(self) -> Inventory:
         """The inventory as a value, workloads included."""
@@ -38,6 +46,7 @@ class WorkloadRow(models.Model):
     name = models.CharField(max_length=120, unique=True)
     site = models.ForeignKey(Site, on_delete=models.PROTECT, related_name="workloads")
     spec: Any = models.JSONField()
+    revision = models.PositiveIntegerField(default=1)
 
     class Meta:
         ordering = ["id"]
@@ -54,9 +63,65 @@ class Link(models.Model):
     other = models.ForeignKey(Site, on_delete=models.CASCADE, related_name="+")
     bandwidth_bps = models.BigIntegerField()
     latency_ms = models.FloatField()
+    loss = models.FloatField(default=0.0)
+    windows: Any = models.JSONField(default=list)
 
     class Meta:
         constraints = [
             models.UniqueConstraint(fields=["one", "other"], name="one_link_between_two_sites"),
             models.CheckConstraint(condition=models.Q(bandwidth_bps__gt=0), name="link_has_bandwidth"),
         ]
+
+    def core(self) -> LinkValue:
+        """The link as a value."""
+        return LinkValue(
+            one=self.one.code,
+            other=self.other.code,
+            bandwidth_bps=self.bandwidth_bps,
+            latency_ms=self.latency_ms,
+            loss=self.loss,
+            windows=tuple(from_data(ThrottleWindow, window) for window in self.windows),
+        )
+
+
+class EstateMark(models.Model):
+    """One row with a mark that is new whenever workloads or their groups change.
+
+    No counter: a transaction that is taken back would let the same number mean two things.
+    """
+
+    mark = models.CharField(max_length=32)
+
+
+class SavedFilter(models.Model):
+    """A filter that somebody named."""
+
+    owner = models.CharField(max_length=150)
+    name = models.CharField(max_length=80)
+    text = models.CharField(max_length=500)
+
+    class Meta:
+        ordering = ["name"]
+        constraints = [models.UniqueConstraint(fields=["owner", "name"], name="one_filter_of_a_name")]
+
+
+class ImportJob(models.Model):
+    """A file on its way in. ``staged`` is what it would bring (JSON, packed); written only when confirmed.
+
+    ``state``: reading, ready, writing, done, cancelled, failed.
+    """
+
+    file_name = models.CharField(max_length=200)
+    options: Any = models.JSONField(default=dict)
+    state = models.CharField(max_length=12, default="reading")
+    cancel = models.BooleanField(default=False)
+    done = models.PositiveIntegerField(default=0)
+    total = models.PositiveIntegerField(default=0)
+    staged = models.BinaryField(default=b"")
+    summary: Any = models.JSONField(default=dict)
+    problem = models.TextField(blank=True, default="")
+    by = models.CharField(max_length=150)
+    at = models.DateTimeField()
+
+    class Meta:
+        ordering = ["-id"]

@@ -1,56 +1,255 @@
-"""What can be done with sites."""
+"""What can be done with sites, their pools and networks, and links."""
 
 from __future__ import annotations
 
+import re
+import zoneinfo
+from dataclasses import replace
+from typing import Any, Literal
+
 from django.db import transaction
+from django.db.models import Q
 
 from maestoso.core.codec import to_data
-from maestoso.core.errors import Refused
+from maestoso.core.errors import BadValue, NotFound, Refused
+from maestoso.core.estate.checks import inventory_complaints, link_check
 from maestoso.core.model.estate import Inventory, Workload
-from maestoso.core.ports import Clock
+from maestoso.core.model.estate import Link as LinkValue
+from maestoso.core.ports import Clock, SiteRefused, SiteUnreachable
 from maestoso.server.common.secret_text import seal
-from maestoso.server.estate.agents import ask
+from maestoso.server.config.settings import OPTIONS, SECRETS
+from maestoso.server.estate import usage
+from maestoso.server.estate.agents import ask, check_address
+from maestoso.server.estate.catalogue import touch
 from maestoso.server.estate.models import Link, Site, WorkloadRow
+from maestoso.sites.contract import SitePulse
+
+SITE_CODE = re.compile(r"[A-Z][A-Z0-9]{1,7}")
+PRACTICE = "practice"
+THINGS = ("host_pools", "storage_pools", "networks")
+Thing = Literal["host_pools", "storage_pools", "networks"]
+
+
+def find_site(code: str) -> Site:
+    """The site of that code. Raises NotFound."""
+    site = Site.objects.filter(code=code).first()
+    if site is None:
+        known = ", ".join(Site.objects.values_list("code", flat=True))
+        raise NotFound(f"There is no site {code!r}.", f"Known: {known}." if known else "There is none yet.")
+    return site
 
 
 def register_site(
-    *, code: str, name: str, kind: str, time_zone: str, agent_url: str, token: str, clock: Clock
-) -> Site:
-    """Make a site known and fetch its inventory from its agent."""
-    site = Site(code=code, name=name, kind=kind, time_zone=time_zone, agent_url=agent_url)
+    *, code: str, name: str, kind: str, time_zone: str, agent_url: str, token: str, clock: Clock,
+    fetch: bool = True,
+) -> Site:  # fmt: skip
+    """Make a site known and fetch its inventory from its agent.
+
+    ``agent_url`` may be ``practice``: then the practice sites of this installation simulate it. Raises
+    Refused where the agent does not answer, BadValue where a field does not fit.
+    """
+    if not SITE_CODE.fullmatch(code):
+        raise BadValue(f"{code!r} is no code for a site.", "Give 2 to 8 capital letters.", field="body.code")
+    if Site.objects.filter(code=code).exists():
+        raise Refused(f"There is a site {code} already.", "Choose another code.", field="body.code")
+    if not name.strip() or len(name) > 80:
+        raise BadValue("The site has no name, or a long one.", "Give 1 to 80 characters.", field="body.name")
+    if kind not in ("datacentre", "cloud"):
+        raise BadValue(f"kind is {kind!r}.", "Give datacentre or cloud.", field="body.kind")
+    check_zone(time_zone)
+    if agent_url == PRACTICE:
+        agent_url, token = f"http://127.0.0.1:{OPTIONS.practice_port}/sites/{code}", SECRETS.site_token
+    site = Site(
+        code=code, name=name.strip(), kind=kind, time_zone=time_zone, agent_url=check_address(agent_url)
+    )
     site.agent_token = seal(token)
-    site.practice = bool(ask(site, lambda agent: agent.capabilities()).get("practice", False))
-    site.save()
-    fetch_inventory(site, clock)
+    try:
+        said = ask(site, lambda agent: agent.capabilities())
+    except (SiteUnreachable, SiteRefused) as error:
+        raise Refused(
+            f"The agent of {name} did not answer at {site.agent_url}: {error}",
+            "Start it, or mend its address or token.",
+            code="site-unreachable",
+        ) from error
+    if not str(said.get("protocol", "")).startswith("1."):
+        raise Refused(
+            f"The agent of {name} speaks protocol {said.get('protocol')!r}.",
+            "It must speak 1.x.",
+            code="agent-version",
+        )
+    site.practice = bool(said.get("practice", False))
+    with transaction.atomic():
+        site.save()
+        if fetch:
+            fetch_inventory(site, clock)
     return site
+
+
+def check_zone(name: str) -> None:
+    """Raises BadValue for a time zone that does not exist."""
+    try:
+        zoneinfo.ZoneInfo(name)
+    except (zoneinfo.ZoneInfoNotFoundError, ValueError) as error:
+        raise BadValue(
+            f"{name[:60]!r} is no time zone.", "Give one such as Europe/Lisbon.", field="body.time_zone"
+        ) from error
+
+
+@transaction.atomic
+def change_site(code: str, *, name: str, time_zone: str, takes_over: bool) -> Site:
+    """Rename a site, or say whether its inventory is taken over by itself."""
+    site = find_site(code)
+    if not name.strip() or len(name) > 80:
+        raise BadValue("The site has no name, or a long one.", "Give 1 to 80 characters.", field="body.name")
+    check_zone(time_zone)
+    site.name, site.time_zone, site.takes_over = name.strip(), time_zone, takes_over
+    site.save()
+    return site
+
+
+@transaction.atomic
+def retire_site(code: str) -> None:
+    """Forget a site that nothing uses. Raises Refused saying by what it is used."""
+    site = find_site(code)
+    usage.refuse_if_used(site.name, usage.of_site(site))
+    site.delete()
+    touch()
+
+
+def ask_inventory(site: Site) -> tuple[SitePulse, Inventory]:
+    """What the agent says now. Raises Refused where it says nothing."""
+    try:
+        return ask(site, lambda agent: agent.pulse()), ask(site, lambda agent: agent.inventory())
+    except (SiteUnreachable, SiteRefused) as error:
+        raise Refused(
+            f"{site.name} does not say what it has: {error}",
+            "Bring its site agent back, then try again.",
+            code="site-unreachable",
+        ) from error
 
 
 def fetch_inventory(site: Site, clock: Clock) -> None:
     """Take over what the site's agent says the site has."""
-    inventory = ask(site, lambda agent: agent.inventory())
-    with transaction.atomic():
-        _store(site, inventory)
-        site.inventory_at = clock.now()
-        site.save()
+    said, inventory = ask_inventory(site)
+    store_inventory(site, inventory, said.inventory, clock)
 
 
-def _store(site: Site, inventory: Inventory) -> None:
-    site.inventory = {key: value for key, value in to_data(inventory).items() if key != "workloads"}
-    for workload in inventory.workloads:
-        elsewhere = WorkloadRow.objects.filter(name=workload.name).exclude(site=site).first()
-        if elsewhere is not None:
-            raise Refused(
-                f"{workload.name} is known at {elsewhere.site.name} already.",
-                "Names are unique over all sites; rename one of the two.",
-            )
-        WorkloadRow.objects.update_or_create(
-            name=workload.name, defaults={"site": site, "spec": to_data(workload)}
+@transaction.atomic
+def store_inventory(site: Site, inventory: Inventory, mark: str, clock: Clock) -> None:
+    """Let the records say ``inventory``; workloads that are in use are not removed. Raises Refused."""
+    keep_things(site, inventory)
+    site.inventory_at, site.inventory_mark = clock.now(), mark
+    site.save()
+    known = {row.name: row for row in WorkloadRow.objects.filter(site=site)}
+    names = {workload.name for workload in inventory.workloads}
+    elsewhere = WorkloadRow.objects.filter(name__in=names).exclude(site=site).select_related("site").first()
+    if elsewhere is not None:
+        raise Refused(
+            f"{elsewhere.name} is known at {elsewhere.site.name} already.",
+            "Names are unique over all sites; rename one of the two.",
         )
+    gone = [row for name, row in known.items() if name not in names]
+    for row in gone:
+        usage.refuse_if_used(row.name, usage.of_workload(row.name))
+    WorkloadRow.objects.filter(pk__in=[row.pk for row in gone]).delete()
+    fresh, changed = [], []
+    for workload in inventory.workloads:
+        spec = to_data(workload)
+        before = known.get(workload.name)
+        if before is None:
+            fresh.append(WorkloadRow(name=workload.name, site=site, spec=spec))
+        elif before.spec != spec:
+            before.spec, before.revision = spec, before.revision + 1
+            changed.append(before)
+    WorkloadRow.objects.bulk_create(fresh, batch_size=500)
+    WorkloadRow.objects.bulk_update(changed, ["spec", "revision"], batch_size=500)
+    touch()
 
 
-def link_sites(one: Site, other: Site, *, bandwidth_bps: int, latency_ms: float) -> Link:
-    """Say what line there is between two sites."""
-    return Link.objects.create(one=one, other=other, bandwidth_bps=bandwidth_bps, latency_ms=latency_ms)
+def keep_things(site: Site, inventory: Inventory) -> None:
+    """Write everything of an inventory but the workloads into the row, without saving it."""
+    site.inventory = {key: value for key, value in to_data(inventory).items() if key != "workloads"}
+
+
+@transaction.atomic
+def change_things(code: str, kind: Thing, item: Any, name: str) -> None:
+    """Make (``name`` empty), change, or with ``item`` None retire one pool or network of a site.
+
+    A practice site becomes what the records say; a real one keeps what it has, which drift then shows.
+    """
+    site = Site.objects.select_for_update().get(pk=find_site(code).pk)
+    before = site.things()
+    items = list(getattr(before, kind))
+    index = next((n for n, known in enumerate(items) if known.name == name), None)
+    if name and index is None:
+        raise NotFound(f"{site.name} has no {name!r}.", "Choose one that it has.")
+    if item is None and index is not None:
+        used = usage.of_network(code, name) if kind == "networks" else usage.of_pool(code, name)
+        usage.refuse_if_used(name, used)
+        del items[index]
+    elif index is None:
+        items.append(item)
+    else:
+        if item.name != name:
+            raise BadValue(
+                f"The name would change from {name} to {item.name}.",
+                "Names stay; make another.",
+                field="body.name",
+            )
+        items[index] = item
+    after = replace(before, **{kind: tuple(items)})
+    for field, sentence, remedy in inventory_complaints(after):
+        raise BadValue(sentence, remedy, field=f"body.{field}")
+    keep_things(site, after)
+    site.save()
+    tell_practice(site)
+
+
+def tell_practice(site: Site) -> None:
+    """Let a practice site have what the records say it has."""
+    if not site.practice:
+        return
+    told = to_data(site.core())
+    try:
+        ask(site, lambda agent: agent.practise("inventory", told))
+        site.inventory_mark = ask(site, lambda agent: agent.pulse()).inventory
+    except (SiteUnreachable, SiteRefused) as error:
+        raise Refused(
+            f"The practice site {site.name} was not told: {error}",
+            "Start it, then try again.",
+            code="site-unreachable",
+        ) from error
+    site.save(update_fields=["inventory_mark"])
+
+
+def find_link(one: str, other: str) -> Link | None:
+    """The link between two sites, whichever way it was written down."""
+    ways = Q(one__code=one, other__code=other) | Q(one__code=other, other__code=one)
+    return Link.objects.select_related("one", "other").filter(ways).first()
+
+
+@transaction.atomic
+def save_link(value: LinkValue) -> Link:
+    """Make or change the link between two sites."""
+    link_check(value)
+    one, other = find_site(value.one), find_site(value.other)
+    if one == other:
+        raise BadValue(f"A link from {one.name} to itself carries nothing.", field="body.other")
+    row = find_link(value.one, value.other) or Link(one=one, other=other)
+    row.bandwidth_bps, row.latency_ms, row.loss = value.bandwidth_bps, value.latency_ms, value.loss
+    row.windows = to_data(value.windows)
+    row.save()
+    return row
+
+
+@transaction.atomic
+def retire_link(one: str, other: str) -> None:
+    """Forget a link that no group is copied over."""
+    row = find_link(one, other)
+    if row is None:
+        raise NotFound(f"There is no link between {one} and {other}.")
+    usage.refuse_if_used(f"The link {one} to {other}", usage.of_link(row))
+    row.delete()
 
 
 def all_workloads() -> dict[str, Workload]:

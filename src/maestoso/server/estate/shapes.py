@@ -2,7 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Literal
+
+from maestoso.core.estate.difference import Difference
+from maestoso.core.estate.staged import Complaint
+from maestoso.core.estate.uses import Use
+from maestoso.core.model.estate import HostPool, Link, Network, SiteLimits, StoragePool, Workload
+from maestoso.core.model.finding import Finding
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -29,6 +37,15 @@ class Flow:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class LinkLine:
+    """A line between two sites; ``cut_because`` where nothing can pass."""
+
+    one: str
+    other: str
+    cut_because: str | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class RunUnderWay:
     """A run on the site line."""
 
@@ -47,6 +64,7 @@ class SiteLine:
 
     stations: tuple[Station, ...]
     flows: tuple[Flow, ...]
+    links: tuple[LinkLine, ...]
     runs: tuple[RunUnderWay, ...]
     plans: tuple[PlanName, ...]
 
@@ -71,5 +89,226 @@ class WorkloadBrief:
     cores: int
     memory_mib: int
     tags: dict[str, str]
+    addresses: tuple[str, ...]
+    size_gib: int
+    left_out: bool
     offers: tuple[str, ...]
     uses: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Found:
+    """A stretch of the workloads that a filter found, and how many there are in all."""
+
+    total: int
+    protected: int
+    matched: int
+    rows: tuple[WorkloadBrief, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Neighbour:
+    """A workload at the other end of a use. ``protected_by`` is its group; empty names mean nobody."""
+
+    workload: str
+    service: str
+    protected_by: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LandsNic:
+    """Where an adapter would be at the other site."""
+
+    nic: str
+    before: str
+    live: str
+    test: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Lands:
+    """Where a workload would come down, or what is in the way."""
+
+    target: str
+    host_pool: str
+    nics: tuple[LandsNic, ...]
+    findings: tuple[Finding, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PastRun:
+    """A run that the workload was part of."""
+
+    id: int
+    plan_name: str
+    outcome: str
+    ended_at: datetime | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class WorkloadDetail:
+    """Everything of one workload."""
+
+    site: str
+    group: str
+    revision: int
+    workload: Workload
+    needs: tuple[Neighbour, ...]
+    needed_by: tuple[Neighbour, ...]
+    plans: tuple[str, ...]
+    lands: Lands | None
+    runs: tuple[PastRun, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class WorkloadMake:
+    """A new workload."""
+
+    site: str
+    workload: Workload
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class WorkloadChange:
+    """A changed workload. The revision it is based on comes in If-Match."""
+
+    workload: Workload
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Tagging:
+    """Tags for many: those named, or all that a filter finds."""
+
+    names: tuple[str, ...] = ()
+    filter: str | None = None
+    add: dict[str, str] = field(default_factory=dict)
+    remove: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Changed:
+    """How many things changed."""
+
+    changed: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SavedFilterView:
+    """A filter that somebody named."""
+
+    name: str
+    text: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SiteMake:
+    """A site to register. ``agent_url`` may be ``practice``."""
+
+    code: str
+    name: str
+    kind: Literal["datacentre", "cloud"] = "datacentre"
+    time_zone: str = "UTC"
+    agent_url: str = "practice"
+    token: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SiteChange:
+    """What can be changed of a site. ``takes_over``: its inventory is taken over by itself."""
+
+    name: str
+    time_zone: str
+    takes_over: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SiteView:
+    """A site with its pools and networks; ``drifted`` counts what its agent says otherwise."""
+
+    code: str
+    name: str
+    kind: str
+    time_zone: str
+    agent_url: str
+    practice: bool
+    takes_over: bool
+    workloads: int
+    inventory_at: datetime | None
+    lost_because: str | None
+    skew_s: float
+    drifted: int
+    host_pools: tuple[HostPool, ...]
+    storage_pools: tuple[StoragePool, ...]
+    networks: tuple[Network, ...]
+    limits: SiteLimits
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Sites:
+    """All sites and the links between them."""
+
+    sites: tuple[SiteView, ...]
+    links: tuple[Link, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Drift:
+    """What a site's agent says otherwise than the records."""
+
+    site: str
+    differences: tuple[Difference, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Accept:
+    """Differences to take over, by id; None for all."""
+
+    ids: tuple[str, ...] | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ImportRowView:
+    """One good row of a file."""
+
+    row: int
+    site: str
+    name: str
+    change: Literal["new", "changed", "same"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ImportView:
+    """An import: how far it is, what it would bring, and what is wrong with the file.
+
+    ``rows`` and ``complaints`` are the first few hundred; the numbers count all.
+    """
+
+    id: int
+    file_name: str
+    state: Literal["reading", "ready", "writing", "done", "cancelled", "failed"]
+    done: int
+    total: int
+    problem: str
+    new: int = 0
+    changed: int = 0
+    same: int = 0
+    bad: int = 0
+    sites: tuple[str, ...] = ()
+    links: int = 0
+    rows: tuple[ImportRowView, ...] = ()
+    complaints: tuple[Complaint, ...] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Confirm:
+    """Write what was previewed; ``token`` is for agents of new sites that are no practice sites."""
+
+    token: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class UseMap:
+    """What uses what; ``rows`` are the workloads that appear in it."""
+
+    uses: tuple[Use, ...]
+    rows: tuple[WorkloadBrief, ...]

@@ -14,10 +14,10 @@ from maestoso.core.runs.state import fold
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.shapes import reply, shape
 from maestoso.server.estate.agents import Pulse, pulse
-from maestoso.server.estate.models import Site, WorkloadRow
-from maestoso.server.estate.shapes import Flow, PlanName, RunUnderWay, SiteLine, Station, WorkloadBrief
+from maestoso.server.estate.models import Link, Site
+from maestoso.server.estate.shapes import Flow, LinkLine, PlanName, RunUnderWay, SiteLine, Station
 from maestoso.server.plans.models import PlanVersion
-from maestoso.server.protection.models import GroupMember, GroupRow
+from maestoso.server.protection.models import GroupRow
 from maestoso.server.runs.log import read_log
 from maestoso.server.runs.models import Run, RunStep
 
@@ -31,16 +31,6 @@ class SiteLineView(APIView):
     def get(self, request: Request) -> Response:
         """Sites, what runs where, which way protection flows, and runs under way."""
         return reply(site_line(CLOCK.now()))
-
-
-class WorkloadsView(APIView):
-    """Workloads of all sites."""
-
-    @extend_schema(operation_id="workloads", responses=shape(WorkloadBrief)(many=True))
-    def get(self, request: Request) -> Response:
-        """Every workload with its group."""
-        groups = dict(GroupMember.objects.values_list("workload_id", "group__code"))
-        return reply([_brief(row, groups) for row in WorkloadRow.objects.select_related("site")])
 
 
 def site_line(now: datetime) -> SiteLine:
@@ -71,6 +61,7 @@ def site_line(now: datetime) -> SiteLine:
             for site in sites
         ),
         flows=_flows(pulses, now),
+        links=_links(pulses),
         runs=tuple(under_way),
         plans=tuple(_plan_names()),
     )  # fmt: skip
@@ -93,6 +84,21 @@ def _flows(pulses: dict[str, Pulse], now: datetime) -> tuple[Flow, ...]:
     )
 
 
+def _links(pulses: dict[str, Pulse]) -> tuple[LinkLine, ...]:
+    """Every line, cut where either end says so."""
+    found = []
+    for link in Link.objects.select_related("one", "other").order_by("id"):
+        ends = (link.one.code, link.other.code)
+        said = [
+            state.cut_because
+            for here, there in (ends, ends[::-1])
+            for state in (pulses[here].said.links if pulses[here].said else ())
+            if state.source == there and state.cut_because
+        ]
+        found.append(LinkLine(one=ends[0], other=ends[1], cut_because=said[0] if said else None))
+    return tuple(found)
+
+
 def _plan_names() -> list[PlanName]:
     seen: dict[str, PlanName] = {}
     for version in PlanVersion.objects.select_related("plan").order_by("plan_id", "number"):
@@ -100,18 +106,3 @@ def _plan_names() -> list[PlanName]:
             plan = version.core()
             seen[plan.code] = PlanName(code=plan.code, name=plan.name, workloads=plan.workloads())
     return list(seen.values())
-
-
-def _brief(row: WorkloadRow, groups: dict[int, str]) -> WorkloadBrief:
-    workload = row.core()
-    return WorkloadBrief(
-        name=workload.name,
-        site=row.site.code,
-        group=groups.get(row.pk, ""),
-        os_family=workload.os_family,
-        cores=workload.cores,
-        memory_mib=workload.memory_mib,
-        tags=workload.tags,
-        offers=tuple(service.name for service in workload.offers),
-        uses=workload.uses,
-    )

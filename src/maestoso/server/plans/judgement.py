@@ -13,10 +13,9 @@ from maestoso.core.ports import SiteRefused, SiteUnreachable
 from maestoso.core.readiness.assess import Assessment, Options, assess
 from maestoso.core.readiness.context import Context
 from maestoso.core.readiness.protection_rules import groups_in_plan
-from maestoso.core.replication.points import clean_point_hint
+from maestoso.core.replication.anomaly import clean_point_hint
 from maestoso.core.score import forecast_score
 from maestoso.server.config.settings import OPTIONS
-from maestoso.server.estate.agents import ask
 from maestoso.server.estate.models import Site
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.services import context, find_plan, measured
@@ -28,6 +27,7 @@ from maestoso.server.plans.shapes import (
     Preflight,
     TestOptions,
 )
+from maestoso.server.protection.picture import group_points, proved
 from maestoso.server.runs.models import Run
 
 FASTEST_PACE = 1000
@@ -99,7 +99,7 @@ def plan_points(code: str, now: datetime) -> PlanPoints:
                 GroupPoints(
                     group=group.code, name=group.name, rpo_s=group.policy.rpo_s, points=held, changes=rates,
                     workloads=tuple(name for name in group.members if name in members),
-                    hint=hint.id if hint else None,
+                    hint=hint.id if hint else None, proved=proved(group.code),
                 )
             )  # fmt: skip
     return PlanPoints(now=now, groups=tuple(found))
@@ -107,7 +107,7 @@ def plan_points(code: str, now: datetime) -> PlanPoints:
 
 def _points(site: Site, group: str) -> tuple[tuple[RecoveryPoint, ...], tuple[ChangeRate, ...]]:
     try:
-        return ask(site, lambda agent: agent.points(group))
+        return group_points(site, group)
     except (SiteUnreachable, SiteRefused) as error:
         raise Refused(
             f"{site.name} does not say which points it holds: {error}",

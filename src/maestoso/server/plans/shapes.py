@@ -83,7 +83,10 @@ class AssessmentView:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class GroupPoints:
-    """The points of one group of a plan, oldest first; ``hint`` is the clean-point hint."""
+    """The points of one group of a plan, oldest first; ``hint`` is the clean-point hint.
+
+    ``proved`` gives the run that passed from a point, by point id.
+    """
 
     group: str
     name: str
@@ -92,6 +95,7 @@ class GroupPoints:
     points: tuple[RecoveryPoint, ...]
     changes: tuple[ChangeRate, ...]
     hint: str | None
+    proved: dict[str, int]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

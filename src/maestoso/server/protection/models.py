@@ -19,6 +19,11 @@ class GroupRow(models.Model):
     source = models.ForeignKey(Site, on_delete=models.PROTECT, related_name="+")
     target = models.ForeignKey(Site, on_delete=models.PROTECT, related_name="+")
     policy: Any = models.JSONField()
+    tag_rule = models.CharField(max_length=500, blank=True, default="")
+    stage = models.CharField(max_length=24, default="seeding")
+    revision = models.PositiveIntegerField(default=1)
+    # Encrypted at rest and never shown again; empty where none is stored.
+    key = models.TextField(blank=True, default="")
 
     class Meta:
         ordering = ["id"]
@@ -37,6 +42,7 @@ class GroupRow(models.Model):
             target=self.target.code,
             members=tuple(member.workload.name for member in self.members.all()),
             policy=from_data(Policy, self.policy),
+            tag_rule=self.tag_rule,
         )
 
 
@@ -45,6 +51,7 @@ class GroupMember(models.Model):
 
     group = models.ForeignKey(GroupRow, on_delete=models.CASCADE, related_name="members")
     workload = models.OneToOneField(WorkloadRow, on_delete=models.CASCADE, related_name="membership")
+    by_rule = models.BooleanField(default=False)
 
     class Meta:
         ordering = ["id"]

@@ -2,44 +2,275 @@
 
 from __future__ import annotations
 
+import re
+import uuid
+from collections.abc import Iterable
+from contextlib import suppress
+from dataclasses import replace
+from typing import cast
+
 from django.db import transaction
 
-from maestoso.core.codec import to_data
-from maestoso.core.errors import NotFound, Refused
-from maestoso.core.model.protection import Group
-from maestoso.server.estate.models import Site, WorkloadRow
+from maestoso.core.codec import from_data, to_data
+from maestoso.core.errors import BadValue, NotFound, Refused, Stale
+from maestoso.core.estate.filter import compile_filter
+from maestoso.core.model.protection import Group, Policy
+from maestoso.core.replication.lifecycle import Happening, Stage, after
+from maestoso.server.common.secret_text import seal
+from maestoso.server.estate.agents import perform
+from maestoso.server.estate.catalogue import catalogue, touch
+from maestoso.server.estate.models import Link, Site, WorkloadRow
 from maestoso.server.protection.models import GroupMember, GroupRow
+
+CODE = re.compile(r"[a-z0-9][a-z0-9-]{0,38}")
+SHORTEST_KEY, LONGEST_KEY = 16, 4096
+INTERVAL_S = (5, 86400)
+
+
+def find_group(code: str) -> GroupRow:
+    """The group of that code. Raises NotFound."""
+    row = GroupRow.objects.select_related("source", "target").filter(code=code).first()
+    if row is None:
+        raise NotFound(f"There is no group {code!r}.", "Choose one on the page Protection.")
+    return row
 
 
 @transaction.atomic
 def make_group(group: Group) -> GroupRow:
     """Protect workloads together. Raises Refused where one of them is in a group already."""
+    if not CODE.fullmatch(group.code):
+        raise BadValue(
+            f"{group.code!r} is no code for a group.",
+            "Use small letters, digits and dashes, such as booking-db.",
+            field="body.code",
+        )
+    if GroupRow.objects.filter(code=group.code).exists():
+        raise Refused(f"There is a group {group.code} already.", "Choose another code.", field="body.code")
+    check_group(group)
     sites = {site.code: site for site in Site.objects.filter(code__in=(group.source, group.target))}
     for code in (group.source, group.target):
         if code not in sites:
             raise NotFound(f"There is no site {code!r}.", "Register the site first.")
     row = GroupRow.objects.create(
-        code=group.code,
-        name=group.name,
-        source=sites[group.source],
-        target=sites[group.target],
-        policy=to_data(group.policy),
-    )
-    for name in group.members:
-        workload = WorkloadRow.objects.filter(name=name).first()
-        if workload is None:
+        code=group.code, name=group.name, source=sites[group.source], target=sites[group.target],
+        policy=to_data(group.policy), tag_rule=group.tag_rule,
+        stage=after(group.name, "unprotected", "protect"),
+    )  # fmt: skip
+    _set_members(row, group)
+    return row
+
+
+@transaction.atomic
+def change_group(code: str, group: Group, revision: int) -> GroupRow:
+    """Give a group another name, policy or other members. Raises Stale where somebody was quicker."""
+    row = GroupRow.objects.select_for_update().get(pk=find_group(code).pk)
+    if row.revision != revision:
+        raise Stale(f"{row.name} was changed in between.", "Look at what it is now, then change it again.")
+    for field, before in (("source", row.source.code), ("target", row.target.code), ("code", row.code)):
+        if getattr(group, field) != before:
+            raise BadValue(
+                f"{field} is {getattr(group, field)!r}; this group's is {before!r}.",
+                "It cannot be changed; end its protection and make another group.",
+                field=f"body.{field}",
+            )
+    check_group(group)
+    row.name, row.policy, row.tag_rule = group.name, to_data(group.policy), group.tag_rule
+    row.stage = after(row.name, cast(Stage, row.stage), "changed")
+    row.revision += 1
+    row.save()
+    _set_members(row, group)
+    return row
+
+
+def add_members(code: str, names: Iterable[str]) -> GroupRow:
+    """Let more workloads be members, named one by one."""
+    row = find_group(code)
+    known = named_members(row)
+    wanted = tuple(dict.fromkeys((*known.members, *names)))
+    return change_group(code, replace(known, members=wanted), row.revision)
+
+
+def end_protection(code: str) -> None:
+    """Stop copying a group and give its points up. Raises Refused while its lifecycle forbids it."""
+    row = find_group(code)
+    after(row.name, cast(Stage, row.stage), "end protection")
+    perform(row.target, "unprotect", row.code, {}, f"unprotect/{row.code}/{uuid.uuid4()}")
+    with transaction.atomic():
+        row.delete()
+        touch()
+
+
+def move_on(row: GroupRow, happening: Happening) -> None:
+    """Write down what happened to a group."""
+    row.stage = after(row.name, cast(Stage, row.stage), happening)
+    row.save(update_fields=["stage"])
+
+
+def tell_site(row: GroupRow, why: str = "") -> None:
+    """Tell the site that holds the copies what to copy; ``why`` makes it a new request."""
+    group = row.core()
+    workloads = WorkloadRow.objects.filter(membership__group=row)
+    link = Link.objects.filter(one=row.source, other=row.target).first()
+    link = link or Link.objects.filter(one=row.target, other=row.source).first()
+    args = {
+        "group": to_data(group),
+        "workloads": [workload.spec for workload in workloads],
+        "link": to_data(link.core()) if link else None,
+    }
+    perform(row.target, "protect", row.code, args, f"protect/{row.code}/{group.digest()}/{why}")
+
+
+def tell_if_there(row: GroupRow) -> None:
+    """Tell the site at once; one that is away is told when it is back."""
+    with suppress(Refused):
+        tell_site(row)
+
+
+def pause(code: str, because: str) -> None:
+    """Pause the copying of a group for a reason, or go on (an empty reason)."""
+    row = find_group(code)
+    if len(because) > 200:
+        raise BadValue(
+            f"The reason has {len(because)} characters.", "Give at most 200.", field="body.because"
+        )
+    key = f"pause/{row.code}/{uuid.uuid4()}"
+    perform(row.target, "pause-copying", row.code, {"because": because.strip()}, key)
+
+
+def pin(code: str, point: str, label: str) -> None:
+    """Name a point so that it is never removed, or let it go (an empty label)."""
+    row = find_group(code)
+    if len(label) > 80:
+        raise BadValue(f"The label has {len(label)} characters.", "Give at most 80.", field="body.label")
+    args = {"point": point, "label": label.strip()}
+    perform(row.target, "pin-point", row.code, args, f"pin/{row.code}/{uuid.uuid4()}")
+
+
+def store_key(code: str, key: str) -> None:
+    """Store the key of a group's encrypted copies. It is never shown again."""
+    row = find_group(code)
+    if not SHORTEST_KEY <= len(key) <= LONGEST_KEY:
+        raise BadValue(
+            f"The key has {len(key)} characters.",
+            f"Give {SHORTEST_KEY} to {LONGEST_KEY}.",
+            field="body.key",
+        )
+    row.key = seal(key)
+    row.save(update_fields=["key"])
+
+
+def needs_key(row: GroupRow) -> bool:
+    """Whether copies of the group are encrypted and no key is stored."""
+    if row.key:
+        return False
+    own = WorkloadRow.objects.filter(membership__group=row, spec__needs_key=True).exists()
+    return own or from_data(Policy, row.policy).encrypted
+
+
+def check_group(group: Group) -> None:
+    """Raises BadValue for a definition that cannot be."""
+    policy = group.policy
+    if not group.name.strip() or len(group.name) > 80:
+        raise BadValue("The group has no name, or a long one.", "Give 1 to 80 characters.", field="body.name")
+    if group.source == group.target:
+        raise BadValue(
+            f"{group.name} would be copied from {group.source} to itself.",
+            "Choose another site to copy to.",
+            field="body.target",
+        )
+    if not group.members and not group.tag_rule.strip():
+        raise BadValue(
+            "The group has neither members nor a tag rule.", "Choose at least one.", field="body.members"
+        )
+    limits = (
+        ("interval_s", *INTERVAL_S), ("rpo_s", 5, 7 * 86400), ("app_consistent_every_s", 0, 7 * 86400),
+        ("keep_all_s", 60, 30 * 86400), ("keep_hourly_s", 0, 90 * 86400), ("keep_daily_s", 0, 3660 * 86400),
+        ("most_points", 0, 10_000), ("weight", 1, 100),
+    )  # fmt: skip
+    for field, least, most in limits:
+        value = getattr(policy, field)
+        if not least <= value <= most:
+            raise BadValue(f"{field} is {value}.", f"Give {least} to {most}.", field=f"body.policy.{field}")
+    if policy.initial == "at" and policy.initial_at is None:
+        raise BadValue("The first copy has no time.", "Say when it begins.", field="body.policy.initial_at")
+    compile_filter(group.tag_rule)
+
+
+def _set_members(row: GroupRow, group: Group) -> None:
+    """The named ones, and who matches the rule; refused where one is in another group."""
+    by_rule = set(matching(group)) if group.tag_rule.strip() else set()
+    wanted = [*dict.fromkeys((*group.members, *sorted(by_rule)))]
+    rows = {w.name: w for w in WorkloadRow.objects.select_related("site").filter(name__in=wanted)}
+    taken = {m.workload_id: m.group for m in GroupMember.objects.select_related("group").exclude(group=row)}
+    for name in wanted:
+        found = rows.get(name)
+        if found is None:
             raise NotFound(f"{name} is not in the estate.", "Fetch the inventory of its site first.")
-        other = GroupMember.objects.filter(workload=workload).first()
+        if found.site != row.source:
+            raise BadValue(
+                f"{name} is at {found.site.name}, the group is copied from {row.source.name}.",
+                "Take it out of the group.",
+                field="body.members",
+            )
+        other = taken.get(found.pk)
         if other is not None:
             raise Refused(
-                f"{name} is in group {other.group.name} already and cannot join {group.name} as well.",
+                f"{name} is in group {other.name} already and cannot join {group.name} as well.",
                 "Take it out of one of the two.",
+                field="body.members",
             )
-        GroupMember.objects.create(group=row, workload=workload)
-    return row
+    GroupMember.objects.filter(group=row).exclude(workload__name__in=wanted).delete()
+    known = {m.workload.name: m for m in row.members.select_related("workload")}
+    for name in wanted:
+        rule = name in by_rule and name not in group.members
+        if name not in known:
+            GroupMember.objects.create(group=row, workload=rows[name], by_rule=rule)
+        elif known[name].by_rule != rule:
+            GroupMember.objects.filter(pk=known[name].pk).update(by_rule=rule)
+    touch()
+
+
+def matching(group: Group) -> Iterable[str]:
+    """Names of the workloads at the source that match the tag rule, whoever protects them."""
+    test = compile_filter(group.tag_rule)
+    return (row.name for row in catalogue().rows.values() if row.site == group.source and test(row))
+
+
+@transaction.atomic
+def join_by_rule() -> list[GroupRow]:
+    """Let unprotected workloads join the group whose rule they match, and those leave that no longer match.
+
+    A workload that matches the rules of two groups joins neither; coverage names both.
+    """
+    groups = [row for row in GroupRow.objects.select_related("source", "target") if row.tag_rule]
+    if not groups:
+        return []
+    wanted = {row.pk: set(matching(row.core())) for row in groups}
+    changed = []
+    for row in groups:
+        others = set().union(*(names for pk, names in wanted.items() if pk != row.pk))
+        free = {name for name in wanted[row.pk] - others if not catalogue().rows[name].group}
+        ruled = row.members.select_related("workload").filter(by_rule=True)
+        gone = [member for member in ruled if member.workload.name not in wanted[row.pk]]
+        if not free and not gone:
+            continue
+        for member in gone:
+            member.delete()
+        for workload in WorkloadRow.objects.filter(name__in=free):
+            GroupMember.objects.create(group=row, workload=workload, by_rule=True)
+        changed.append(row)
+    if changed:
+        touch()
+    return changed
 
 
 def all_groups() -> tuple[Group, ...]:
     """Every group as a value."""
     rows = GroupRow.objects.select_related("source", "target").prefetch_related("members__workload")
     return tuple(row.core() for row in rows)
+
+
+def named_members(row: GroupRow) -> Group:
+    """The group with only those members that were named one by one, as it is edited."""
+    named = tuple(m.workload.name for m in row.members.select_related("workload") if not m.by_rule)
+    return replace(row.core(), members=named)

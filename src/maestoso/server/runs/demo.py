@@ -24,10 +24,11 @@ from maestoso.practice.scenario import Scenario
 from maestoso.practice.spec import Fault
 from maestoso.practice.world import World
 from maestoso.server.crosswalks.services import save_crosswalk
+from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.models import Site
-from maestoso.server.estate.services import link_sites, register_site
+from maestoso.server.estate.services import register_site, save_link
 from maestoso.server.plans.services import context, find_plan, make_plan, save_plan
-from maestoso.server.protection.services import make_group
+from maestoso.server.protection.services import make_group, move_on, store_key
 from maestoso.server.runs.services import record_played_run
 
 AUTHOR = "administrator"
@@ -36,21 +37,22 @@ Say = Callable[[str], None]
 
 def load(scenario: Scenario, *, agent_urls: dict[str, str], token: str, clock: Clock, say: Say) -> None:
     """Load everything; the practice sites must be up, because inventories are fetched from them."""
-    sites = {}
     for code in scenario.site_codes():
         row = scenario.site(code)
-        sites[code] = register_site(
+        site = register_site(
             code=code, name=row["name"], kind=row["kind"], time_zone=row["time_zone"],
             agent_url=agent_urls[code], token=token, clock=clock,
         )  # fmt: skip
-        say(f"{row['name']}: {sites[code].workloads.count()} workloads")
-    for link in scenario.data("sites").get("links", []):
-        one, other = link["between"]
-        link_sites(
-            sites[one], sites[other], bandwidth_bps=link["bandwidth_bps"], latency_ms=link["latency_ms"]
-        )
+        say(f"{row['name']}: {site.workloads.count()} workloads")
+    for link in scenario.links():
+        save_link(link)
+    keys = {row["code"]: row["key"] for row in scenario.data("protection").get("groups", []) if "key" in row}
     for group in scenario.groups():
-        make_group(group)
+        row = make_group(group)
+        if group.code in pulse(row.target).newest:
+            move_on(row, "seeded")
+        if group.code in keys:
+            store_key(group.code, keys[group.code])
     for row in scenario.data("crosswalks").get("crosswalks", []):
         save_crosswalk(from_data(Crosswalk, row))
     now = clock.now()

@@ -13,7 +13,7 @@ from maestoso.core.errors import BadValue
 from maestoso.core.runs.state import RunState, fold
 from maestoso.core.score import run_score
 from maestoso.engine.clock import SystemClock
-from maestoso.server.common.shapes import read, reply, shape
+from maestoso.server.common.shapes import number, read, reply, shape
 from maestoso.server.estate.models import Site
 from maestoso.server.runs import picture, services
 from maestoso.server.runs.log import read_log
@@ -49,7 +49,7 @@ class RunsView(APIView):
         if request.query_params.get("plan"):
             rows = rows.filter(plan_code=request.query_params["plan"])
         if "before" in request.query_params:
-            rows = rows.filter(pk__lt=_whole(request, "before"))
+            rows = rows.filter(pk__lt=number(request, "before", 0, 0, 10**9))
         return reply([picture.line(run) for run in rows[:PAGE]])
 
     @extend_schema(

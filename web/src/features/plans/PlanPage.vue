@@ -18,7 +18,6 @@ const route = useRoute();
 const client = useQueryClient();
 const code = computed(() => String(route.params.code));
 const { data: detail, error } = usePlan(code);
-const { data: workloads } = useWorkloads();
 const draft = useDraft(detail);
 const plan = draft.plan;
 const selected = ref<string[]>(typeof route.query.select === "string" ? [route.query.select] : []);
@@ -78,6 +77,9 @@ const dependencies = computed<[string, string][]>(() => {
   }
   return found;
 });
+const sought = ref("");
+const atSource = computed(() => `site:${plan.value?.source ?? ""} ${sought.value ? `"${sought.value.replaceAll('"', "")}"` : ""}`);
+const { data: workloads } = useWorkloads(atSource, 200, computed(() => adding.value >= 0));
 const free = computed(() => {
   const taken = new Set(order.value);
   return (workloads.value ?? []).filter((one) => !taken.has(one.name) && one.site === plan.value?.source);
@@ -271,7 +273,7 @@ useKeys([
       </div>
 
       <el-dialog :model-value="adding >= 0" title="Add workloads" width="460" @close="adding = -1">
-        <el-select v-model="toAdd" multiple filterable placeholder="Choose workloads" aria-label="Workloads to add">
+        <el-select v-model="toAdd" multiple filterable remote :remote-method="(text: string) => (sought = text)" placeholder="Choose workloads" aria-label="Workloads to add">
           <el-option v-for="one in free" :key="one.name" :value="one.name" :label="one.group ? one.name : `${one.name} (protected by nobody)`" />
         </el-select>
         <template #footer>

@@ -5,7 +5,7 @@ import { useRoute, useRouter } from "vue-router";
 import { api, take } from "@/api/client";
 import { usePlan } from "@/api/queries";
 import type { RecoveryPoint, TestOptions } from "@/api/types";
-import PointTimeline from "@/features/runs/PointTimeline.vue";
+import PointTimeline from "@/ui/PointTimeline.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { chance, clock, count, duration, moment } from "@/ui/format";
 import { useKeys } from "@/ui/keys";

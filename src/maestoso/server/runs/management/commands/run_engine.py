@@ -6,14 +6,17 @@ import asyncio
 import os
 import signal
 import socket
+import threading
 from typing import Any
 
 from django.core.management.base import BaseCommand
 
 from maestoso.core.ports import SiteClient
+from maestoso.engine.clock import SystemClock
 from maestoso.engine.conductor import Conductor
 from maestoso.server.estate.agents import client
 from maestoso.server.estate.models import Site
+from maestoso.server.protection.keeper import keep
 from maestoso.server.runs.log import DatabaseRunLog, reachable
 
 
@@ -34,7 +37,13 @@ async def _conduct() -> None:
         loop.add_signal_handler(sign, stop.set)
     # The same name after a restart lets it take its own runs over at once.
     owner = os.environ.get("MAESTOSO_ENGINE_NAME", f"engine@{socket.gethostname()}")
-    await Conductor(DatabaseRunLog(), _client_of, owner).conduct(stop)
+    rest = threading.Event()
+    keeper = threading.Thread(target=keep, args=(rest, SystemClock()), name="keeper", daemon=True)
+    keeper.start()
+    try:
+        await Conductor(DatabaseRunLog(), _client_of, owner).conduct(stop)
+    finally:
+        rest.set()
 
 
 @reachable

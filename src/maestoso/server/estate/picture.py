@@ -1,0 +1,156 @@
+"""The estate as the API shows it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+from maestoso.core.codec import from_data
+from maestoso.core.estate.row import Row
+from maestoso.core.estate.staged import Complaint
+from maestoso.core.estate.uses import uses
+from maestoso.core.landing.resolve import LandingNic, resolve
+from maestoso.server.crosswalks.services import crosswalk_between
+from maestoso.server.estate.agents import pulse
+from maestoso.server.estate.catalogue import catalogue
+from maestoso.server.estate.drift import drifted
+from maestoso.server.estate.imports import staged_of
+from maestoso.server.estate.models import ImportJob, Link, Site, WorkloadRow
+from maestoso.server.estate.shapes import (
+    Found,
+    ImportRowView,
+    ImportView,
+    Lands,
+    LandsNic,
+    Neighbour,
+    PastRun,
+    Sites,
+    SiteView,
+    UseMap,
+    WorkloadBrief,
+    WorkloadDetail,
+)
+from maestoso.server.plans.models import PlanRow
+from maestoso.server.protection.models import GroupRow
+from maestoso.server.runs.models import Run
+
+ROWS_SHOWN = 300
+RUNS_SHOWN = 5
+
+
+def brief(row: Row) -> WorkloadBrief:
+    """One row of the table."""
+    return WorkloadBrief(
+        name=row.name, site=row.site, group=row.group, os_family=row.os_family, cores=row.cores,
+        memory_mib=row.memory_mib, size_gib=row.size_gib, left_out=row.left_out, tags=row.tags,
+        addresses=row.addresses, offers=row.offers, uses=row.uses,
+    )  # fmt: skip
+
+
+def found(matched: Sequence[Row], rows: Sequence[Row]) -> Found:
+    """A stretch of what a filter found."""
+    known = catalogue().rows.values()
+    return Found(
+        total=len(known), protected=sum(1 for row in known if row.group), matched=len(matched),
+        rows=tuple(map(brief, rows)),
+    )  # fmt: skip
+
+
+def use_map() -> UseMap:
+    """What uses what, over the whole estate."""
+    rows = catalogue().rows
+    found = uses(rows.values())
+    named = {use.user for use in found} | {use.provider for use in found if use.provider}
+    return UseMap(uses=found, rows=tuple(brief(row) for row in rows.values() if row.name in named))
+
+
+def detail(row: WorkloadRow) -> WorkloadDetail:
+    """Everything of one workload."""
+    rows = catalogue().rows
+    workload = row.core()
+    offered = {service.name for service in workload.offers}
+    provider = {service: other for other in reversed(rows.values()) for service in other.offers}
+    needs = [
+        Neighbour(workload=other.name if (other := provider.get(service)) else "", service=service,
+                  protected_by=other.group if other else "")
+        for service in workload.uses
+    ]  # fmt: skip
+    needed_by = [
+        Neighbour(workload=other.name, service=service, protected_by=other.group)
+        for other in rows.values()
+        for service in other.uses
+        if service in offered and provider[service].name == row.name
+    ]
+    plans = [p for p in (p.version().core() for p in PlanRow.objects.all()) if row.name in p.workloads()]
+    codes = [plan.code for plan in plans]
+    runs = Run.objects.filter(plan_code__in=codes).exclude(outcome="")[:RUNS_SHOWN]
+    return WorkloadDetail(
+        site=row.site.code, group=rows[row.name].group, revision=row.revision, workload=workload,
+        needs=tuple(needs), needed_by=tuple(needed_by), plans=tuple(codes), lands=_lands(row),
+        runs=tuple(
+            PastRun(id=run.pk, plan_name=run.plan_name, outcome=run.outcome, ended_at=run.ended_at)
+            for run in runs
+        ),
+    )  # fmt: skip
+
+
+def _lands(row: WorkloadRow) -> Lands | None:
+    """At the target of its group; without one nobody knows where it would land."""
+    group = GroupRow.objects.select_related("target").filter(members__workload=row).first()
+    crosswalk = crosswalk_between(row.site.code, group.target.code) if group else None
+    if group is None or crosswalk is None:
+        return None
+    target, workload = group.target.core(), row.core()
+    live, findings = resolve(workload, crosswalk, target, "live")
+    test, more = resolve(workload, crosswalk, target, "test")
+    in_test = {nic.nic: nic for nic in test.nics}
+    nics = [
+        LandsNic(
+            nic=nic.nic, before=", ".join(map(str, nic.before)) or "DHCP", live=_nic(nic),
+            test=_nic(in_test[nic.nic]) if nic.nic in in_test else "",
+        )
+        for nic in live.nics
+    ]  # fmt: skip
+    both = {(f.code, f.sentence): f for f in (*findings, *more)}
+    return Lands(
+        target=group.target.name, host_pool=live.host_pool, nics=tuple(nics), findings=tuple(both.values())
+    )
+
+
+def _nic(nic: LandingNic) -> str:
+    return f"{', '.join(map(str, nic.addresses)) or 'DHCP'} on {nic.network}"
+
+
+def sites() -> Sites:
+    """All sites and links."""
+    links = Link.objects.select_related("one", "other").order_by("id")
+    return Sites(sites=tuple(map(site_view, Site.objects.all())), links=tuple(link.core() for link in links))
+
+
+def site_view(site: Site) -> SiteView:
+    """One site."""
+    taken = pulse(site)
+    has = site.things()
+    return SiteView(
+        code=site.code, name=site.name, kind=site.kind, time_zone=site.time_zone, agent_url=site.agent_url,
+        practice=site.practice, takes_over=site.takes_over, workloads=site.workloads.count(),
+        inventory_at=site.inventory_at, lost_because=taken.lost_because, skew_s=round(taken.skew_s, 1),
+        drifted=drifted(site), host_pools=has.host_pools, storage_pools=has.storage_pools,
+        networks=has.networks, limits=has.limits,
+    )  # fmt: skip
+
+
+def import_view(job: ImportJob) -> ImportView:
+    """How an import stands."""
+    staged, summary = staged_of(job), job.summary
+    rows: Iterable[dict[str, str]] = staged.get("workloads", [])[:ROWS_SHOWN]
+    return ImportView(
+        id=job.pk, file_name=job.file_name, state=job.state, done=job.done, total=job.total,
+        problem=job.problem, new=summary.get("new", 0), changed=summary.get("changed", 0),
+        same=summary.get("same", 0), bad=summary.get("bad", 0), sites=tuple(summary.get("sites", [])),
+        links=summary.get("links", 0),
+        rows=tuple(
+            ImportRowView(row=int(r["row"]), site=r["site"], name=r["spec"]["name"], change=r["change"])  # type: ignore[arg-type,index]
+            for r in rows
+        ),
+        complaints=tuple(from_data(Complaint, one) for one in staged.get("complaints", [])[:ROWS_SHOWN]),
+    )  # fmt: skip

@@ -1,0 +1,190 @@
+"""Workloads over HTTP: these translate, nothing else."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from django.http import HttpResponseBase, StreamingHttpResponse
+from drf_spectacular.types import OpenApiTypes
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from maestoso.core.codec import from_data
+from maestoso.core.errors import BadValue
+from maestoso.core.estate.csv_file import write_csv
+from maestoso.core.estate.json_file import write_json
+from maestoso.core.estate.staged import SiteRow
+from maestoso.core.model.estate import Workload
+from maestoso.server.common.shapes import if_match, number, read, reply, shape
+from maestoso.server.estate import picture, workloads
+from maestoso.server.estate.models import Link, SavedFilter, Site, WorkloadRow
+from maestoso.server.estate.services import PRACTICE
+from maestoso.server.estate.shapes import (
+    Changed,
+    Found,
+    SavedFilterView,
+    Tagging,
+    UseMap,
+    WorkloadChange,
+    WorkloadDetail,
+    WorkloadMake,
+)
+
+LONGEST_PAGE = 1000
+FILTER = OpenApiParameter("filter", OpenApiTypes.STR, description="The filter language; empty finds all.")
+
+
+class WorkloadsView(APIView):
+    """Workloads of all sites."""
+
+    @extend_schema(
+        operation_id="workloads",
+        parameters=[
+            FILTER,
+            OpenApiParameter(
+                "sort", OpenApiTypes.STR, description="A column; a minus before it turns it round."
+            ),
+            OpenApiParameter("offset", OpenApiTypes.INT),
+            OpenApiParameter("limit", OpenApiTypes.INT, description="At most 1000; 200 by default."),
+        ],
+        responses=shape(Found),
+    )
+    def get(self, request: Request) -> Response:
+        """A stretch of what a filter finds."""
+        found = workloads.search(
+            request.query_params.get("filter", ""), request.query_params.get("sort", "name")
+        )
+        begin = number(request, "offset", 0, 0, 10**9)
+        rows = found[begin : begin + number(request, "limit", 200, 1, LONGEST_PAGE)]
+        return reply(picture.found(found, rows))
+
+    @extend_schema(
+        operation_id="makeWorkload",
+        request=shape(WorkloadMake, sent=True),
+        responses={201: shape(WorkloadDetail)},
+    )
+    def post(self, request: Request) -> Response:
+        """Write a new workload down."""
+        sent = read(WorkloadMake, request)
+        return reply(picture.detail(workloads.make_workload(sent.site, sent.workload)), 201)
+
+
+class WorkloadView(APIView):
+    """One workload."""
+
+    @extend_schema(operation_id="workload", responses=shape(WorkloadDetail))
+    def get(self, request: Request, name: str) -> Response:
+        """Everything of it. Its revision is the ETag."""
+        said = picture.detail(workloads.find_workload(name))
+        return reply(said, headers={"ETag": f'"{said.revision}"'})
+
+    @extend_schema(
+        operation_id="changeWorkload",
+        parameters=[OpenApiParameter("If-Match", OpenApiTypes.STR, OpenApiParameter.HEADER, required=True)],
+        request=shape(WorkloadChange, sent=True),
+        responses=shape(WorkloadDetail),
+    )
+    def put(self, request: Request, name: str) -> Response:
+        """Change everything but its name."""
+        sent = read(WorkloadChange, request)
+        return reply(picture.detail(workloads.change_workload(name, sent.workload, if_match(request))))
+
+    @extend_schema(operation_id="retireWorkload", responses={204: None})
+    def delete(self, request: Request, name: str) -> Response:
+        """Forget it; refused while something uses it."""
+        workloads.retire_workload(name)
+        return Response(status=204)
+
+
+class TagsView(APIView):
+    """Tags of many workloads."""
+
+    @extend_schema(operation_id="tagWorkloads", request=shape(Tagging, sent=True), responses=shape(Changed))
+    def post(self, request: Request) -> Response:
+        """Give and take tags."""
+        sent = read(Tagging, request)
+        names = list(sent.names)
+        if sent.filter is not None:
+            names += [row.name for row in workloads.search(sent.filter)]
+        return reply(Changed(changed=workloads.tag(names, sent.add, list(sent.remove))))
+
+
+class UsesView(APIView):
+    """What uses what."""
+
+    @extend_schema(operation_id="uses", responses=shape(UseMap))
+    def get(self, request: Request) -> Response:
+        """Every use in the estate."""
+        return reply(picture.use_map())
+
+
+class SavedFiltersView(APIView):
+    """Filters that the signed-in person named."""
+
+    @extend_schema(operation_id="savedFilters", responses=shape(SavedFilterView)(many=True))
+    def get(self, request: Request) -> Response:
+        """All of them."""
+        rows = SavedFilter.objects.filter(owner=request.user.get_username())
+        return reply([SavedFilterView(name=row.name, text=row.text) for row in rows])
+
+    @extend_schema(
+        operation_id="saveFilter",
+        request=shape(SavedFilterView, sent=True),
+        responses={201: shape(SavedFilterView)},
+    )
+    def post(self, request: Request) -> Response:
+        """Name a filter, or give a name another filter."""
+        sent = read(SavedFilterView, request)
+        workloads.save_filter(request.user.get_username(), sent.name, sent.text)
+        return reply(sent, 201)
+
+
+class SavedFilterDetailView(APIView):
+    """One saved filter."""
+
+    @extend_schema(operation_id="forgetFilter", responses={204: None})
+    def delete(self, request: Request, name: str) -> Response:
+        """Forget it."""
+        SavedFilter.objects.filter(owner=request.user.get_username(), name=name).delete()
+        return Response(status=204)
+
+
+class ExportView(APIView):
+    """The estate as a file."""
+
+    @extend_schema(
+        operation_id="exportEstate",
+        parameters=[FILTER, OpenApiParameter("as", OpenApiTypes.STR, required=True, enum=["csv", "json"])],
+        responses={(200, "application/octet-stream"): OpenApiTypes.BINARY},
+    )
+    def get(self, request: Request) -> HttpResponseBase:
+        """What a filter finds; as JSON with sites and links."""
+        names = {row.name for row in workloads.search(request.query_params.get("filter", ""))}
+        rows = WorkloadRow.objects.select_related("site").order_by("id").iterator(chunk_size=1000)
+        pairs = ((row.site.code, from_data(Workload, row.spec)) for row in rows if row.name in names)
+        kind = request.query_params.get("as", "csv")
+        if kind not in ("csv", "json"):
+            raise BadValue(f"as is {kind[:40]!r}.", "Give csv or json.", field="as")
+        lines: Iterator[str] = write_csv(pairs) if kind == "csv" else iter([_estate(pairs)])
+        answer = StreamingHttpResponse(
+            (line.encode() for line in list(lines)),
+            content_type="text/csv; charset=utf-8" if kind == "csv" else "application/json",
+        )
+        answer["Content-Disposition"] = f'attachment; filename="estate.{kind}"'
+        return answer
+
+
+def _estate(pairs: Iterator[tuple[str, Workload]]) -> str:
+    sites = [
+        SiteRow(
+            code=site.code, name=site.name, kind=site.kind, time_zone=site.time_zone,
+            agent=PRACTICE if site.practice else site.agent_url, host_pools=has.host_pools,
+            storage_pools=has.storage_pools, networks=has.networks, limits=has.limits,
+        )
+        for site in Site.objects.all()
+        for has in [site.things()]
+    ]  # fmt: skip
+    links = [link.core() for link in Link.objects.select_related("one", "other").order_by("id")]
+    return write_json(sites, links, pairs)

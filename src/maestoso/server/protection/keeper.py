@@ -1,0 +1,70 @@
+"""Keeps sites and records together, as a thread of the engine process.
+
+Sites are told of groups that they do not copy as they should, first copies that came across are noticed, and
+inventories are taken over where that is wanted.
+"""
+
+from __future__ import annotations
+
+import logging
+import threading
+from collections.abc import Callable
+
+from django.db import close_old_connections
+
+from maestoso.core.errors import DomainError
+from maestoso.core.ports import Clock
+from maestoso.server.estate.agents import Pulse, pulse
+from maestoso.server.estate.drift import accept_all
+from maestoso.server.estate.models import Site
+from maestoso.server.protection.models import GroupRow
+from maestoso.server.protection.services import move_on, tell_site
+
+EVERY_S = 3.0
+log = logging.getLogger("maestoso.keeper")
+
+
+def keep(stop: threading.Event, clock: Clock) -> None:
+    """Go on until ``stop``; trouble with one site never keeps another from being looked after."""
+    while not stop.wait(EVERY_S):
+        for look in (look_after, take_over):
+            _quietly(look, clock)
+
+
+def _quietly(look: Callable[[Clock], None], clock: Clock) -> None:
+    try:
+        close_old_connections()
+        look(clock)
+    except Exception:
+        log.exception("Looking after sites failed; it is tried again")
+
+
+def look_after(clock: Clock) -> None:
+    """Compare what every site copies with what it should."""
+    for site in Site.objects.all():
+        taken = pulse(site)
+        if taken.lost_because is None:
+            for row in GroupRow.objects.select_related("source", "target").filter(target=site):
+                _look_after(row, taken)
+
+
+def _look_after(row: GroupRow, taken: Pulse) -> None:
+    state = taken.copying.get(row.code)
+    if state is None or state.digest != row.core().digest():
+        try:
+            tell_site(row, why=state.digest if state else "new")
+        except DomainError as error:
+            log.warning("%s was not told of %s: %s", row.target.code, row.code, error.sentence)
+    elif row.stage == "seeding" and state.seeded_bytes >= state.seed_bytes and state.newest:
+        move_on(row, "seeded")
+
+
+def take_over(clock: Clock) -> None:
+    """Take over the inventories of sites that are said to be right."""
+    for site in Site.objects.filter(takes_over=True):
+        taken = pulse(site)
+        if taken.said is not None and taken.said.inventory != site.inventory_mark:
+            try:
+                accept_all(site, clock)
+            except DomainError as error:
+                log.warning("The inventory of %s was not taken over: %s", site.code, error.sentence)

@@ -1,0 +1,207 @@
+"""Groups and their copies as the API shows them."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from datetime import datetime
+
+from maestoso.core.errors import Refused
+from maestoso.core.estate.uses import gaps
+from maestoso.core.model.protection import ChangeRate, Group, RecoveryPoint
+from maestoso.core.ports import SiteRefused, SiteUnreachable
+from maestoso.core.replication.anomaly import clean_point_hint, judged, scored
+from maestoso.core.replication.cost import GIB, PolicyCost, policy_cost
+from maestoso.core.replication.health import causes, health
+from maestoso.core.replication.throttle import narrowest_bps
+from maestoso.server.estate.agents import Pulse, ask, pulse
+from maestoso.server.estate.catalogue import catalogue
+from maestoso.server.estate.models import Link, Site, WorkloadRow
+from maestoso.server.estate.services import find_link, find_site
+from maestoso.server.protection.models import GroupRow
+from maestoso.server.protection.services import check_group, find_group, matching, named_members, needs_key
+from maestoso.server.protection.shapes import (
+    CoverageGap,
+    GroupDetail,
+    GroupLine,
+    LeftOut,
+    LinkUse,
+    Protection,
+)
+from maestoso.server.runs.models import RunEvent
+
+SERIES_EVERY_S = 600
+GAPS_SHOWN = 200
+PROOFS_LOOKED_AT = 50
+
+
+def overview(now: datetime) -> Protection:
+    """The whole page."""
+    sites = {site.code: site for site in Site.objects.all()}
+    pulses = {code: pulse(site) for code, site in sites.items()}
+    rows = GroupRow.objects.select_related("source", "target").prefetch_related("members__workload")
+    groups = [(row, row.core()) for row in rows]
+    lines = tuple(_line(row, group, pulses[group.target], now) for row, group in groups)
+    found = causes((group, line.health) for (_, group), line in zip(groups, lines, strict=True))
+    known = catalogue().rows
+    open_gaps = coverage([group for _, group in groups], pulses)
+    protected = sum(1 for row in known.values() if row.group)
+    return Protection(
+        now=now, sentence=_sentence(lines, len(known), protected), groups=lines, causes=found,
+        links=_links(groups, pulses), gaps=tuple(open_gaps[:GAPS_SHOWN]), protected=protected,
+        workloads=len(known),
+    )  # fmt: skip
+
+
+def _line(row: GroupRow, group: Group, taken: Pulse, now: datetime) -> GroupLine:
+    state = taken.copying.get(group.code)
+    return GroupLine(
+        code=group.code, name=group.name, source=group.source, target=group.target, stage=row.stage,
+        members=len(group.members), policy=group.policy,
+        health=health(group, state, now, taken.lost_because or ""),
+        lags=state.lags if state else (), lag_every_s=state.lag_every_s if state else 300,
+        rate_bps=state.rate_bps if state else 0.0, change_bps=state.change_bps if state else 0.0,
+        backlog_bytes=state.backlog_bytes if state else 0,
+        seeded_share=min(state.seeded_bytes / state.seed_bytes, 1.0) if state and state.seed_bytes else 1.0,
+        points=state.kept_points if state else 0, key_missing=needs_key(row),
+    )  # fmt: skip
+
+
+def _sentence(lines: Sequence[GroupLine], workloads: int, protected: int) -> str:
+    if not workloads:
+        return "There is nothing to protect yet. Bring in the estate first."
+    if not lines:
+        return f"None of {workloads} workloads is protected: there is no group yet."
+    good = sum(1 for line in lines if line.health.condition == "healthy")
+    bad = [line.name for line in lines if line.health.condition != "healthy"]
+    first = f"{protected} of {workloads} workloads are protected, in {len(lines)} groups."
+    if not bad:
+        return f"{first} Every group is within its objective."
+    shown = ", ".join(bad[:3]) + (f" and {len(bad) - 3} more" if len(bad) > 3 else "")
+    return f"{first} {good} are within their objective; look at {shown}."
+
+
+def _links(groups: Sequence[tuple[GroupRow, Group]], pulses: dict[str, Pulse]) -> tuple[LinkUse, ...]:
+    found = []
+    for link in Link.objects.select_related("one", "other").order_by("id"):
+        for source, target in ((link.one.code, link.other.code), (link.other.code, link.one.code)):
+            count = sum(1 for _, group in groups if (group.source, group.target) == (source, target))
+            said = pulses[target].said
+            state = next((s for s in said.links if s.source == source), None) if said else None
+            if count:
+                found.append(
+                    LinkUse(
+                        source=source, target=target, bandwidth_bps=link.bandwidth_bps / 8, groups=count,
+                        room_bps=state.room_bps if state else 0.0, used_bps=state.used_bps if state else 0.0,
+                        cut_because=state.cut_because if state else pulses[target].lost_because or "",
+                    )
+                )  # fmt: skip
+    return tuple(found)
+
+
+def coverage(groups: Sequence[Group], pulses: dict[str, Pulse]) -> list[CoverageGap]:
+    """What is not safe: needed by protected workloads first, then members without a point, then the rest."""
+    ruled: dict[str, list[str]] = {}
+    for group in groups:
+        if group.tag_rule:
+            for name in matching(group):
+                ruled.setdefault(name, []).append(group.name)
+    found = []
+    for gap in gaps(catalogue().rows.values()):
+        both = ruled.get(gap.workload, [])
+        reason = f"the rules of {' and '.join(both)} both match it" if len(both) > 1 else "in no group"
+        found.append(
+            CoverageGap(
+                workload=gap.workload, site=gap.site, reason=reason, needed_by=gap.needed_by, group=""
+            )
+        )
+    for group in groups:
+        taken = pulses[group.target]
+        if taken.lost_because is None and group.code not in taken.newest:
+            found += [
+                CoverageGap(
+                    workload=name,
+                    site=group.source,
+                    reason="no recovery point yet",
+                    needed_by=(),
+                    group=group.code,
+                )
+                for name in group.members
+            ]
+    return sorted(found, key=lambda gap: (not gap.needed_by, gap.reason == "in no group"))
+
+
+def group_points(site: Site, group: str) -> tuple[tuple[RecoveryPoint, ...], tuple[ChangeRate, ...]]:
+    """Points and change rates of a group with their anomalies. Raises SiteUnreachable or SiteRefused."""
+    held, rates = ask(site, lambda agent: agent.points(group))
+    series = scored(rates, SERIES_EVERY_S)
+    return judged(held, series, SERIES_EVERY_S), series
+
+
+def detail(code: str, now: datetime) -> GroupDetail:
+    """One group."""
+    row = find_group(code)
+    group, taken = row.core(), pulse(row.target)
+    state = taken.copying.get(code)
+    points: tuple[RecoveryPoint, ...] = ()
+    series: tuple[ChangeRate, ...] = ()
+    if state is not None:
+        try:
+            points, series = group_points(row.target, code)
+        except (SiteUnreachable, SiteRefused):
+            state = None
+    hint = clean_point_hint(points)
+    workloads = WorkloadRow.objects.filter(membership__group=row)
+    return GroupDetail(
+        group=group, named=named_members(row).members, revision=row.revision,
+        line=_line(row, group, taken, now), now=now, points=points, changes=series,
+        hint=hint.id if hint else None, proved=proved(code), key_stored=bool(row.key),
+        left_out=tuple(
+            LeftOut(workload=w.name, disk=disk["name"], because=disk["left_out_because"])
+            for w in workloads
+            for disk in w.spec["disks"]
+            if disk["left_out_because"]
+        ),
+        paused_because=state.paused_because if state else "", kept_bytes=state.kept_bytes if state else 0,
+    )  # fmt: skip
+
+
+def proved(group: str) -> dict[str, int]:
+    """Points from which a test passed, with the run."""
+    found: dict[str, int] = {}
+    starts = RunEvent.objects.filter(kind="run.started", run__outcome="passed").order_by("-run_id")
+    for run, copied in starts.values_list("run_id", "data__inputs__groups")[:PROOFS_LOOKED_AT]:
+        for copy in json.loads(copied) if isinstance(copied, str) else copied:
+            if copy["code"] == group and copy["point"]:
+                found.setdefault(copy["point"]["id"], run)
+    return found
+
+
+def cost(group: Group, now: datetime) -> PolicyCost:
+    """What a group as it is being edited would cost, from what its source measured."""
+    check_group(group)
+    source = find_site(group.source)
+    members = {*group.members, *(matching(group) if group.tag_rule.strip() else ())}
+    try:
+        rates = {one.workload: one for one in ask(source, lambda agent: agent.change_rates())}
+    except (SiteUnreachable, SiteRefused) as error:
+        raise Refused(
+            f"{source.name} does not say how fast its workloads change: {error}",
+            "Bring its site agent back, then try again.",
+            code="site-unreachable",
+        ) from error
+    asked = [rates[name] for name in members if name in rates]
+    rows = catalogue().rows
+    link = find_link(group.source, group.target)
+    taken = pulse(find_site(group.target))
+    others = sum(
+        state.change_bps
+        for state in taken.copying.values()
+        if state.source == group.source and state.group != group.code
+    )
+    return policy_cost(
+        group.policy,
+        mean_bps=sum(one.mean_bps for one in asked), peak_bps=sum(one.peak_bps for one in asked),
+        size_bytes=sum(rows[name].size_gib for name in members if name in rows) * GIB,
+        room_bps=narrowest_bps(link.core()) if link else 0.0, others_bps=others, now=int(now.timestamp()),
+    )  # fmt: skip

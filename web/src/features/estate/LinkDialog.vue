@@ -1,0 +1,83 @@
+<script setup lang="ts">
+import { useQueryClient } from "@tanstack/vue-query";
+import { ref, watch } from "vue";
+import { api, take } from "@/api/client";
+import type { Link, SiteView } from "@/api/types";
+import ProblemNote from "@/ui/ProblemNote.vue";
+
+const props = defineProps<{ link: Link | null; sites: SiteView[] }>();
+const open = defineModel<boolean>({ required: true });
+const client = useQueryClient();
+const problem = ref<unknown>(null);
+const mbit = ref(1000);
+const draft = ref<Link>({ one: "", other: "", bandwidth_bps: 1, latency_ms: 5, loss: 0, windows: [] });
+const DAYS = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"] as const;
+watch(
+  open,
+  (now) => {
+    if (!now) return;
+    problem.value = null;
+    draft.value = props.link
+      ? JSON.parse(JSON.stringify(props.link))
+      : { one: props.sites[0]?.code ?? "", other: props.sites[1]?.code ?? "", bandwidth_bps: 1e9, latency_ms: 5, loss: 0, windows: [] };
+    mbit.value = draft.value.bandwidth_bps / 1e6;
+  },
+  { immediate: true },
+);
+async function act(work: () => Promise<unknown>) {
+  problem.value = null;
+  try {
+    await work();
+    open.value = false;
+    await client.invalidateQueries();
+  } catch (caught) {
+    problem.value = caught;
+  }
+}
+const save = () => act(() => take(api.PUT("/api/v1/links", { body: { ...draft.value, bandwidth_bps: Math.round(mbit.value * 1e6) } })));
+const retire = () => act(() => take(api.DELETE("/api/v1/links/{one}/{other}", { params: { path: { one: draft.value.one, other: draft.value.other } } })));
+const addWindow = () => draft.value.windows.push({ days: ["mon", "tue", "wed", "thu", "fri"], begins: "08:00", ends: "18:00", share: 0.5 });
+</script>
+
+<template>
+  <el-dialog v-model="open" :title="link ? `The link ${link.one} to ${link.other}` : 'A new link'" width="520">
+    <form class="form" @submit.prevent="save">
+      <div v-if="!link" class="two">
+        <label v-for="end in ['one', 'other'] as const" :key="end">
+          {{ end === "one" ? "Between" : "and" }}
+          <select v-model="draft[end]">
+            <option v-for="site in sites" :key="site.code" :value="site.code">{{ site.name }}</option>
+          </select>
+        </label>
+      </div>
+      <div class="three">
+        <label>Bandwidth, Mbit/s <input v-model.number="mbit" type="number" min="0.001" step="any" /></label>
+        <label>Latency, ms <input v-model.number="draft.latency_ms" type="number" min="0" step="any" /></label>
+        <label>Loss, share <input v-model.number="draft.loss" type="number" min="0" max="0.99" step="any" /></label>
+      </div>
+      <h2>Throttle windows, UTC <button type="button" class="link" @click="addWindow">Add</button></h2>
+      <div v-for="(one, index) in draft.windows" :key="index">
+        <p>
+          <label v-for="day in DAYS" :key="day" class="check day"><input v-model="one.days" type="checkbox" :value="day" /> {{ day }}</label>
+        </p>
+        <div class="line">
+          <input v-model="one.begins" aria-label="From" class="mono short" /> to <input v-model="one.ends" aria-label="To" class="mono short" /> copies get
+          <input v-model.number="one.share" aria-label="Share" type="number" min="0" max="1" step="any" class="short" /> of it
+          <button type="button" class="link" aria-label="Remove window" @click="draft.windows.splice(index, 1)">✕</button>
+        </div>
+      </div>
+      <ProblemNote v-if="problem" :error="problem" />
+      <p class="buttons">
+        <button class="btn main">Save</button>
+        <button v-if="link" type="button" class="btn danger" @click="retire">Retire</button>
+        <button type="button" class="btn" @click="open = false">Cancel</button>
+      </p>
+    </form>
+  </el-dialog>
+</template>
+
+<style scoped>
+.day {
+  margin-right: 6px;
+}
+</style>

@@ -1,0 +1,174 @@
+<script setup lang="ts">
+import { useQueryClient } from "@tanstack/vue-query";
+import { computed, ref } from "vue";
+import { api, take } from "@/api/client";
+import { useSites } from "@/api/queries";
+import type { Link, SiteView } from "@/api/types";
+import DriftDialog from "@/features/estate/DriftDialog.vue";
+import EstateTabs from "@/features/estate/EstateTabs.vue";
+import LinkDialog from "@/features/estate/LinkDialog.vue";
+import SiteDialog from "@/features/estate/SiteDialog.vue";
+import ThingDialog from "@/features/estate/ThingDialog.vue";
+import type { Kind } from "@/features/estate/things";
+import ProblemNote from "@/ui/ProblemNote.vue";
+import { ago, count, list } from "@/ui/format";
+import { rate } from "@/ui/format";
+
+const client = useQueryClient();
+const { data, error } = useSites();
+const editing = ref<{ site: string; kind: Kind; thing: Record<string, unknown> | null } | null>(null);
+const thingOpen = ref(false);
+const link = ref<Link | null>(null);
+const linkOpen = ref(false);
+const drifting = ref<SiteView | null>(null);
+const driftOpen = ref(false);
+const registering = ref(false);
+const problem = ref<unknown>(null);
+
+const sentence = computed(() => {
+  const sites = data.value?.sites ?? [];
+  if (!sites.length) return "No site is known yet. Register one, or bring in a file that describes some.";
+  const lost = sites.filter((site) => site.lost_because).map((site) => site.name);
+  const drifted = sites.filter((site) => site.drifted).map((site) => site.name);
+  const said = [`${count(sites.length, "site")} and ${count(data.value?.links.length ?? 0, "link")} are known.`];
+  if (lost.length) said.push(`${list(lost)} ${lost.length === 1 ? "does" : "do"} not answer.`);
+  if (drifted.length) said.push(`${list(drifted)} ${drifted.length === 1 ? "says" : "say"} otherwise than the records.`);
+  if (!lost.length && !drifted.length) said.push("All answer, and say what the records say.");
+  return said.join(" ");
+});
+function edit(site: SiteView, kind: Kind, thing: unknown) {
+  editing.value = { site: site.code, kind, thing: thing as Record<string, unknown> | null };
+  thingOpen.value = true;
+}
+function editLink(one: Link | null) {
+  link.value = one;
+  linkOpen.value = true;
+}
+function drift(site: SiteView) {
+  drifting.value = site;
+  driftOpen.value = true;
+}
+async function act(work: () => Promise<unknown>) {
+  problem.value = null;
+  try {
+    await work();
+    await client.invalidateQueries();
+  } catch (caught) {
+    problem.value = caught;
+  }
+}
+const follow = (site: SiteView, takes_over: boolean) =>
+  act(() => take(api.PUT("/api/v1/sites/{code}", { params: { path: { code: site.code } }, body: { name: site.name, time_zone: site.time_zone, takes_over } })));
+const retire = (site: SiteView) => act(() => take(api.DELETE("/api/v1/sites/{code}", { params: { path: { code: site.code } } })));
+const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
+</script>
+
+<template>
+  <div class="page">
+    <ProblemNote v-if="error && !data" :error="error" />
+    <h1 class="sentence">{{ sentence }}</h1>
+    <EstateTabs />
+    <ProblemNote v-if="problem" :error="problem" />
+    <p><button class="btn" @click="registering = true">Register a site</button></p>
+    <section v-for="site in data?.sites ?? []" :key="site.code" :data-site="site.code">
+      <h2 class="title">
+        <span class="serif">{{ site.name }}</span> <span class="mono">{{ site.code }}</span>
+        <span class="quiet plain">{{ site.kind === "cloud" ? "cloud region" : "data centre" }}, {{ count(site.workloads, "workload") }}, {{ site.time_zone }}, agent at {{ site.agent_url }}{{ site.practice ? " (practice site)" : "" }}</span>
+      </h2>
+      <p>
+        <span v-if="site.lost_because" class="bad">✕ Does not answer: {{ site.lost_because }}</span>
+        <span v-else>✓ Answers.</span>
+        <span v-if="Math.abs(site.skew_s) > 2" class="bad"> ▲ Its clock is {{ Math.abs(site.skew_s) }} s {{ site.skew_s > 0 ? "ahead" : "behind" }}.</span>
+        <template v-if="site.drifted">
+          <b> ▲ It says {{ count(site.drifted, "thing") }} otherwise.</b> <button class="btn" @click="drift(site)">Look at them</button>
+        </template>
+        <span v-if="site.inventory_at" class="quiet"> Inventory of {{ ago(site.inventory_at) }}.</span>
+        <label class="follow"><input type="checkbox" :checked="site.takes_over" @change="follow(site, ($event.target as HTMLInputElement).checked)" /> take changes over by themselves</label>
+        <button class="link" @click="retire(site)">Retire the site</button>
+      </p>
+      <div class="things">
+        <table class="lines">
+          <tr>
+            <th>Host pool <button class="link" @click="edit(site, 'host_pools', null)">Add</button></th>
+            <th>Hosts</th>
+            <th>In use</th>
+          </tr>
+          <tr v-for="pool in site.host_pools" :key="pool.name">
+            <td><button class="link mono" @click="edit(site, 'host_pools', pool)">{{ pool.name }}</button></td>
+            <td>{{ pool.hosts }}<span v-if="pool.standby_hosts">, {{ pool.standby_hosts }} in standby</span></td>
+            <td class="mono">{{ pool.used_cores }} of {{ pool.cores }} cores, {{ gib(pool.used_memory_mib) }} of {{ gib(pool.memory_mib) }}</td>
+          </tr>
+          <tr>
+            <th>Storage pool <button class="link" @click="edit(site, 'storage_pools', null)">Add</button></th>
+            <th></th>
+            <th>In use</th>
+          </tr>
+          <tr v-for="pool in site.storage_pools" :key="pool.name">
+            <td><button class="link mono" @click="edit(site, 'storage_pools', pool)">{{ pool.name }}</button></td>
+            <td>{{ pool.replicated ? "▲ itself replicated" : "" }}</td>
+            <td class="mono">{{ pool.used_gib }} of {{ pool.capacity_gib }} GiB</td>
+          </tr>
+        </table>
+        <table class="lines">
+          <tr>
+            <th>Network <button class="link" @click="edit(site, 'networks', null)">Add</button></th>
+            <th>VLAN</th>
+            <th>Prefixes</th>
+            <th>Reaches</th>
+          </tr>
+          <tr v-for="network in site.networks" :key="network.name">
+            <td><button class="link mono" @click="edit(site, 'networks', network)">{{ network.name }}</button><span v-if="network.role !== 'production'" class="quiet"> {{ network.role }}</span></td>
+            <td class="mono">{{ network.vlan }}</td>
+            <td class="mono">{{ network.prefixes.join(", ") }}<span v-if="network.dhcp" class="quiet"> DHCP {{ network.dhcp_ranges.join(", ") }}</span></td>
+            <td class="mono quiet">{{ network.routes_to.join(", ") }}<b v-if="network.stretched_with"> ⇄ {{ network.stretched_with }}</b></td>
+          </tr>
+        </table>
+      </div>
+    </section>
+    <h2 class="title"><span class="serif">Links</span> <button v-if="(data?.sites.length ?? 0) > 1" class="link" @click="editLink(null)">Add</button></h2>
+    <table v-if="data?.links.length" class="lines">
+      <tr v-for="one in data.links" :key="one.one + one.other">
+        <td><button class="link mono" @click="editLink(one)">{{ one.one }} ⇄ {{ one.other }}</button></td>
+        <td>{{ rate(one.bandwidth_bps / 8) }}, {{ one.latency_ms }} ms<span v-if="one.loss">, {{ one.loss * 100 }} % lost</span></td>
+        <td>
+          <span v-for="window in one.windows" :key="window.begins + window.days">{{ window.days.join(" ") }} {{ window.begins }} to {{ window.ends }} UTC: {{ Math.round(window.share * 100) }} % for copies. </span>
+          <span v-if="!one.windows.length" class="quiet">all of it for copies at any time</span>
+        </td>
+      </tr>
+    </table>
+    <p v-else class="quiet">No link yet: nothing can be copied between sites.</p>
+    <ThingDialog v-if="editing" v-model="thingOpen" :site="editing.site" :kind="editing.kind" :thing="editing.thing" />
+    <LinkDialog v-model="linkOpen" :link="link" :sites="data?.sites ?? []" />
+    <DriftDialog v-if="drifting" v-model="driftOpen" :code="drifting.code" :name="drifting.name" />
+    <SiteDialog v-model="registering" />
+  </div>
+</template>
+
+<style scoped>
+.title {
+  margin: var(--gap-4) 0 var(--gap-1);
+  color: var(--ink-1);
+}
+.serif {
+  font-family: var(--serif);
+  font-size: var(--text-l);
+}
+.plain {
+  font-weight: 400;
+  margin-left: var(--gap-2);
+}
+.follow {
+  margin: 0 var(--gap-4);
+}
+.things {
+  display: grid;
+  grid-template-columns: 5fr 7fr;
+  gap: 0 var(--gap-5);
+  align-items: start;
+}
+@media (max-width: 900px) {
+  .things {
+    grid-template-columns: 1fr;
+  }
+}
+</style>

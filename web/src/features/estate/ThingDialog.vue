@@ -1,0 +1,64 @@
+<script setup lang="ts">
+import { useQueryClient } from "@tanstack/vue-query";
+import { computed, ref, watch } from "vue";
+import { api, take } from "@/api/client";
+import { FIELDS, type Kind, TITLES, fresh, fromText, toText } from "@/features/estate/things";
+import ProblemNote from "@/ui/ProblemNote.vue";
+
+const props = defineProps<{ site: string; kind: Kind; thing: Record<string, unknown> | null }>();
+const open = defineModel<boolean>({ required: true });
+const client = useQueryClient();
+const draft = ref<Record<string, unknown>>({});
+const problem = ref<unknown>(null);
+const isNew = computed(() => !props.thing);
+watch(
+  open,
+  (now) => {
+    if (!now) return;
+    problem.value = null;
+    draft.value = props.thing ? JSON.parse(JSON.stringify(props.thing)) : fresh(props.kind);
+  },
+  { immediate: true },
+);
+const PATHS = { host_pools: "host-pools", storage_pools: "storage-pools", networks: "networks" } as const;
+
+async function act(work: () => Promise<unknown>) {
+  problem.value = null;
+  try {
+    await work();
+    open.value = false;
+    await client.invalidateQueries();
+  } catch (caught) {
+    problem.value = caught;
+  }
+}
+const path = computed(() => ({ path: { code: props.site, name: String(draft.value.name) } }));
+const save = () => act(() => take(api.PUT(`/api/v1/sites/{code}/${PATHS[props.kind]}/{name}` as "/api/v1/sites/{code}/networks/{name}", { params: path.value, body: draft.value as never })));
+const retire = () => act(() => take(api.DELETE(`/api/v1/sites/{code}/${PATHS[props.kind]}/{name}` as "/api/v1/sites/{code}/networks/{name}", { params: path.value })));
+</script>
+
+<template>
+  <el-dialog v-model="open" :title="`${isNew ? 'A new' : 'The'} ${TITLES[kind]}${isNew ? '' : ` ${thing?.name}`} at ${site}`" width="480">
+    <form class="form" @submit.prevent="save">
+      <template v-for="field in FIELDS[kind]" :key="field.key">
+        <p v-if="field.type === 'yes'">
+          <label class="check"><input v-model="draft[field.key]" type="checkbox" /> {{ field.label }}</label>
+        </p>
+        <label v-else>
+          {{ field.label }}
+          <select v-if="field.type === 'choice'" v-model="draft[field.key]">
+            <option v-for="choice in field.choices" :key="choice">{{ choice }}</option>
+          </select>
+          <textarea v-else-if="field.type === 'list' || field.type === 'pairs'" rows="2" class="mono" :value="toText(field, draft[field.key])" @change="draft[field.key] = fromText(field, ($event.target as HTMLTextAreaElement).value)" />
+          <input v-else :type="field.type === 'number' ? 'number' : 'text'" :disabled="field.key === 'name' && !isNew" :value="toText(field, draft[field.key])" @input="draft[field.key] = fromText(field, ($event.target as HTMLInputElement).value)" />
+        </label>
+      </template>
+      <ProblemNote v-if="problem" :error="problem" />
+      <p class="buttons">
+        <button class="btn main">{{ isNew ? "Add it" : "Save" }}</button>
+        <button v-if="!isNew" type="button" class="btn danger" @click="retire">Retire</button>
+        <button type="button" class="btn" @click="open = false">Cancel</button>
+      </p>
+    </form>
+  </el-dialog>
+</template>

@@ -1,0 +1,138 @@
+<script setup lang="ts">
+// A workload as a person changes it. Lists are edited as lines; what the server refuses is said by field.
+import { computed, reactive, ref } from "vue";
+import { api, take } from "@/api/client";
+import { useSites } from "@/api/queries";
+import type { Disk, Nic, Workload, WorkloadDetail } from "@/api/types";
+import ProblemNote from "@/ui/ProblemNote.vue";
+
+const props = defineProps<{ detail?: WorkloadDetail }>();
+const emit = defineEmits<{ saved: [name: string]; cancel: [] }>();
+const { data: sites } = useSites();
+const problem = ref<unknown>(null);
+const busy = ref(false);
+const empty: Workload = { name: "", os_family: "linux", cores: 2, memory_mib: 4096, disks: [], nics: [], tags: {}, owner: "", criticality: "important", guest_agent: true, needs_key: false, offers: [], uses: [] };
+const draft = reactive<Workload>(structuredClone(props.detail ? JSON.parse(JSON.stringify(props.detail.workload)) : empty));
+const site = ref(props.detail?.site ?? "");
+const there = computed(() => sites.value?.sites.find((one) => one.code === site.value));
+const lines = (text: string) => text.split("\n").map((line) => line.trim()).filter(Boolean);
+const tags = ref(Object.entries(draft.tags).map(([key, value]) => `${key}=${value}`).join("\n"));
+const offers = ref(draft.offers.map((one) => `${one.name} ${one.protocol} ${one.port}`).join("\n"));
+const uses = ref(draft.uses.join("\n"));
+
+const addDisk = () => draft.disks.push({ name: `disk${draft.disks.length}`, size_gib: 40, storage_pool: there.value?.storage_pools[0]?.name ?? "", left_out_because: null });
+function addNic() {
+  const bytes = crypto.getRandomValues(new Uint8Array(5));
+  const mac = ["02", ...[...bytes].map((byte) => byte.toString(16).padStart(2, "0"))].join(":");
+  draft.nics.push({ name: `nic${draft.nics.length}`, network: there.value?.networks[0]?.name ?? "", mac, dhcp: false, addresses: [], gateways: [], dns: [] });
+}
+const listed = (values: string[]) => values.join(" ");
+const split = (text: string) => text.split(/[\s,]+/).filter(Boolean);
+const setLeft = (disk: Disk, text: string) => (disk.left_out_because = text === "" ? null : text);
+const setNic = (nic: Nic, field: "addresses" | "gateways" | "dns", text: string) => (nic[field] = split(text));
+
+async function save() {
+  busy.value = true;
+  problem.value = null;
+  const workload: Workload = {
+    ...draft,
+    tags: Object.fromEntries(lines(tags.value).map((line) => [line.split("=")[0] ?? "", line.split("=").slice(1).join("=")])),
+    offers: lines(offers.value).map((line) => {
+      const [name = "", protocol = "", port = ""] = line.split(/\s+/);
+      return { name, protocol: protocol as "tcp", port: Number(port) || 0 };
+    }),
+    uses: lines(uses.value),
+  };
+  try {
+    if (props.detail) {
+      await take(
+        api.PUT("/api/v1/workloads/{name}", {
+          params: { path: { name: workload.name }, header: { "If-Match": `"${props.detail.revision}"` } },
+          body: { workload },
+        }),
+      );
+    } else await take(api.POST("/api/v1/workloads", { body: { site: site.value, workload } }));
+    emit("saved", workload.name);
+  } catch (caught) {
+    problem.value = caught;
+  } finally {
+    busy.value = false;
+  }
+}
+</script>
+
+<template>
+  <form class="form" @submit.prevent="save">
+    <template v-if="!detail">
+      <label>Name <input v-model="draft.name" class="mono" required /></label>
+      <label>
+        Site
+        <select v-model="site" required>
+          <option v-for="one in sites?.sites ?? []" :key="one.code" :value="one.code">{{ one.name }}</option>
+        </select>
+      </label>
+    </template>
+    <div class="two">
+      <label>Cores <input v-model.number="draft.cores" type="number" min="1" /></label>
+      <label>Memory in MiB <input v-model.number="draft.memory_mib" type="number" min="1" /></label>
+      <label>
+        OS
+        <select v-model="draft.os_family">
+          <option>linux</option>
+          <option>bsd</option>
+          <option>appliance</option>
+        </select>
+      </label>
+      <label>
+        Criticality
+        <select v-model="draft.criticality">
+          <option>vital</option>
+          <option>important</option>
+          <option>deferrable</option>
+        </select>
+      </label>
+      <label>Owner <input v-model="draft.owner" /></label>
+    </div>
+    <p>
+      <label class="check"><input v-model="draft.guest_agent" type="checkbox" /> has a guest agent</label>
+      <label class="check"><input v-model="draft.needs_key" type="checkbox" /> its copies need a key</label>
+    </p>
+    <h2>Disks <button type="button" class="link" @click="addDisk">Add</button></h2>
+    <div v-for="(disk, index) in draft.disks" :key="index" class="line">
+      <input v-model="disk.name" aria-label="Disk" class="mono short" />
+      <input v-model.number="disk.size_gib" aria-label="GiB" type="number" min="1" class="short" />
+      <select v-model="disk.storage_pool" aria-label="Storage pool">
+        <option v-for="pool in there?.storage_pools ?? []" :key="pool.name">{{ pool.name }}</option>
+      </select>
+      <input :value="disk.left_out_because ?? ''" aria-label="Left out because" placeholder="left out because … (empty: copied)" @input="setLeft(disk, ($event.target as HTMLInputElement).value)" />
+      <button type="button" class="link" aria-label="Remove disk" @click="draft.disks.splice(index, 1)">✕</button>
+    </div>
+    <h2>Adapters <button type="button" class="link" @click="addNic">Add</button></h2>
+    <div v-for="(nic, index) in draft.nics" :key="index" class="nic">
+      <div class="line">
+        <input v-model="nic.name" aria-label="Adapter" class="mono short" />
+        <select v-model="nic.network" aria-label="Network">
+          <option v-for="network in there?.networks ?? []" :key="network.name">{{ network.name }}</option>
+        </select>
+        <input v-model="nic.mac" aria-label="MAC" class="mono" />
+        <label class="check"><input v-model="nic.dhcp" type="checkbox" /> DHCP</label>
+        <button type="button" class="link" aria-label="Remove adapter" @click="draft.nics.splice(index, 1)">✕</button>
+      </div>
+      <div class="line">
+        <input :value="listed(nic.addresses)" aria-label="Addresses" class="mono" placeholder="10.20.4.17/24 …" @change="setNic(nic, 'addresses', ($event.target as HTMLInputElement).value)" />
+        <input :value="listed(nic.gateways)" aria-label="Gateways" class="mono" placeholder="gateway" @change="setNic(nic, 'gateways', ($event.target as HTMLInputElement).value)" />
+        <input :value="listed(nic.dns)" aria-label="DNS servers" class="mono" placeholder="DNS servers" @change="setNic(nic, 'dns', ($event.target as HTMLInputElement).value)" />
+      </div>
+    </div>
+    <div class="three">
+      <label>Tags, key=value a line <textarea v-model="tags" rows="4" class="mono" /></label>
+      <label>Offers, name protocol port a line <textarea v-model="offers" rows="4" class="mono" /></label>
+      <label>Uses, a service a line <textarea v-model="uses" rows="4" class="mono" /></label>
+    </div>
+    <ProblemNote v-if="problem" :error="problem" />
+    <p class="buttons">
+      <button class="btn main" :disabled="busy">{{ detail ? "Save" : "Add it" }}</button>
+      <button type="button" class="btn" @click="emit('cancel')">Cancel</button>
+    </p>
+  </form>
+</template>
