@@ -115,6 +115,7 @@ class PracticeSite:
         """Let the world come up to the clock."""
         before = len(self.world.changed)
         self.world.advance(self.seconds())
+        self.world.care()
         if len(self.world.changed) > before:
             self._tell()
 

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from maestoso.core.codec import from_data, to_data
-from maestoso.core.model.estate import Inventory
+from maestoso.core.model.estate import Inventory, Workload
 from maestoso.core.ports import SiteRefused
 from maestoso.practice.spec import Fault, SiteSpec, Trouble
 from maestoso.practice.world import World
@@ -50,18 +50,28 @@ class Store:
         """The world after all inputs so far."""
         kept = self._db.execute("SELECT at, data FROM copying").fetchone()
         world = World(spec, self.created_at, past=kept is None)
-        world.replication.frozen = kept is not None
+        if kept is not None:
+            snapshot = json.loads(kept[1])
+            world.replication.frozen = True
+            world.recalled = snapshot["outcomes"]
+            world.known = {item["name"]: from_data(Workload, item) for item in snapshot["known"]}
         for at, kind, data in self._db.execute("SELECT at, kind, data FROM input ORDER BY id"):
             if kept is not None and world.replication.frozen and at > kept[0]:
-                _thaw(world, *kept)
+                _thaw(world, kept[0], snapshot)
             _apply(world, at, kind, json.loads(data))
         if world.replication.frozen:
-            _thaw(world, *kept)
+            _thaw(world, kept[0], snapshot)
         return world
 
     def keep_copying(self, world: World) -> None:
         """Make a snapshot of the copying."""
-        data = json.dumps(world.replication.keep())
+        world.care()
+        snapshot = {
+            "copying": world.replication.keep(),
+            "known": to_data(list(world.known.values())),
+            "outcomes": world.outcomes(),
+        }
+        data = json.dumps(snapshot)
         self._db.execute("INSERT OR REPLACE INTO copying VALUES (1, ?, ?)", (world.now, data))
 
     def submitted(self, at: float, key: str, submission: Submission) -> None:
@@ -73,10 +83,11 @@ class Store:
         self._db.close()
 
 
-def _thaw(world: World, at: float, data: str) -> None:
+def _thaw(world: World, at: float, snapshot: dict[str, Any]) -> None:
     world.advance(at)
-    world.replication.restore(json.loads(data))
+    world.replication.restore(snapshot["copying"])
     world.replication.frozen = False
+    world.recalled = {}
 
 
 def _apply(world: World, at: float, kind: str, value: Any) -> None:

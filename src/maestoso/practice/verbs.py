@@ -104,8 +104,7 @@ def _path_to_production(world: World, networks: Mapping[str, Any], first: str) -
 def _clone_point(world: World, op: Op) -> Outcome:
     args = op.submission.args
     workload, group, point = (str(args.get(name, "")) for name in ("workload", "group", "point"))
-    copying = world.replication.copying.get(group)
-    if copying is None or workload not in copying.group.members or workload not in world.known:
+    if not world.holds(group, workload) or workload not in world.known:
         raise Failure("no-such-replica", f"No replica of {workload} in group {group!r} is held here.")
     if not world.point_exists(group, point):
         raise Failure("point-gone", f"The recovery point {point} of {group} is not held here any more.")
@@ -301,6 +300,9 @@ def _pin_point(world: World, op: Op) -> Outcome:
         raise Failure("point-gone", f"The recovery point {point} is not held here any more.")
     return {}, {"point": point, "label": label}
 
+
+ON_COPYING = frozenset({"protect", "unprotect", "pause-copying", "pin-point", "sync", "clone-point"})
+"""Verbs whose outcome depends on the copying."""
 
 VERBS: Mapping[str, Verb] = {
     "protect": Verb(_protect),

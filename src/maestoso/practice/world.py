@@ -8,9 +8,11 @@ Times are seconds since 1970-01-01 UTC; machine seconds are divided by the pace 
 from __future__ import annotations
 
 import heapq
+from collections.abc import Mapping
 from dataclasses import replace
 from datetime import datetime
 from fnmatch import fnmatchcase
+from typing import Any
 
 from maestoso.core.errors import NotFound
 from maestoso.core.model.estate import Inventory, Workload
@@ -22,7 +24,7 @@ from maestoso.practice.durations import operation_s
 from maestoso.practice.replication import Replication
 from maestoso.practice.spec import Fault, SiteSpec, Trouble
 from maestoso.practice.things import NEVER, Copy, Failure, Op, Sandbox
-from maestoso.practice.verbs import VERBS
+from maestoso.practice.verbs import ON_COPYING, VERBS
 from maestoso.sites.contract import JournalEntry, Submission, WorkloadChange
 
 
@@ -43,6 +45,7 @@ class World:
         self.journal: list[JournalEntry] = []
         self.changed: list[str] = []  # the feed: keys in the order of their changes
         self.waiters: dict[str, set[str]] = {}
+        self.recalled: dict[str, list[Any]] = {}  # outcomes that a snapshot knows, while it is replayed
         self.replication = Replication(spec.code, spec.replicas, spec.links, self.now, past)
         self.known: dict[str, Workload] = {w.name: w for w in spec.copied.workloads}
 
@@ -82,9 +85,11 @@ class World:
             op = self.ops[key]
             if op.status == "running" and op.due_at == at:
                 self.now = max(self.now, at)
-                self.replication.advance(self.now)
                 self._finish(op)
         self.now = max(self.now, now)
+
+    def care(self) -> None:
+        """Let the copying come up to now. Not part of every advance: a rehearsal seldom looks at it."""
         self.replication.advance(self.now)
 
     def next_due(self) -> float | None:
@@ -109,6 +114,7 @@ class World:
 
     def points(self, group: str) -> tuple[RecoveryPoint, ...]:
         """Recovery points of a group that this site holds, oldest first. Raises NotFound."""
+        self.care()
         known = self.replication.copying.get(group)
         if known is None:
             raise NotFound(f"Site {self.spec.code} holds no copies of a group {group!r}.")
@@ -145,6 +151,7 @@ class World:
     def clear_faults(self, now: float) -> None:
         """Put all right again; operations that hang end now."""
         self.advance(now)
+        self.care()
         self.faults.clear()
         self.replication.troubles.clear()
         for op in self.ops.values():
@@ -155,11 +162,13 @@ class World:
     def add_trouble(self, trouble: Trouble, now: float) -> None:
         """Let the copying misbehave from now on."""
         self.advance(now)
+        self.care()
         self.replication.trouble(trouble)
 
     def set_away(self, source: str, reason: str, now: float) -> None:
         """Another site stopped answering, or (empty reason) answers again."""
         self.advance(now)
+        self.care()
         if reason:
             self.replication.away[source] = reason
         else:
@@ -172,8 +181,17 @@ class World:
 
     # --- for the verbs ---
 
+    def holds(self, group: str, workload: str) -> bool:
+        """Whether copies of a workload are here."""
+        if self.replication.frozen:
+            return True
+        known = self.replication.copying.get(group)
+        return known is not None and workload in known.group.members
+
     def point_exists(self, group: str, point: str) -> bool:
         """Whether the point is or was held within the daily retention: a run keeps what it began with."""
+        if self.replication.frozen:
+            return True
         known = self.replication.copying.get(group)
         if known is None:
             return False
@@ -207,10 +225,12 @@ class World:
 
     def _finish(self, op: Op) -> None:
         verb = VERBS[op.submission.verb]
+        if op.submission.verb in ON_COPYING:
+            self.care()
         try:
             if op.fault and op.fault.effect == "fail":
                 raise Failure(op.fault.code, op.fault.reason)
-            result, effect = verb.done(self, op)
+            result, effect = self._recall(op) if op.key in self.recalled else verb.done(self, op)
         except Failure as failure:
             op.status, op.code, op.reason = "failed", failure.code, failure.reason
         else:
@@ -223,6 +243,24 @@ class World:
                     )
                 )  # fmt: skip
         self._note(op)
+
+    def _recall(self, op: Op) -> tuple[Mapping[str, Any], Mapping[str, Any] | None]:
+        """What became of an operation on the copying, whose state a snapshot holds."""
+        status, result, code, reason, effect = self.recalled[op.key]
+        if status == "failed":
+            raise Failure(code, reason)
+        if op.submission.verb == "clone-point":
+            VERBS["clone-point"].done(self, op)
+        return result, effect
+
+    def outcomes(self) -> dict[str, list[Any]]:
+        """Outcomes of all operations on the copying, for a snapshot."""
+        effects = {entry.key: entry.effect for entry in self.journal}
+        return {
+            op.key: [op.status, dict(op.result), op.code, op.reason, effects.get(op.key)]
+            for op in self.ops.values()
+            if op.submission.verb in ON_COPYING and op.status in ("done", "failed")
+        }
 
     def _fault_for(self, submission: Submission) -> Fault | None:
         for index, fault in enumerate(self.faults):

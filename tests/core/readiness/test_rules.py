@@ -9,6 +9,7 @@ from datetime import timedelta
 from maestoso.core.model.crosswalk import NetworkRow
 from maestoso.core.model.estate import Disk, HostPool, Service
 from maestoso.core.model.plan import Member
+from maestoso.core.model.protection import CopyState
 from maestoso.core.readiness.assess import RULES, UNPLANNABLE, Options, assess, findings_of
 from maestoso.core.readiness.context import Context, LastTest
 from tests import worlds
@@ -19,6 +20,12 @@ TESTED = LastTest(ended_at=worlds.NOW - timedelta(days=3), version=1, verdict="p
 def context(**changes: object) -> Context:
     """A world in which nothing is wrong."""
     return worlds.context(**{"last_test": TESTED, **changes})
+
+
+def copied(**changes: object) -> Context:
+    """A world in which the copying of the shop stands otherwise."""
+    usual = CopyState(group="shop", source="A", digest="d", newest=worlds.POINT)
+    return context(copying={"shop": replace(usual, **changes)})  # type: ignore[arg-type]
 
 
 def changed(name: str, **changes: object) -> dict[str, object]:
@@ -164,6 +171,13 @@ class EachFinding(unittest.TestCase):
             ),
             ("group-without-point", "blocks", context(newest={}), "shop"),
             ("lag-over-rpo", "warns", context(newest={"shop": old}), "500 s old"),
+            ("replication-paused", "warns", copied(paused_because="works"), "works"),
+            ("replication-stalled", "warns", copied(stalled_because="the link is cut"), "the link is cut"),
+            ("replication-failing", "warns", copied(cycles=20, failed={"timed out": 5}), "25%"),
+            ("members-not-copied-yet", "warns", copied(seed_bytes=9, seeded_bytes=1), "first copy"),
+            ("key-missing", "blocks", context(keys_missing=frozenset({"shop"})), "no key is stored"),
+            ("inventory-drift", "warns", context(drifted={"B": 3}), "3 things otherwise"),
+            ("clock-skew", "warns", context(skew_s={"B": -9.0}), "9 s behind"),
             ("disk-left-out", "warns", context(workloads=changed("db", disks=disks)), "scratch space"),
             ("uses-what-stays-behind", "warns", context(workloads=estate), "app use mail of mail"),
         ]

@@ -11,7 +11,7 @@ from maestoso.core.model.crosswalk import Crosswalk
 from maestoso.core.model.estate import Inventory, Service, Workload
 from maestoso.core.model.finding import Finding
 from maestoso.core.model.plan import Member, Plan
-from maestoso.core.model.protection import Group, RecoveryPoint
+from maestoso.core.model.protection import CopyState, Group, RecoveryPoint
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -28,7 +28,9 @@ class Context:
     """A plan and the world around it at ``now``.
 
     ``workloads`` is the whole estate by name; ``newest`` the newest point per group, absent where a group
-    has none; ``lost_sites`` are sites that do not answer, with the reason.
+    has none; ``lost_sites`` are sites that do not answer, with the reason. ``copying`` says how the site
+    that holds the copies of a group stands; ``keys_missing`` are groups whose key is not stored; ``drifted``
+    counts what a site's agent says otherwise than the records, ``skew_s`` is how far its clock is ahead.
     """
 
     plan: Plan
@@ -41,6 +43,10 @@ class Context:
     newest: Mapping[str, RecoveryPoint]
     lost_sites: Mapping[str, str] = field(default_factory=dict)
     last_test: LastTest | None = None
+    copying: Mapping[str, CopyState] = field(default_factory=dict)
+    keys_missing: frozenset[str] = frozenset()
+    drifted: Mapping[str, int] = field(default_factory=dict)
+    skew_s: Mapping[str, float] = field(default_factory=dict)
 
     def group_of(self, workload: str) -> Group | None:
         """The group that copies ``workload`` in the direction of the plan."""

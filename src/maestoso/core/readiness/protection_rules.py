@@ -6,6 +6,9 @@ from collections.abc import Iterator
 
 from maestoso.core.model.finding import Finding, blocks, warns
 from maestoso.core.readiness.context import Context
+from maestoso.core.replication.health import health
+
+MOST_SKEW_S = 2.0
 
 
 def member_without_group(ctx: Context) -> Iterator[Finding]:
@@ -51,6 +54,66 @@ def lag_over_rpo(ctx: Context) -> Iterator[Finding]:
                     ),
                     "See why its copy cycles fail.",
                 )
+
+
+def copying_in_trouble(ctx: Context) -> Iterator[Finding]:
+    """Points get older while copying is paused, stalled, failing, or still at its first copy."""
+    groups = {group.code: group for group in ctx.groups}
+    codes = {
+        "paused": "replication-paused",
+        "stalled": "replication-stalled",
+        "failing": "replication-failing",
+        "seeding": "members-not-copied-yet",
+    }
+    mends = {
+        "paused": "Let it go on, or accept that the points get older.",
+        "stalled": "Bring the link or the site back.",
+        "failing": "See why its cycles fail.",
+        "seeding": "Wait for the first copy; a run takes what the newest point holds.",
+    }
+    for code in groups_in_plan(ctx):
+        if code in ctx.copying:
+            found = health(groups[code], ctx.copying[code], ctx.now)
+            if found.condition in codes:
+                sentence = f"{groups[code].name}: {found.sentence}"
+                yield warns(codes[found.condition], code, sentence, mends[found.condition])
+
+
+def key_missing(ctx: Context) -> Iterator[Finding]:
+    """Encrypted copies cannot be opened without their key."""
+    for code in groups_in_plan(ctx):
+        if code in ctx.keys_missing:
+            yield blocks(
+                "key-missing",
+                code,
+                f"The copies of group {code} are encrypted and no key is stored.",
+                "Store its key on the page of the group.",
+            )
+
+
+def site_drifted(ctx: Context) -> Iterator[Finding]:
+    """A plan made for records that are no longer true may not work."""
+    for site in (ctx.plan.source, ctx.plan.target):
+        if ctx.drifted.get(site, 0):
+            yield warns(
+                "inventory-drift",
+                site,
+                f"The agent of {site} says {ctx.drifted[site]} things otherwise than the records.",
+                "Look at the differences and take them over.",
+            )
+
+
+def clock_skewed(ctx: Context) -> Iterator[Finding]:
+    """Points and logs of a site whose clock is off tell the wrong time."""
+    for site, skew in ctx.skew_s.items():
+        if abs(skew) > MOST_SKEW_S:
+            way = "ahead" if skew > 0 else "behind"
+            yield warns(
+                "clock-skew",
+                site,
+                f"The clock of {site} is {abs(skew):.0f} s {way}.",
+                "Set its clock; the age of its points is wrong by as much.",
+            )
 
 
 def disk_left_out(ctx: Context) -> Iterator[Finding]:

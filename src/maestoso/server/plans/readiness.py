@@ -20,6 +20,7 @@ from maestoso.server.plans.judgement import figures, judge
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.services import context
 from maestoso.server.plans.shapes import IfLost, LastProof, NextAction, PlanRowView, Readiness
+from maestoso.server.protection.picture import overview
 from maestoso.server.runs.log import read_log
 from maestoso.server.runs.models import Run
 
@@ -35,7 +36,7 @@ def readiness(now: datetime) -> Readiness:
         ctx = context(version.core(), version.number, now)
         rows.append((ctx, _row(ctx, _judged(ctx), now)))
     plans = tuple(view for _, view in rows)
-    actions = [*_from_runs(), *_from_sites(), *_from_plans(rows)]
+    actions = [*_from_runs(), *_from_sites(), *_from_copies(now), *_from_plans(rows)]
     return Readiness(
         now=now,
         if_lost=_if_lost(rows),
@@ -141,7 +142,51 @@ def _from_sites() -> list[NextAction]:
     ]
 
 
-_FROM_FINDINGS = ("uses-what-stays-behind", "lag-over-rpo", "test-overdue", "never-tested")
+def _from_copies(now: datetime) -> list[NextAction]:
+    """A cause once for all its groups, then groups in trouble of their own, then what nobody protects."""
+    seen = overview(now)
+    actions = [
+        NextAction(
+            urgency="now", title="Nothing is copied over a link", sentence=cause.sentence,
+            label="See the groups", to="/protection",
+        )
+        for cause in seen.causes
+        if not cause.cause.endswith(AWAY)
+    ]  # fmt: skip
+    for group in seen.groups:
+        if group.health.condition in _TROUBLE and not group.health.cause:
+            actions.append(
+                NextAction(
+                    urgency="soon", title=f"{group.name} {_TROUBLE[group.health.condition]}",
+                    sentence=group.health.sentence, label="See the group", to=f"/protection/{group.code}",
+                )
+            )  # fmt: skip
+    bare = [gap for gap in seen.gaps if not gap.group]
+    for gap in bare:
+        if gap.needed_by:
+            users = " and ".join(gap.needed_by[:2]) + (" and others" if len(gap.needed_by) > 2 else "")
+            actions.append(
+                NextAction(
+                    urgency="soon", title=f"{gap.workload} is needed and protected by nobody",
+                    sentence=f"{users} use it and would come up without it.",
+                    label="Protect it", to=f"/protection/new?members={quote(gap.workload)}",
+                )
+            )  # fmt: skip
+    rest = seen.workloads - seen.protected - sum(1 for gap in bare if gap.needed_by)
+    if rest:
+        actions.append(
+            NextAction(
+                urgency="sometime", title=f"{rest} more workloads are in no group",
+                sentence="Nothing that is protected needs them. They would be lost with their site.",
+                label="See them", to="/estate?filter=-protected",
+            )
+        )  # fmt: skip
+    return actions
+
+
+AWAY = "does not answer"
+_TROUBLE = {"lagging": "fell behind", "failing": "has failing copy cycles", "paused": "is paused"}
+_FROM_FINDINGS = ("inventory-drift", "test-overdue", "never-tested")
 
 
 def _from_plans(rows: list[tuple[Context, PlanRowView]]) -> list[NextAction]:
@@ -177,8 +222,7 @@ def _sentence(finding: Finding, tests: bool) -> str:
 def _action(finding: Finding, view: PlanRowView) -> NextAction:
     tests = finding.code in ("test-overdue", "never-tested")
     titles = {
-        "uses-what-stays-behind": f"{finding.subject} is needed by {view.name} and protected by nobody",
-        "lag-over-rpo": f"Group {finding.subject} fell behind",
+        "inventory-drift": f"{finding.subject} is not what the records say",
         "test-overdue": f"{view.name} is overdue for a test",
         "never-tested": f"{view.name} was never tested",
     }
@@ -186,6 +230,6 @@ def _action(finding: Finding, view: PlanRowView) -> NextAction:
         urgency="sometime" if tests else "soon",
         title=titles[finding.code],
         sentence=_sentence(finding, tests),
-        label="Start a test" if tests else "See the plan",
-        to=f"/plans/{quote(view.code)}/start" if tests else f"/plans/{quote(view.code)}",
+        label="Start a test" if tests else "Look at it",
+        to=f"/plans/{quote(view.code)}/start" if tests else "/estate/sites",
     )

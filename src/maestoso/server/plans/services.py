@@ -18,10 +18,11 @@ from maestoso.core.readiness import plan_rules
 from maestoso.core.readiness.context import Context, LastTest
 from maestoso.server.crosswalks.services import crosswalk_between
 from maestoso.server.estate.agents import pulse
+from maestoso.server.estate.drift import drifted
 from maestoso.server.estate.models import Site
 from maestoso.server.estate.services import all_workloads
 from maestoso.server.plans.models import PlanRow, PlanVersion
-from maestoso.server.protection.services import all_groups
+from maestoso.server.protection.services import all_groups, keys_missing
 from maestoso.server.runs.models import Run, RunStep
 
 LONGEST_SUMMARY = 400
@@ -150,9 +151,13 @@ def context(
     bare = bare_context(plan, version, at)
     if newest is not None:
         return replace(bare, newest=newest)
-    taken = pulse(Site.objects.get(code=plan.target))
+    ends = {site.code: site for site in Site.objects.filter(code__in=(plan.source, plan.target))}
+    taken = pulse(ends[plan.target])
     lost = {plan.target: taken.lost_because} if taken.lost_because else {}
-    return replace(bare, newest=taken.newest, lost_sites=lost)
+    return replace(
+        bare, newest=taken.newest, lost_sites=lost, copying=taken.copying, keys_missing=keys_missing(),
+        drifted={code: drifted(site) for code, site in ends.items()}, skew_s={plan.target: taken.skew_s},
+    )  # fmt: skip
 
 
 def last_test(code: str) -> LastTest | None:

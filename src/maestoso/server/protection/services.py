@@ -167,6 +167,11 @@ def needs_key(row: GroupRow) -> bool:
     return own or from_data(Policy, row.policy).encrypted
 
 
+def keys_missing() -> frozenset[str]:
+    """Codes of the groups whose copies are encrypted and whose key is not stored."""
+    return frozenset(row.code for row in GroupRow.objects.filter(key="") if needs_key(row))
+
+
 def check_group(group: Group) -> None:
     """Raises BadValue for a definition that cannot be."""
     policy = group.policy
