@@ -76,13 +76,13 @@ class Application:
             check=False,
         )
 
-    def start(self) -> None:
-        """Start the demo and wait until it says where it is."""
+    def start(self, command: str = "demo", **more: str) -> None:
+        """Start the demo (or ``start`` it empty) and wait until it says where it is."""
         with self.said.open("w") as out:
             self.process = subprocess.Popen(
-                [str(ROOT / "maestoso"), "demo"],
+                [str(ROOT / "maestoso"), command],
                 cwd=self.folder,
-                env=self.environment(),
+                env=self.environment(**more),
                 stdout=out,
                 stderr=out,
                 text=True,
@@ -92,9 +92,9 @@ class Application:
             assert self.process is not None
             if self.process.poll() is not None:
                 raise AssertionError(f"it ended: {self.said.read_text()}")
-            return "Sign in as" in self.said.read_text()
+            return "Ctrl+C stops everything" in self.said.read_text()
 
-        until(up, "the demo to start", START_S)
+        until(up, f"./maestoso {command} to start", START_S)
 
     def interrupt(self) -> int:
         """Ctrl+C; returns the exit status."""

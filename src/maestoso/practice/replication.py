@@ -172,8 +172,11 @@ class Replication:
             rate_bps=known.rate_bps, room_bps=self._room(group.source, self.now) * weight / (weight + beside),
             cycles=len(known.cycles), failed=self._failed(known),
             kept_points=len(known.points), kept_bytes=sum(point.changed_bytes for point in known.points),
-            lags=tuple(known.lags), lag_every_s=LAG_EVERY_S,
         )  # fmt: skip
+
+    def lags(self) -> dict[str, tuple[float, ...]]:
+        """The worst lag of every group in each ``LAG_EVERY_S`` of the last day, oldest first."""
+        return {code: tuple(known.lags) for code, known in self.copying.items()}
 
     def _failed(self, known: Copying) -> dict[str, int]:
         found: dict[str, int] = {}
@@ -213,7 +216,7 @@ class Replication:
         at = begin
         while True:
             left = end - at
-            size = STEP_S if left <= 600 else 60 if left <= recent else 300 if left <= 2 * 86400 else HOUR_S
+            size = STEP_S if left <= 600 else 60 if left <= recent else 300 if left <= 86400 else HOUR_S
             following = (at // size + 1) * size
             if following > end:
                 return

@@ -20,12 +20,12 @@ from maestoso.core.codec import from_data, to_data
 from maestoso.core.errors import BadValue, DomainError, NotFound
 from maestoso.core.model.estate import Inventory
 from maestoso.core.ports import Clock, SiteRefused
-from maestoso.practice.replication import AWAY
+from maestoso.practice.replication import AWAY, LAG_EVERY_S
 from maestoso.practice.spec import Fault, Trouble
 from maestoso.practice.store import Store
 from maestoso.practice.verbs import VERBS
 from maestoso.practice.world import World
-from maestoso.sites.contract import SitePulse, Submission
+from maestoso.sites.contract import Lags, SitePulse, Submission
 
 PROTOCOL = "1.0"
 LONGEST_WAIT_S = 30.0
@@ -183,6 +183,10 @@ def application(site: PracticeSite) -> Starlette:
         )
         return to_data(said)
 
+    async def lags(request: Request) -> Any:
+        site.advance()
+        return to_data(Lags(every_s=LAG_EVERY_S, groups=site.world.replication.lags()))
+
     async def change_rates(request: Request) -> Any:
         return {"workloads": to_data(site.world.change_rates())}
 
@@ -253,6 +257,7 @@ def application(site: PracticeSite) -> Starlette:
             route("/inventory", "GET", inventory),
             route("/points", "GET", points),
             route("/pulse", "GET", pulse),
+            route("/lags", "GET", lags),
             route("/change-rates", "GET", change_rates),
             route("/journal", "GET", journal),
             route("/remains", "GET", remains),

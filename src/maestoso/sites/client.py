@@ -13,7 +13,7 @@ from maestoso.core.model.estate import Inventory
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
 from maestoso.core.ports import SiteRefused, SiteUnreachable
 from maestoso.core.runs.operations import Operation, OperationState
-from maestoso.sites.contract import ChangeRates, SitePulse, WorkloadChange
+from maestoso.sites.contract import ChangeRates, Lags, SitePulse, WorkloadChange
 
 CONNECT_S = 2.0
 ANSWER_S = 5.0
@@ -66,6 +66,10 @@ class HttpSite:
     async def pulse(self) -> SitePulse:
         """How the site and the copying to it stand."""
         return from_data(SitePulse, await self._call("GET", "/pulse"))
+
+    async def lags(self) -> Lags:
+        """How far behind every group was over the last day."""
+        return from_data(Lags, await self._call("GET", "/lags"))
 
     async def change_rates(self) -> tuple[WorkloadChange, ...]:
         """How fast the workloads of the site change."""

@@ -58,6 +58,14 @@ class SitePulse:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Lags:
+    """The worst lag in seconds of every group, in stretches of ``every_s`` over the last day."""
+
+    every_s: int
+    groups: dict[str, tuple[float, ...]]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class WorkloadChange:
     """What a workload changes, bytes a second: on average, and in its busiest hour."""
 
@@ -113,6 +121,7 @@ _GETS: tuple[tuple[str, type, tuple[str, ...], str], ...] = (
     ("/v1/inventory", Inventory, (), "What the site has."),
     ("/v1/points", Points, ("group",), "Points of a group, oldest first."),
     ("/v1/pulse", SitePulse, (), "How the site and the copying to it stand."),
+    ("/v1/lags", Lags, (), "How far behind every group was over the last day."),
     ("/v1/change-rates", ChangeRates, (), "How fast the workloads of this site change."),
     ("/v1/operations", Changes, ("after", "wait"), "The feed: what changed behind a cursor."),
     ("/v1/journal", Journal, ("after",), "Effects that the site really had."),

@@ -42,8 +42,13 @@ export function useSites() {
 }
 
 /** All groups, links and gaps. */
-export function useProtection() {
-  return useQuery({ queryKey: ["groups"], queryFn: () => take(api.GET("/api/v1/groups")), refetchInterval: 3000 });
+export function useProtection(find: Ref<string> = ref("")) {
+  return useQuery({
+    queryKey: ["groups", find],
+    queryFn: () => take(api.GET("/api/v1/groups", { params: { query: { find: find.value } } })),
+    refetchInterval: 3000,
+    placeholderData: (before) => before,
+  });
 }
 
 /** The newest version of a plan. */

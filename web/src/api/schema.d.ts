@@ -1192,6 +1192,7 @@ export interface components {
             now: string;
             sentence: string;
             groups: components["schemas"]["GroupLine"][];
+            all_groups: number;
             causes: components["schemas"]["Cause"][];
             links: components["schemas"]["LinkUse"][];
             gaps: components["schemas"]["CoverageGap"][];
@@ -1746,7 +1747,12 @@ export interface operations {
     };
     protection: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only groups whose name holds this. */
+                find?: string;
+                /** @description At most 1000; 100 by default. */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;

@@ -86,8 +86,8 @@ class CopyState:
     """How a site says the copying of one group goes.
 
     ``stalled_because`` names what is in the way of all data (a cut link, a source that does not answer).
-    ``failed`` counts failed cycles of the last hour by reason, out of ``cycles``. ``lags`` is the lag in
-    seconds over the last day, oldest first, ``lag_every_s`` apart. Bytes and rates are after compression.
+    ``failed`` counts failed cycles of the last hour by reason, out of ``cycles``. Bytes and rates are after
+    compression.
     """
 
     group: str
@@ -106,8 +106,6 @@ class CopyState:
     failed: dict[str, int] = field(default_factory=dict)
     kept_points: int = 0
     kept_bytes: int = 0
-    lags: tuple[float, ...] = ()
-    lag_every_s: int = 300
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -9,6 +9,7 @@ import hashlib
 import math
 from dataclasses import dataclass
 from datetime import datetime
+from functools import lru_cache
 
 from maestoso.core.model.estate import Workload
 
@@ -58,13 +59,18 @@ def usual_rate(profile: ChangeProfile, at_s: float) -> float:
     return profile.usual_bps * (1.0 - 0.55 * math.cos(phase)) * job
 
 
+@lru_cache(maxsize=8192)
+def noise(name: str, slot: int) -> float:
+    """A factor around 1 that stays for ``NOISE_S``; remembered, because every step of a site asks again."""
+    return 0.85 + 0.3 * chance(name, "noise", slot)
+
+
 def rate(name: str, profile: ChangeProfile, at_s: float) -> float:
     """Bytes a second at ``at_s``: the usual, some noise by ``name``, and the bursts."""
-    noise = 0.85 + 0.3 * chance(name, "noise", int(at_s // NOISE_S))
     burst = max(
         (b.factor for b in profile.bursts if 0 <= at_s - b.start.timestamp() < b.length_s), default=1.0
     )
-    return usual_rate(profile, at_s) * noise * burst
+    return usual_rate(profile, at_s) * noise(name, int(at_s // NOISE_S)) * burst
 
 
 def derived_usual_bps(workload: Workload) -> float:

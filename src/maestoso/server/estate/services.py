@@ -20,13 +20,13 @@ from maestoso.server.common.secret_text import seal
 from maestoso.server.config.settings import OPTIONS, SECRETS
 from maestoso.server.estate import usage
 from maestoso.server.estate.agents import ask, check_address
-from maestoso.server.estate.catalogue import touch
+from maestoso.server.estate.catalogue import catalogue, touch
 from maestoso.server.estate.models import Link, Site, WorkloadRow
 from maestoso.sites.contract import SitePulse
 
 SITE_CODE = re.compile(r"[A-Z][A-Z0-9]{1,7}")
 PRACTICE = "practice"
-THINGS = ("host_pools", "storage_pools", "networks")
+_workloads: tuple[str, dict[str, Workload]] | None = None
 Thing = Literal["host_pools", "storage_pools", "networks"]
 
 
@@ -253,5 +253,9 @@ def retire_link(one: str, other: str) -> None:
 
 
 def all_workloads() -> dict[str, Workload]:
-    """The whole estate by name."""
-    return {row.name: row.core() for row in WorkloadRow.objects.all()}
+    """The whole estate by name, kept until a workload changes. Not to be changed by who asks."""
+    global _workloads
+    mark = catalogue().mark
+    if _workloads is None or _workloads[0] != mark:
+        _workloads = (mark, {row.name: row.core() for row in WorkloadRow.objects.all()})
+    return _workloads[1]

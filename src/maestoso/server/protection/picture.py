@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
+from dataclasses import replace
 from datetime import datetime
+
+from django.core.cache import cache
 
 from maestoso.core.errors import Refused
 from maestoso.core.estate.uses import gaps
@@ -19,7 +22,14 @@ from maestoso.server.estate.catalogue import catalogue
 from maestoso.server.estate.models import Link, Site, WorkloadRow
 from maestoso.server.estate.services import find_link, find_site
 from maestoso.server.protection.models import GroupRow
-from maestoso.server.protection.services import check_group, find_group, matching, named_members, needs_key
+from maestoso.server.protection.services import (
+    check_group,
+    find_group,
+    keys_missing,
+    matching,
+    named_members,
+    rows_and_groups,
+)
 from maestoso.server.protection.shapes import (
     CoverageGap,
     GroupDetail,
@@ -33,37 +43,73 @@ from maestoso.server.runs.models import RunEvent
 SERIES_EVERY_S = 600
 GAPS_SHOWN = 200
 PROOFS_LOOKED_AT = 50
+LAG_EVERY_S = 300
+THINNED_BY = 3
+LAGS_KEPT_S = 60
+ORDER = ("stalled", "unknown", "failing", "lagging", "paused", "waiting", "seeding", "healthy")
 
 
-def overview(now: datetime) -> Protection:
-    """The whole page."""
+def overview(now: datetime, find: str = "", most: int | None = None) -> Protection:
+    """The whole page; of groups whose name holds ``find`` the ``most`` in trouble first."""
     sites = {site.code: site for site in Site.objects.all()}
     pulses = {code: pulse(site) for code, site in sites.items()}
-    rows = GroupRow.objects.select_related("source", "target").prefetch_related("members__workload")
-    groups = [(row, row.core()) for row in rows]
-    lines = tuple(_line(row, group, pulses[group.target], now) for row, group in groups)
+    groups = rows_and_groups()
+    missing = keys_missing()
+    lines = tuple(_line(row, group, pulses[group.target], now, missing) for row, group in groups)
     found = causes((group, line.health) for (_, group), line in zip(groups, lines, strict=True))
     known = catalogue().rows
     open_gaps = coverage([group for _, group in groups], pulses)
     protected = sum(1 for row in known.values() if row.group)
     return Protection(
-        now=now, sentence=_sentence(lines, len(known), protected), groups=lines, causes=found,
+        now=now, sentence=_sentence(lines, len(known), protected), groups=_shown(lines, sites, find, most),
+        causes=found, all_groups=len(lines),
         links=_links(groups, pulses), gaps=tuple(open_gaps[:GAPS_SHOWN]), protected=protected,
         workloads=len(known),
     )  # fmt: skip
 
 
-def _line(row: GroupRow, group: Group, taken: Pulse, now: datetime) -> GroupLine:
+def _shown(
+    lines: Sequence[GroupLine], sites: dict[str, Site], find: str, most: int | None
+) -> tuple[GroupLine, ...]:
+    """Those asked for, with their lags; in trouble first where there are more than are shown."""
+    asked = [line for line in lines if find.lower() in f"{line.name} {line.code}".lower()]
+    if most is not None and len(asked) > most:
+        asked = sorted(asked, key=lambda line: ORDER.index(line.health.condition))[:most]
+    if most is None:
+        return tuple(asked)
+    behind = {code: lags(site) for code, site in sites.items()}
+    return tuple(replace(line, lags=_thinned(behind[line.target].get(line.code, ()))) for line in asked)
+
+
+def lags(site: Site) -> dict[str, tuple[float, ...]]:
+    """How far behind the groups of a site were; empty where it says nothing. Remembered for a minute."""
+    key = f"lags:{site.pk}:{site.agent_url}"
+    known: dict[str, tuple[float, ...]] | None = cache.get(key)
+    if known is None:
+        try:
+            known = ask(site, lambda agent: agent.lags()).groups
+        except (SiteUnreachable, SiteRefused):
+            return {}
+        cache.set(key, known, LAGS_KEPT_S)
+    return known
+
+
+def _thinned(behind: Sequence[float]) -> tuple[float, ...]:
+    """The worst of every so many, so that a page of groups stays small."""
+    return tuple(max(behind[at : at + THINNED_BY]) for at in range(0, len(behind), THINNED_BY))
+
+
+def _line(row: GroupRow, group: Group, taken: Pulse, now: datetime, missing: frozenset[str]) -> GroupLine:
     state = taken.copying.get(group.code)
     return GroupLine(
         code=group.code, name=group.name, source=group.source, target=group.target, stage=row.stage,
         members=len(group.members), policy=group.policy,
         health=health(group, state, now, taken.lost_because or ""),
-        lags=state.lags if state else (), lag_every_s=state.lag_every_s if state else 300,
+        lags=(), lag_every_s=LAG_EVERY_S * THINNED_BY,
         rate_bps=state.rate_bps if state else 0.0, change_bps=state.change_bps if state else 0.0,
         backlog_bytes=state.backlog_bytes if state else 0,
         seeded_share=min(state.seeded_bytes / state.seed_bytes, 1.0) if state and state.seed_bytes else 1.0,
-        points=state.kept_points if state else 0, key_missing=needs_key(row),
+        points=state.kept_points if state else 0, key_missing=group.code in missing,
     )  # fmt: skip
 
 
@@ -154,7 +200,7 @@ def detail(code: str, now: datetime) -> GroupDetail:
     workloads = WorkloadRow.objects.filter(membership__group=row)
     return GroupDetail(
         group=group, named=named_members(row).members, revision=row.revision,
-        line=_line(row, group, taken, now), now=now, points=points, changes=series,
+        line=_line(row, group, taken, now, keys_missing()), now=now, points=points, changes=series,
         hint=hint.id if hint else None, proved=proved(code), key_stored=bool(row.key),
         left_out=tuple(
             LeftOut(workload=w.name, disk=disk["name"], because=disk["left_out_because"])

@@ -10,11 +10,12 @@ from dataclasses import replace
 from typing import cast
 
 from django.db import transaction
+from django.db.models import Prefetch
 
-from maestoso.core.codec import from_data, to_data
+from maestoso.core.codec import to_data
 from maestoso.core.errors import BadValue, NotFound, Refused, Stale
 from maestoso.core.estate.filter import compile_filter
-from maestoso.core.model.protection import Group, Policy
+from maestoso.core.model.protection import Group
 from maestoso.core.replication.lifecycle import Happening, Stage, after
 from maestoso.server.common.secret_text import seal
 from maestoso.server.estate.agents import perform
@@ -159,17 +160,13 @@ def store_key(code: str, key: str) -> None:
     row.save(update_fields=["key"])
 
 
-def needs_key(row: GroupRow) -> bool:
-    """Whether copies of the group are encrypted and no key is stored."""
-    if row.key:
-        return False
-    own = WorkloadRow.objects.filter(membership__group=row, spec__needs_key=True).exists()
-    return own or from_data(Policy, row.policy).encrypted
-
-
 def keys_missing() -> frozenset[str]:
     """Codes of the groups whose copies are encrypted and whose key is not stored."""
-    return frozenset(row.code for row in GroupRow.objects.filter(key="") if needs_key(row))
+    bare = set(GroupRow.objects.filter(key="", policy__encrypted=True).values_list("code", flat=True))
+    wanted = {row.group for row in catalogue().rows.values() if row.needs_key and row.group}
+    return frozenset(
+        bare | set(GroupRow.objects.filter(key="", code__in=wanted).values_list("code", flat=True))
+    )
 
 
 def check_group(group: Group) -> None:
@@ -271,8 +268,14 @@ def join_by_rule() -> list[GroupRow]:
 
 def all_groups() -> tuple[Group, ...]:
     """Every group as a value."""
-    rows = GroupRow.objects.select_related("source", "target").prefetch_related("members__workload")
-    return tuple(row.core() for row in rows)
+    return tuple(group for _, group in rows_and_groups())
+
+
+def rows_and_groups() -> list[tuple[GroupRow, Group]]:
+    """Every group as a row and as a value, without reading what its workloads are."""
+    members = GroupMember.objects.select_related("workload").defer("workload__spec")
+    rows = GroupRow.objects.select_related("source", "target")
+    return [(row, row.core()) for row in rows.prefetch_related(Prefetch("members", queryset=members))]
 
 
 def named_members(row: GroupRow) -> Group:

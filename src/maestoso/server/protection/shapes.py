@@ -62,6 +62,7 @@ class Protection:
     now: datetime
     sentence: str
     groups: tuple[GroupLine, ...]
+    all_groups: int
     causes: tuple[Cause, ...]
     links: tuple[LinkUse, ...]
     gaps: tuple[CoverageGap, ...]

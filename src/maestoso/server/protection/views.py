@@ -10,7 +10,7 @@ from rest_framework.views import APIView
 
 from maestoso.core.replication.cost import PolicyCost
 from maestoso.engine.clock import SystemClock
-from maestoso.server.common.shapes import if_match, read, reply, shape
+from maestoso.server.common.shapes import if_match, number, read, reply, shape
 from maestoso.server.estate.workloads import search
 from maestoso.server.protection import picture, services
 from maestoso.server.protection.shapes import GroupDetail, GroupSave, Joining, KeySave, Pause, Pin, Protection
@@ -21,10 +21,18 @@ CLOCK = SystemClock()
 class ProtectionView(APIView):
     """All groups."""
 
-    @extend_schema(operation_id="protection", responses=shape(Protection))
+    @extend_schema(
+        operation_id="protection",
+        parameters=[
+            OpenApiParameter("find", OpenApiTypes.STR, description="Only groups whose name holds this."),
+            OpenApiParameter("limit", OpenApiTypes.INT, description="At most 1000; 100 by default."),
+        ],
+        responses=shape(Protection),
+    )
     def get(self, request: Request) -> Response:
         """Groups with their health, links with their use, and what is not covered."""
-        return reply(picture.overview(CLOCK.now()))
+        find, most = request.query_params.get("find", ""), number(request, "limit", 100, 1, 1000)
+        return reply(picture.overview(CLOCK.now(), find, most))
 
     @extend_schema(
         operation_id="makeGroup", request=shape(GroupSave, sent=True), responses={201: shape(GroupDetail)}

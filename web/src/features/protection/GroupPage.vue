@@ -124,7 +124,7 @@ useKeys([{ keys: ["E"], label: "Change the group", run: () => void router.push(`
           <button v-if="picked !== null" class="link" @click="picked = null">Take the newest</button>
         </h2>
         <PointTimeline :groups="row" :now="data.now" :at="at" :newest="picked === null" :chosen="{ [code]: point }" @pick="picked = $event" />
-        <div v-if="point" class="point">
+        <div v-if="point" class="point" data-testid="point">
           <b>{{ moment(point.at, true) }}</b>
           <span>{{ point.kind }}, {{ size(point.changed_bytes) }} changed<template v-if="point.anomaly >= 3">, <b class="bad">{{ point.anomaly.toFixed(1) }} × the usual</b></template></span>
           <RouterLink v-if="data.proved[point.id]" :to="`/runs/${data.proved[point.id]}`">✓ proved by run {{ data.proved[point.id] }}</RouterLink>
