@@ -17,6 +17,8 @@ from maestoso.sites.contract import ChangeRates, Lags, SitePulse, WorkloadChange
 
 CONNECT_S = 2.0
 ANSWER_S = 5.0
+LARGE_ANSWER_S = 60.0
+"""An inventory of ten thousand workloads is some megabytes."""
 
 
 class HttpSite:
@@ -53,7 +55,8 @@ class HttpSite:
 
     async def inventory(self) -> Inventory:
         """What the site has."""
-        return from_data(Inventory, await self._call("GET", "/inventory"))
+        patience = httpx.Timeout(LARGE_ANSWER_S, connect=CONNECT_S)
+        return from_data(Inventory, await self._call("GET", "/inventory", timeout=patience))
 
     async def points(self, group: str) -> tuple[tuple[RecoveryPoint, ...], tuple[ChangeRate, ...]]:
         """Recovery points of a group held at the site, and how fast it changed; each oldest first."""
@@ -84,7 +87,9 @@ class HttpSite:
 
     async def practise(self, path: str, body: Any = None) -> None:
         """Tell a practice site what to be or how to misbehave (``None``: put all right)."""
-        await self._call("DELETE" if body is None else "POST", f"/practice/{path}", json=body)
+        patience = httpx.Timeout(LARGE_ANSWER_S, connect=CONNECT_S)
+        method = "DELETE" if body is None else "POST"
+        await self._call(method, f"/practice/{path}", json=body, timeout=patience)
 
     async def remains(self, mark: str) -> list[str]:
         """What still carries the mark of a run."""

@@ -13,7 +13,7 @@ from maestoso.core.replication.sharing import drain_s
 
 Condition = Literal["healthy", "lagging", "failing", "paused", "stalled", "seeding", "unknown", "waiting"]
 FAILING_SHARE = 0.05
-FEWEST_CYCLES = 5
+FEWEST_FAILED = 2
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -54,7 +54,7 @@ def health(group: Group, state: CopyState | None, now: datetime, lost_because: s
         return _made(
             "waiting", "The copy is there; its first point comes with the next cycle.", lag, state, drain
         )
-    failing = state.cycles >= FEWEST_CYCLES and _share(state) >= FAILING_SHARE
+    failing = sum(state.failed.values()) >= FEWEST_FAILED and _share(state) >= FAILING_SHARE
     if failing:
         reasons = " and ".join(f"{reason} ({count})" for reason, count in _worst(state.failed))
         said = (

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import time
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass
 from typing import Any, TypeVar
@@ -23,8 +24,11 @@ from maestoso.sites.client import HttpSite
 from maestoso.sites.contract import SitePulse
 
 PATIENCE_S = 2.0
+LARGE_PATIENCE_S = 60.0
 REMEMBER_S = 2
 LOOK_AGAIN_S = 0.03
+SHARE_OF_TIME = 20
+"""At most one twentieth of the time is spent asking one site."""
 
 CLOCK = SystemClock()
 
@@ -36,16 +40,16 @@ def client(site: Site) -> HttpSite:
     return HttpSite(site.agent_url, unseal(site.agent_token))
 
 
-def ask(site: Site, question: Callable[[HttpSite], Awaitable[T]]) -> T:
+def ask(site: Site, question: Callable[[HttpSite], Awaitable[T]], patience_s: float = PATIENCE_S) -> T:
     """Put one question to one agent. Raises SiteUnreachable or SiteRefused."""
 
     async def call() -> T:
         async with client(site) as agent:
             try:
-                async with asyncio.timeout(PATIENCE_S):
+                async with asyncio.timeout(patience_s):
                     return await question(agent)
             except TimeoutError as error:
-                raise SiteUnreachable(f"No answer within {PATIENCE_S:.0f} s.") from error
+                raise SiteUnreachable(f"No answer within {patience_s:.0f} s.") from error
 
     return async_to_sync(call)()
 
@@ -74,17 +78,19 @@ def _pulse_key(site: Site) -> str:
 
 
 def pulse(site: Site) -> Pulse:
-    """The pulse of a site, at most two seconds old."""
+    """The pulse of a site, two seconds old, or older where a large site takes long to say it."""
     key = _pulse_key(site)
     known: Pulse | None = cache.get(key)
     if known is not None:
         return known
+    begin = time.monotonic()
     try:
         said = ask(site, lambda agent: agent.pulse())
         taken = Pulse(said=said, skew_s=(said.now - CLOCK.now()).total_seconds())
     except (SiteUnreachable, SiteRefused) as error:
         taken = Pulse(lost_because=str(error))
-    cache.set(key, taken, REMEMBER_S)
+    took_s = time.monotonic() - begin
+    cache.set(key, taken, REMEMBER_S if taken.lost_because else max(REMEMBER_S, SHARE_OF_TIME * took_s))
     return taken
 
 

@@ -99,7 +99,7 @@ def _lands(row: WorkloadRow) -> Lands | None:
     crosswalk = crosswalk_between(row.site.code, group.target.code) if group else None
     if group is None or crosswalk is None:
         return None
-    target, workload = group.target.core(), row.core()
+    target, workload = group.target.things(), row.core()
     live, findings = resolve(workload, crosswalk, target, "live")
     test, more = resolve(workload, crosswalk, target, "test")
     in_test = {nic.nic: nic for nic in test.nics}

@@ -19,7 +19,7 @@ from maestoso.core.ports import Clock, SiteRefused, SiteUnreachable
 from maestoso.server.common.secret_text import seal
 from maestoso.server.config.settings import OPTIONS, SECRETS
 from maestoso.server.estate import usage
-from maestoso.server.estate.agents import ask, check_address
+from maestoso.server.estate.agents import LARGE_PATIENCE_S, ask, check_address
 from maestoso.server.estate.catalogue import catalogue, touch
 from maestoso.server.estate.models import Link, Site, WorkloadRow
 from maestoso.sites.contract import SitePulse
@@ -119,7 +119,8 @@ def retire_site(code: str) -> None:
 def ask_inventory(site: Site) -> tuple[SitePulse, Inventory]:
     """What the agent says now. Raises Refused where it says nothing."""
     try:
-        return ask(site, lambda agent: agent.pulse()), ask(site, lambda agent: agent.inventory())
+        said = ask(site, lambda agent: agent.pulse())
+        return said, ask(site, lambda agent: agent.inventory(), LARGE_PATIENCE_S)
     except (SiteUnreachable, SiteRefused) as error:
         raise Refused(
             f"{site.name} does not say what it has: {error}",
@@ -211,7 +212,7 @@ def tell_practice(site: Site) -> None:
         return
     told = to_data(site.core())
     try:
-        ask(site, lambda agent: agent.practise("inventory", told))
+        ask(site, lambda agent: agent.practise("inventory", told), LARGE_PATIENCE_S)
         site.inventory_mark = ask(site, lambda agent: agent.pulse()).inventory
     except (SiteUnreachable, SiteRefused) as error:
         raise Refused(

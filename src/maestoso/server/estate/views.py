@@ -17,7 +17,7 @@ from maestoso.server.estate.agents import Pulse, pulse
 from maestoso.server.estate.models import Link, Site
 from maestoso.server.estate.shapes import Flow, LinkLine, PlanName, RunUnderWay, SiteLine, Station
 from maestoso.server.plans.models import PlanVersion
-from maestoso.server.protection.models import GroupRow
+from maestoso.server.protection.services import all_groups
 from maestoso.server.runs.log import read_log
 from maestoso.server.runs.models import Run, RunStep
 
@@ -69,10 +69,11 @@ def site_line(now: datetime) -> SiteLine:
 
 def _flows(pulses: dict[str, Pulse], now: datetime) -> tuple[Flow, ...]:
     flows: dict[tuple[str, str], list[float | None]] = {}
-    for group in GroupRow.objects.select_related("source", "target"):
-        point = pulses[group.target.code].newest.get(group.code)
+    newest = {code: taken.newest for code, taken in pulses.items()}
+    for group in all_groups():
+        point = newest[group.target].get(group.code)
         age = (now - point.at).total_seconds() if point else None
-        flows.setdefault((group.source.code, group.target.code), []).append(age)
+        flows.setdefault((group.source, group.target), []).append(age)
     return tuple(
         Flow(
             source=source,

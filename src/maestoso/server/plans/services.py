@@ -136,7 +136,7 @@ def bare_context(plan: Plan, version: int, at: datetime) -> Context:
         version=version,
         now=at,
         workloads=all_workloads(),
-        target=target.core(),
+        target=target.things(),
         crosswalk=crosswalk_between(plan.source, plan.target),
         groups=all_groups(),
         newest={},

@@ -161,9 +161,9 @@ def coverage(groups: Sequence[Group], pulses: dict[str, Pulse]) -> list[Coverage
                 workload=gap.workload, site=gap.site, reason=reason, needed_by=gap.needed_by, group=""
             )
         )
+    newest = {code: taken.newest for code, taken in pulses.items()}
     for group in groups:
-        taken = pulses[group.target]
-        if taken.lost_because is None and group.code not in taken.newest:
+        if pulses[group.target].lost_because is None and group.code not in newest[group.target]:
             found += [
                 CoverageGap(
                     workload=name,

@@ -26,6 +26,7 @@ from maestoso.server.protection.models import GroupMember, GroupRow
 CODE = re.compile(r"[a-z0-9][a-z0-9-]{0,38}")
 SHORTEST_KEY, LONGEST_KEY = 16, 4096
 INTERVAL_S = (5, 86400)
+_groups: tuple[str, list[tuple[GroupRow, Group]]] | None = None
 
 
 def find_group(code: str) -> GroupRow:
@@ -105,6 +106,7 @@ def move_on(row: GroupRow, happening: Happening) -> None:
     """Write down what happened to a group."""
     row.stage = after(row.name, cast(Stage, row.stage), happening)
     row.save(update_fields=["stage"])
+    touch()
 
 
 def tell_site(row: GroupRow, why: str = "") -> None:
@@ -203,7 +205,8 @@ def _set_members(row: GroupRow, group: Group) -> None:
     by_rule = set(matching(group)) if group.tag_rule.strip() else set()
     wanted = [*dict.fromkeys((*group.members, *sorted(by_rule)))]
     rows = {w.name: w for w in WorkloadRow.objects.select_related("site").filter(name__in=wanted)}
-    taken = {m.workload_id: m.group for m in GroupMember.objects.select_related("group").exclude(group=row)}
+    others = GroupMember.objects.select_related("group").filter(workload__in=[w.pk for w in rows.values()])
+    taken = {member.workload_id: member.group for member in others.exclude(group=row)}
     for name in wanted:
         found = rows.get(name)
         if found is None:
@@ -272,9 +275,19 @@ def all_groups() -> tuple[Group, ...]:
 
 
 def rows_and_groups() -> list[tuple[GroupRow, Group]]:
-    """Every group as a row and as a value, without reading what its workloads are."""
+    """Every group as a row and as a value, kept until one changes. Not to be changed by who asks."""
+    global _groups
+    mark = catalogue().mark
+    if _groups is None or _groups[0] != mark:
+        _groups = (mark, _read_groups())
+    return _groups[1]
+
+
+def _read_groups() -> list[tuple[GroupRow, Group]]:
+    """Without reading what workloads and sites are made of: of a large estate that is megabytes."""
     members = GroupMember.objects.select_related("workload").defer("workload__spec")
     rows = GroupRow.objects.select_related("source", "target")
+    rows = rows.defer("source__inventory", "target__inventory")
     return [(row, row.core()) for row in rows.prefetch_related(Prefetch("members", queryset=members))]
 
 
