@@ -31,6 +31,8 @@ def take(app: Application, chromium: Browser) -> None:
     day = signed_in(app, chromium)
     settled(day)
     keep(day, "readiness")
+    take_estate(day)
+    take_protection(day)
     day.get_by_role("navigation").get_by_role("link", name="Booking end to end").click()
     expect(day.get_by_role("img", name="Score")).to_be_visible()
     day.locator("[data-workload=api-01]").click()
@@ -65,6 +67,48 @@ def take(app: Application, chromium: Browser) -> None:
     day.keyboard.press("Control+k")
     day.keyboard.type("book")
     keep(day, "palette")
+
+
+def take_estate(day: Page) -> None:
+    """The pages of the estate."""
+    navigation = day.get_by_role("navigation")
+    navigation.get_by_role("link", name="Estate", exact=True).click()
+    day.get_by_label("Filter", exact=True).fill("site:QUA (app=booking OR -protected)")
+    expect(day.get_by_text("of 39 found")).to_be_visible()
+    for name in ("api-01", "api-02"):
+        day.get_by_label(f"Select {name}").check()
+    keep(day, "estate")
+    day.get_by_role("row").filter(has_text="pay-relay-01").get_by_text("pay-relay-01").click()
+    expect(day.get_by_role("dialog")).to_contain_text("Where it lands")
+    keep(day, "workload")
+    day.get_by_role("button", name="Close this dialog").click()
+    navigation.get_by_role("link", name="Sites and networks").click()
+    expect(day.get_by_text("All answer, and say what the records say")).to_be_visible()
+    keep(day, "sites")
+    navigation.get_by_role("link", name="What uses what").click()
+    expect(day.get_by_role("img", name="What uses what")).to_be_visible()
+    keep(day, "uses")
+
+
+def take_protection(day: Page) -> None:
+    """The pages of protection."""
+    navigation = day.get_by_role("navigation")
+    navigation.get_by_role("link", name="Protection").click()
+    expect(day.get_by_role("link", name="Booking data")).to_be_visible()
+    keep(day, "protection")
+    day.get_by_role("link", name="Booking data").click()
+    day.get_by_role("button", name="the newest point before them").click()
+    day.get_by_label("Label").fill("before the burst")
+    day.get_by_role("button", name="Pin it").click()
+    expect(day.get_by_role("button", name="Unpin")).to_be_visible()
+    keep(day, "group")
+    navigation.get_by_role("link", name="Protection").click()
+    day.locator("[data-gap=mail-01]").get_by_role("link", name="Protect it").click()
+    day.get_by_label("Name").fill("Mail")
+    expect(day.get_by_text("The link carries it")).to_be_visible()
+    keep(day, "new-group")
+    navigation.get_by_role("link", name="Readiness").click()
+    settled(day)
 
 
 def signed_in(

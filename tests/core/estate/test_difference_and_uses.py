@@ -62,17 +62,18 @@ class Uses(unittest.TestCase):
 
     def rows(self) -> list[object]:
         web = replace(worlds.workload("web", 14), uses=("db-service", "nobody"))
-        made = ((web, "shop"), (worlds.workload("db", 11), ""), (worlds.workload("lone", 12), ""))
+        lone = replace(worlds.workload("lone", 12), uses=("web-service",))
+        made = ((web, "shop"), (worlds.workload("db", 11), ""), (lone, ""))
         return [row_of(to_data(workload), "A", group) for workload, group in made]
 
     def test_a_use_names_who_provides_it_or_nobody(self) -> None:
         found = [(use.service, use.provider) for use in uses(self.rows())]  # type: ignore[arg-type]
-        self.assertEqual(found, [("db-service", "db"), ("nobody", "")])
+        self.assertEqual(found, [("db-service", "db"), ("nobody", ""), ("web-service", "web")])
 
     def test_what_protected_workloads_need_comes_first(self) -> None:
         first, second = gaps(self.rows())  # type: ignore[arg-type]
         self.assertEqual((first.workload, first.needed_by, first.services), ("db", ("web",), ("db-service",)))
-        self.assertEqual((second.workload, second.needed_by), ("lone", ()))
+        self.assertEqual((second.workload, second.needed_by, second.needs), ("lone", (), ("web",)))
 
 
 class Checks(unittest.TestCase):

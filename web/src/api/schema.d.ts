@@ -682,6 +682,7 @@ export interface components {
             site: string;
             reason: string;
             needed_by: string[];
+            needs: string[];
             group: string;
         };
         Difference: {

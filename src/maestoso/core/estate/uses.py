@@ -19,11 +19,13 @@ class Use:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Gap:
-    """A workload that nobody protects. ``needed_by`` are protected workloads that need it."""
+    """A workload that nobody protects. ``needed_by`` are protected workloads that need it; ``needs`` what it
+    needs itself."""
 
     workload: str
     site: str
     needed_by: tuple[str, ...]
+    needs: tuple[str, ...]
     services: tuple[str, ...]
 
 
@@ -46,14 +48,18 @@ def gaps(rows: Iterable[Row]) -> tuple[Gap, ...]:
     known = {row.name: row for row in rows}
     asked: dict[str, dict[str, None]] = {}
     services: dict[str, dict[str, None]] = {}
+    needs: dict[str, dict[str, None]] = {}
     for use in uses(known.values()):
+        if use.provider and not known[use.user].group:
+            needs.setdefault(use.user, {})[use.provider] = None
         if use.provider and known[use.user].group and not known[use.provider].group:
             asked.setdefault(use.provider, {})[use.user] = None
             services.setdefault(use.provider, {})[use.service] = None
     found = [
         Gap(
             workload=row.name, site=row.site,
-            needed_by=tuple(asked.get(row.name, ())), services=tuple(services.get(row.name, ())),
+            needed_by=tuple(asked.get(row.name, ())), needs=tuple(needs.get(row.name, ())),
+            services=tuple(services.get(row.name, ())),
         )
         for row in known.values()
         if not row.group

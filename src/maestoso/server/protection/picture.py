@@ -158,7 +158,12 @@ def coverage(groups: Sequence[Group], pulses: dict[str, Pulse]) -> list[Coverage
         reason = f"the rules of {' and '.join(both)} both match it" if len(both) > 1 else "in no group"
         found.append(
             CoverageGap(
-                workload=gap.workload, site=gap.site, reason=reason, needed_by=gap.needed_by, group=""
+                workload=gap.workload,
+                site=gap.site,
+                reason=reason,
+                needed_by=gap.needed_by,
+                needs=gap.needs,
+                group="",
             )
         )
     newest = {code: taken.newest for code, taken in pulses.items()}
@@ -170,6 +175,7 @@ def coverage(groups: Sequence[Group], pulses: dict[str, Pulse]) -> list[Coverage
                     site=group.source,
                     reason="no recovery point yet",
                     needed_by=(),
+                    needs=(),
                     group=group.code,
                 )
                 for name in group.members

@@ -52,6 +52,7 @@ class CoverageGap:
     site: str
     reason: str
     needed_by: tuple[str, ...]
+    needs: tuple[str, ...]
     group: str
 
 

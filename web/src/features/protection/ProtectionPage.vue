@@ -84,6 +84,7 @@ useKeys([{ keys: ["N"], label: "A new group", run: () => void router.push("/prot
             </td>
             <td :class="{ bad: gap.needed_by.length }">
               {{ gap.reason }}<template v-if="gap.needed_by.length">, and needed by {{ gap.needed_by.slice(0, 4).join(", ") }}<template v-if="gap.needed_by.length > 4"> and {{ gap.needed_by.length - 4 }} more</template></template>
+              <span v-if="gap.needs.length" class="quiet">; needs {{ gap.needs.slice(0, 4).join(", ") }}</span>
             </td>
             <td>
               <RouterLink v-if="gap.group" :to="`/protection/${gap.group}`" class="btn">See its group</RouterLink>
