@@ -6,10 +6,13 @@ import json
 from dataclasses import replace
 from typing import Any
 
+from django.core.cache import cache
+
 from maestoso.core.codec import to_data
 from maestoso.core.estate.csv_file import COLUMNS
 from maestoso.server.estate.agents import ask
 from maestoso.server.estate.models import EstateMark, ImportJob, Site, WorkloadRow
+from tests.core.estate.test_files import envelope, ova
 from tests.server.tidewell import Tidewell
 
 
@@ -225,6 +228,16 @@ class Drift(EstateCase):
         self.assertEqual(self.names("site:NOR"), ["fresh-01", "watch-01"])
         self.assertEqual(self.get("/sites/NOR/drift")["differences"], [])
 
+    def test_drift_is_on_the_board_and_a_finding_of_plans_that_touch_the_site(self) -> None:
+        self.practise(replace(self.before, networks=()))
+        cache.clear()
+        board = self.get("/readiness")
+        plan = next(plan for plan in board["plans"] if plan["target"] == "NOR")
+        self.assertIn("inventory-drift", [finding["code"] for finding in plan["findings"]])
+        action = next(a for a in board["actions"] if a["title"] == "NOR is not what the records say")
+        self.assertEqual((action["label"], action["to"]), ("Look at it", "/estate/sites"))
+        cache.clear()
+
     def test_a_site_that_lost_what_is_in_use_is_refused_in_words(self) -> None:
         hil = Site.objects.get(code="HIL")
         before = ask(hil, lambda agent: agent.inventory())
@@ -307,6 +320,18 @@ class Files(EstateCase):
         self.assertEqual((job["sites"], job["new"], job["bad"]), (["NOR"], 1, 0), job["complaints"])
         self.assertEqual(self.confirm(job)["state"], "done")
         self.assertEqual(self.names("network:nor-lab"), ["lab-01"])
+
+    def test_an_ovf_comes_in_at_the_chosen_site_and_pool(self) -> None:
+        raw = envelope({"name": "ovf-01"}, {"name": "ovf-02", "cores": "none"})
+        job = self.bring("two.ovf", raw, site="QUA", storage_pool="qua-bulk", network="qua-works")
+        self.assertEqual((job["new"], job["bad"]), (1, 1), job)
+        self.assertEqual(job["complaints"][0]["column"], "cores")
+        self.assertEqual(self.confirm(job)["state"], "done")
+        detail = self.get("/workloads/ovf-01")
+        self.assertEqual(detail["workload"]["disks"][0]["storage_pool"], "qua-bulk")
+        self.assertEqual(detail["workload"]["nics"][0]["network"], "qua-works")
+        again = self.bring("two.ova", ova(("two.ovf", raw)), site="QUA", storage_pool="qua-bulk")
+        self.assertEqual(again["complaints"][0]["column"], "nics", again)
 
     def test_files_that_cannot_be_read_fail_in_words(self) -> None:
         for name, raw, said in (

@@ -2,7 +2,7 @@
 
 Run against an agent of your own with MAESTOSO_AGENT_URL, MAESTOSO_AGENT_TOKEN and MAESTOSO_AGENT_GROUP (a
 group whose copies it holds), by ``python -m unittest tests.sites.test_contract``. It makes one sandbox
-network and removes it again.
+network and removes it again, and pins a point and lets it go.
 """
 
 from __future__ import annotations
@@ -13,6 +13,7 @@ from typing import Any
 
 from maestoso.core.ports import SiteRefused
 from maestoso.core.runs.operations import Operation, OperationState
+from maestoso.engine.clock import SystemClock
 from maestoso.sites.client import HttpSite
 
 PATIENCE_S = 30.0
@@ -56,6 +57,31 @@ class SiteContract:
         self.assertEqual([c.at for c in changes], sorted(c.at for c in changes))
         newest = {state.group: state.newest for state in (await self.site.pulse()).groups}
         self.assertGreaterEqual(newest[self.group].at, points[-1].at)
+
+    async def test_the_pulse_says_clock_inventory_and_copying(self: Any) -> None:
+        pulse = await self.site.pulse()
+        self.assertTrue(pulse.inventory)
+        self.assertLess(abs((pulse.now - SystemClock().now()).total_seconds()), 60)
+        state = next(state for state in pulse.groups if state.group == self.group)
+        self.assertTrue(state.digest)
+        self.assertLessEqual(state.seeded_bytes, state.seed_bytes)
+        self.assertLessEqual(sum(state.failed.values()), state.cycles)
+        self.assertIn(state.source, [link.source for link in pulse.links])
+
+    async def test_lags_and_change_rates_have_the_agreed_shape(self: Any) -> None:
+        lags = await self.site.lags()
+        self.assertGreater(lags.every_s, 0)
+        self.assertTrue(all(lag >= 0 for lag in lags.groups[self.group]))
+        for one in await self.site.change_rates():
+            self.assertGreaterEqual(one.peak_bps, one.mean_bps)
+
+    async def test_points_are_pinned_and_let_go(self: Any) -> None:
+        points, _ = await self.site.points(self.group)
+        for label in ("contract", ""):
+            pin = self.operation("pin-point", self.group, point=points[-1].id, label=label)
+            self.assertEqual((await self.settled(pin)).status, "done")
+            held, _ = await self.site.points(self.group)
+            self.assertEqual({p.id: p.label for p in held}[points[-1].id], label)
 
     async def test_an_operation_ends_and_the_feed_says_so(self: Any) -> None:
         name = f"contract-{uuid.uuid4().hex[:8]}"

@@ -302,7 +302,7 @@ class Replication:
             known.cycles.popleft()
         if known.points:
             # A coarse step ends when a cycle has just come in; just before, an interval had passed.
-            since = known.group.policy.interval_s if end - begin > 60 else 0
+            since = known.group.policy.interval_s if end - begin > STEP_S else 0
             known.worst_lag = max(known.worst_lag, end - known.points[-1].at.timestamp(), since)
         if end // LAG_EVERY_S > begin // LAG_EVERY_S and known.points:
             known.lags.append(round(known.worst_lag, 1))

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any, TypeVar
 from urllib.parse import urlsplit
@@ -94,6 +95,15 @@ def pulse(site: Site) -> Pulse:
     return taken
 
 
+@contextmanager
+def needed(sentence: str, remedy: str = "Bring its site agent back, then try again.") -> Iterator[None]:
+    """Turns the silence or the 'no' of a site into a refusal that says what was wanted of it."""
+    try:
+        yield
+    except (SiteUnreachable, SiteRefused) as error:
+        raise Refused(f"{sentence}: {error}", remedy, code="site-unreachable") from error
+
+
 def perform(site: Site, verb: str, subject: str, args: dict[str, Any], key: str) -> OperationState:
     """Ask a site for one operation outside a run and wait for its end.
 
@@ -111,14 +121,8 @@ def perform(site: Site, verb: str, subject: str, args: dict[str, Any], key: str)
             state = await agent.operation(operation.key) or state
         return state
 
-    try:
+    with needed(f"{site.name} did not do it"):
         state = ask(site, carry_out)
-    except (SiteUnreachable, SiteRefused) as error:
-        raise Refused(
-            f"{site.name} did not do it: {error}",
-            "Bring its site agent back, then try again.",
-            code="site-unreachable",
-        ) from error
     if state.status == "failed":
         raise Refused(f"{site.name} could not do it: {state.reason}", code=state.code or "refused")
     cache.delete(_pulse_key(site))

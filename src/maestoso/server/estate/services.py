@@ -15,11 +15,11 @@ from maestoso.core.errors import BadValue, NotFound, Refused
 from maestoso.core.estate.checks import inventory_complaints, link_check
 from maestoso.core.model.estate import Inventory, Workload
 from maestoso.core.model.estate import Link as LinkValue
-from maestoso.core.ports import Clock, SiteRefused, SiteUnreachable
+from maestoso.core.ports import Clock
 from maestoso.server.common.secret_text import seal
 from maestoso.server.config.settings import OPTIONS, SECRETS
 from maestoso.server.estate import usage
-from maestoso.server.estate.agents import LARGE_PATIENCE_S, ask, check_address
+from maestoso.server.estate.agents import LARGE_PATIENCE_S, ask, check_address, needed
 from maestoso.server.estate.catalogue import catalogue, touch
 from maestoso.server.estate.models import Link, Site, WorkloadRow
 from maestoso.sites.contract import SitePulse
@@ -63,14 +63,9 @@ def register_site(
         code=code, name=name.strip(), kind=kind, time_zone=time_zone, agent_url=check_address(agent_url)
     )
     site.agent_token = seal(token)
-    try:
+    silent = f"The agent of {name} did not answer at {site.agent_url}"
+    with needed(silent, "Start it, or mend its address or token."):
         said = ask(site, lambda agent: agent.capabilities())
-    except (SiteUnreachable, SiteRefused) as error:
-        raise Refused(
-            f"The agent of {name} did not answer at {site.agent_url}: {error}",
-            "Start it, or mend its address or token.",
-            code="site-unreachable",
-        ) from error
     if not str(said.get("protocol", "")).startswith("1."):
         raise Refused(
             f"The agent of {name} speaks protocol {said.get('protocol')!r}.",
@@ -118,15 +113,9 @@ def retire_site(code: str) -> None:
 
 def ask_inventory(site: Site) -> tuple[SitePulse, Inventory]:
     """What the agent says now. Raises Refused where it says nothing."""
-    try:
+    with needed(f"{site.name} does not say what it has"):
         said = ask(site, lambda agent: agent.pulse())
         return said, ask(site, lambda agent: agent.inventory(), LARGE_PATIENCE_S)
-    except (SiteUnreachable, SiteRefused) as error:
-        raise Refused(
-            f"{site.name} does not say what it has: {error}",
-            "Bring its site agent back, then try again.",
-            code="site-unreachable",
-        ) from error
 
 
 def fetch_inventory(site: Site, clock: Clock) -> None:
@@ -211,15 +200,9 @@ def tell_practice(site: Site) -> None:
     if not site.practice:
         return
     told = to_data(site.core())
-    try:
+    with needed(f"The practice site {site.name} was not told", "Start it, then try again."):
         ask(site, lambda agent: agent.practise("inventory", told), LARGE_PATIENCE_S)
         site.inventory_mark = ask(site, lambda agent: agent.pulse()).inventory
-    except (SiteUnreachable, SiteRefused) as error:
-        raise Refused(
-            f"The practice site {site.name} was not told: {error}",
-            "Start it, then try again.",
-            code="site-unreachable",
-        ) from error
     site.save(update_fields=["inventory_mark"])
 
 

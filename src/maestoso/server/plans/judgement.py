@@ -5,17 +5,17 @@ from __future__ import annotations
 from dataclasses import replace
 from datetime import datetime, timedelta
 
-from maestoso.core.errors import BadValue, Refused
+from maestoso.core.errors import BadValue
 from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
 from maestoso.core.planning.diff import changes
-from maestoso.core.ports import SiteRefused, SiteUnreachable
 from maestoso.core.readiness.assess import Assessment, Options, assess
 from maestoso.core.readiness.context import Context
 from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.replication.anomaly import clean_point_hint
 from maestoso.core.score import forecast_score
 from maestoso.server.config.settings import OPTIONS
+from maestoso.server.estate.agents import needed
 from maestoso.server.estate.models import Site
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.services import context, find_plan, measured
@@ -106,14 +106,8 @@ def plan_points(code: str, now: datetime) -> PlanPoints:
 
 
 def _points(site: Site, group: str) -> tuple[tuple[RecoveryPoint, ...], tuple[ChangeRate, ...]]:
-    try:
+    with needed(f"{site.name} does not say which points it holds"):
         return group_points(site, group)
-    except (SiteUnreachable, SiteRefused) as error:
-        raise Refused(
-            f"{site.name} does not say which points it holds: {error}",
-            "Bring its site agent back, then try again.",
-            code="site-unreachable",
-        ) from error
 
 
 def read_options(ctx: Context, chosen: TestOptions, now: datetime) -> Options:

@@ -9,7 +9,6 @@ from datetime import datetime
 
 from django.core.cache import cache
 
-from maestoso.core.errors import Refused
 from maestoso.core.estate.uses import gaps
 from maestoso.core.model.protection import ChangeRate, Group, RecoveryPoint
 from maestoso.core.ports import SiteRefused, SiteUnreachable
@@ -17,7 +16,7 @@ from maestoso.core.replication.anomaly import clean_point_hint, judged, scored
 from maestoso.core.replication.cost import GIB, PolicyCost, policy_cost
 from maestoso.core.replication.health import causes, health
 from maestoso.core.replication.throttle import narrowest_bps
-from maestoso.server.estate.agents import Pulse, ask, pulse
+from maestoso.server.estate.agents import Pulse, ask, needed, pulse
 from maestoso.server.estate.catalogue import catalogue
 from maestoso.server.estate.models import Link, Site, WorkloadRow
 from maestoso.server.estate.services import find_link, find_site
@@ -234,14 +233,8 @@ def cost(group: Group, now: datetime) -> PolicyCost:
     check_group(group)
     source = find_site(group.source)
     members = {*group.members, *(matching(group) if group.tag_rule.strip() else ())}
-    try:
+    with needed(f"{source.name} does not say how fast its workloads change"):
         rates = {one.workload: one for one in ask(source, lambda agent: agent.change_rates())}
-    except (SiteUnreachable, SiteRefused) as error:
-        raise Refused(
-            f"{source.name} does not say how fast its workloads change: {error}",
-            "Bring its site agent back, then try again.",
-            code="site-unreachable",
-        ) from error
     asked = [rates[name] for name in members if name in rates]
     rows = catalogue().rows
     link = find_link(group.source, group.target)

@@ -1,14 +1,13 @@
 <script setup lang="ts">
-import { useQueryClient } from "@tanstack/vue-query";
 import { ref, watch } from "vue";
 import { api, take } from "@/api/client";
 import type { Link, SiteView } from "@/api/types";
+import { useAct } from "@/ui/act";
 import ProblemNote from "@/ui/ProblemNote.vue";
 
 const props = defineProps<{ link: Link | null; sites: SiteView[] }>();
 const open = defineModel<boolean>({ required: true });
-const client = useQueryClient();
-const problem = ref<unknown>(null);
+const { problem, act } = useAct(() => (open.value = false));
 const mbit = ref(1000);
 const draft = ref<Link>({ one: "", other: "", bandwidth_bps: 1, latency_ms: 5, loss: 0, windows: [] });
 const DAYS = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"] as const;
@@ -24,16 +23,6 @@ watch(
   },
   { immediate: true },
 );
-async function act(work: () => Promise<unknown>) {
-  problem.value = null;
-  try {
-    await work();
-    open.value = false;
-    await client.invalidateQueries();
-  } catch (caught) {
-    problem.value = caught;
-  }
-}
 const save = () => act(() => take(api.PUT("/api/v1/links", { body: { ...draft.value, bandwidth_bps: Math.round(mbit.value * 1e6) } })));
 const retire = () => act(() => take(api.DELETE("/api/v1/links/{one}/{other}", { params: { path: { one: draft.value.one, other: draft.value.other } } })));
 const addWindow = () => draft.value.windows.push({ days: ["mon", "tue", "wed", "thu", "fri"], begins: "08:00", ends: "18:00", share: 0.5 });

@@ -1,29 +1,17 @@
 <script setup lang="ts">
-import { useQueryClient } from "@tanstack/vue-query";
 import { reactive, ref } from "vue";
 import { api, take } from "@/api/client";
+import { useAct } from "@/ui/act";
 import ProblemNote from "@/ui/ProblemNote.vue";
 
 const open = defineModel<boolean>({ required: true });
-const client = useQueryClient();
-const problem = ref<unknown>(null);
-const busy = ref(false);
+const { problem, busy, act } = useAct(() => (open.value = false));
 const how = ref<"agent" | "practice">("agent");
 const draft = reactive({ code: "", name: "", kind: "datacentre" as const, time_zone: "UTC", agent_url: "", token: "" });
 
-async function save() {
-  busy.value = true;
-  problem.value = null;
+function save() {
   const agent = how.value === "practice" ? { agent_url: "practice", token: "" } : {};
-  try {
-    await take(api.POST("/api/v1/sites", { body: { ...draft, ...agent } }));
-    open.value = false;
-    await client.invalidateQueries();
-  } catch (caught) {
-    problem.value = caught;
-  } finally {
-    busy.value = false;
-  }
+  return act(() => take(api.POST("/api/v1/sites", { body: { ...draft, ...agent } })));
 }
 </script>
 

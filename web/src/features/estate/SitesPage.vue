@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { useQueryClient } from "@tanstack/vue-query";
 import { computed, ref } from "vue";
 import { api, take } from "@/api/client";
 import { useSites } from "@/api/queries";
@@ -10,11 +9,12 @@ import LinkDialog from "@/features/estate/LinkDialog.vue";
 import SiteDialog from "@/features/estate/SiteDialog.vue";
 import ThingDialog from "@/features/estate/ThingDialog.vue";
 import type { Kind } from "@/features/estate/things";
+import { useAct } from "@/ui/act";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { ago, count, list } from "@/ui/format";
 import { rate } from "@/ui/format";
 
-const client = useQueryClient();
+const { problem, act } = useAct();
 const { data, error } = useSites();
 const editing = ref<{ site: string; kind: Kind; thing: Record<string, unknown> | null } | null>(null);
 const thingOpen = ref(false);
@@ -23,7 +23,6 @@ const linkOpen = ref(false);
 const drifting = ref<SiteView | null>(null);
 const driftOpen = ref(false);
 const registering = ref(false);
-const problem = ref<unknown>(null);
 
 const sentence = computed(() => {
   const sites = data.value?.sites ?? [];
@@ -47,15 +46,6 @@ function editLink(one: Link | null) {
 function drift(site: SiteView) {
   drifting.value = site;
   driftOpen.value = true;
-}
-async function act(work: () => Promise<unknown>) {
-  problem.value = null;
-  try {
-    await work();
-    await client.invalidateQueries();
-  } catch (caught) {
-    problem.value = caught;
-  }
 }
 const follow = (site: SiteView, takes_over: boolean) =>
   act(() => take(api.PUT("/api/v1/sites/{code}", { params: { path: { code: site.code } }, body: { name: site.name, time_zone: site.time_zone, takes_over } })));

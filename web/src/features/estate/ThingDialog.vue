@@ -1,15 +1,14 @@
 <script setup lang="ts">
-import { useQueryClient } from "@tanstack/vue-query";
 import { computed, ref, watch } from "vue";
 import { api, take } from "@/api/client";
 import { FIELDS, type Kind, TITLES, fresh, fromText, toText } from "@/features/estate/things";
+import { useAct } from "@/ui/act";
 import ProblemNote from "@/ui/ProblemNote.vue";
 
 const props = defineProps<{ site: string; kind: Kind; thing: Record<string, unknown> | null }>();
 const open = defineModel<boolean>({ required: true });
-const client = useQueryClient();
+const { problem, act } = useAct(() => (open.value = false));
 const draft = ref<Record<string, unknown>>({});
-const problem = ref<unknown>(null);
 const isNew = computed(() => !props.thing);
 watch(
   open,
@@ -22,16 +21,6 @@ watch(
 );
 const PATHS = { host_pools: "host-pools", storage_pools: "storage-pools", networks: "networks" } as const;
 
-async function act(work: () => Promise<unknown>) {
-  problem.value = null;
-  try {
-    await work();
-    open.value = false;
-    await client.invalidateQueries();
-  } catch (caught) {
-    problem.value = caught;
-  }
-}
 const path = computed(() => ({ path: { code: props.site, name: String(draft.value.name) } }));
 const save = () => act(() => take(api.PUT(`/api/v1/sites/{code}/${PATHS[props.kind]}/{name}` as "/api/v1/sites/{code}/networks/{name}", { params: path.value, body: draft.value as never })));
 const retire = () => act(() => take(api.DELETE(`/api/v1/sites/{code}/${PATHS[props.kind]}/{name}` as "/api/v1/sites/{code}/networks/{name}", { params: path.value })));

@@ -60,7 +60,7 @@ const look = (name: string) => void router.replace({ query: name ? { of: name } 
     </h1>
     <EstateTabs />
     <form class="line" @submit.prevent="look(typed)">
-      <input v-model="typed" list="names" aria-label="Around one workload" placeholder="around one workload" class="mono" />
+      <input v-model="typed" list="names" aria-label="Around one workload" placeholder="around one workload" class="field mono" />
       <datalist id="names"><option v-for="name in rows.keys()" :key="name" :value="name" /></datalist>
       <button class="btn">Look at it</button>
       <button v-if="focus" type="button" class="link" @click="look((typed = ''))">All of them</button>
@@ -100,14 +100,6 @@ const look = (name: string) => void router.replace({ query: name ? { of: name } 
   gap: var(--gap-3);
   align-items: center;
   margin-bottom: var(--gap-3);
-}
-.line input {
-  font-size: var(--text-m);
-  padding: 5px 8px;
-  border: 1px solid var(--rule);
-  border-radius: var(--radius);
-  background: var(--sheet);
-  color: var(--ink-1);
 }
 .map {
   overflow-x: auto;

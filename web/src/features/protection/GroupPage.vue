@@ -133,7 +133,7 @@ useKeys([{ keys: ["E"], label: "Change the group", run: () => void router.push(`
             <button class="btn" @click="pin(point.id, '')">Unpin</button>
           </template>
           <form v-else @submit.prevent="pin(point.id, label)">
-            <input v-model="label" placeholder="a name for it" aria-label="Label" maxlength="80" required />
+            <input v-model="label" class="field" placeholder="a name for it" aria-label="Label" maxlength="80" required />
             <button class="btn">Pin it</button>
           </form>
         </div>
@@ -190,6 +190,8 @@ useKeys([{ keys: ["E"], label: "Change the group", run: () => void router.push(`
 }
 h2 {
   margin: var(--gap-3) 0 var(--gap-1);
+  display: flex;
+  gap: var(--gap-3);
 }
 .point {
   display: flex;
@@ -197,14 +199,6 @@ h2 {
   gap: var(--gap-4);
   align-items: center;
   padding: var(--gap-2) 0;
-}
-.point input {
-  font-size: var(--text-m);
-  padding: 5px 8px;
-  border: 1px solid var(--rule);
-  border-radius: var(--radius);
-  background: var(--sheet);
-  color: var(--ink-1);
 }
 .point form {
   display: flex;

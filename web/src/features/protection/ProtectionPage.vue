@@ -21,7 +21,7 @@ useKeys([{ keys: ["N"], label: "A new group", run: () => void router.push("/prot
       <h1 class="sentence">{{ data.sentence }}</h1>
       <p class="under">
         <RouterLink to="/protection/new" class="btn">Protect workloads in a new group</RouterLink>
-        <input v-if="data.all_groups > data.groups.length || find" v-model="find" aria-label="Find a group" placeholder="find a group" />
+        <input v-if="data.all_groups > data.groups.length || find" v-model="find" class="field" aria-label="Find a group" placeholder="find a group" />
         <span v-if="data.all_groups > data.groups.length" class="quiet">{{ data.groups.length }} of {{ data.all_groups }} groups are shown, those in trouble first.</span>
         <RouterLink v-if="!data.workloads" to="/estate/import" class="btn">Bring in the estate</RouterLink>
       </p>
@@ -103,14 +103,6 @@ useKeys([{ keys: ["N"], label: "A new group", run: () => void router.push("/prot
   display: flex;
   gap: var(--gap-2);
   margin-bottom: var(--gap-2);
-}
-.under input {
-  font-size: var(--text-m);
-  padding: 5px 8px;
-  border: 1px solid var(--rule);
-  border-radius: var(--radius);
-  background: var(--sheet);
-  color: var(--ink-1);
 }
 .cause {
   border-left: 5px double var(--disaster);

@@ -1,0 +1,110 @@
+"""What is kept in memory is never older than the records, also when a change is taken back."""
+
+from __future__ import annotations
+
+import threading
+from unittest import mock
+
+from django.core.cache import cache
+from django.db import transaction
+
+from maestoso.engine.clock import SystemClock
+from maestoso.server.estate import agents
+from maestoso.server.estate.catalogue import catalogue
+from maestoso.server.estate.models import Site
+from maestoso.server.estate.services import all_workloads
+from maestoso.server.estate.workloads import tag
+from maestoso.server.protection import keeper
+from maestoso.server.protection.models import GroupRow
+from maestoso.server.protection.services import add_members, move_on, rows_and_groups
+from tests.server.tidewell import Tidewell
+
+
+class Mistake(Exception):
+    """Something that takes a transaction back."""
+
+
+class Kept(Tidewell):
+    """Rows, workloads and groups in memory."""
+
+    def test_a_change_is_seen_at_once(self) -> None:
+        before = catalogue()
+        self.assertIs(catalogue(), before)
+        tag(["rig-01"], {"tier": "old"}, [])
+        self.assertEqual(catalogue().rows["rig-01"].tags["tier"], "old")
+        self.assertEqual(all_workloads()["rig-01"].tags["tier"], "old")
+
+    def test_a_change_that_is_taken_back_is_not_seen_any_more(self) -> None:
+        try:
+            with transaction.atomic():
+                tag(["rig-01"], {"tier": "one"}, [])
+                self.assertEqual(catalogue().rows["rig-01"].tags["tier"], "one")
+                raise Mistake
+        except Mistake:
+            pass
+        self.assertEqual(catalogue().rows["rig-01"].tags["tier"], "lab")
+        tag(["rig-02"], {"tier": "two"}, [])
+        self.assertEqual(catalogue().rows["rig-01"].tags["tier"], "lab")
+        self.assertEqual(catalogue().rows["rig-02"].tags["tier"], "two")
+
+    def test_groups_are_read_anew_when_members_or_stages_change(self) -> None:
+        add_members("fleet", ["rig-01"])
+        groups = {row.code: group for row, group in rows_and_groups()}
+        self.assertIn("rig-01", groups["fleet"].members)
+        self.assertEqual(catalogue().rows["rig-01"].group, "fleet")
+        row = GroupRow.objects.get(code="fleet")
+        row.stage = "seeding"
+        move_on(row, "seeded")
+        stages = {row.code: row.stage for row, _ in rows_and_groups()}
+        self.assertEqual(stages["fleet"], "protected")
+
+
+class Listing(Tidewell):
+    """Many groups on one page."""
+
+    def test_groups_are_found_by_name_and_those_in_trouble_come_first(self) -> None:
+        found = self.browser.get("/api/v1/groups?find=BOOKING").json()
+        self.assertEqual([line["code"] for line in found["groups"]], ["booking-db", "booking-app"])
+        self.assertEqual(found["all_groups"], 7)
+        Site.objects.filter(code="NOR").update(agent_url="http://127.0.0.1:9")
+        first = self.browser.get("/api/v1/groups?limit=1").json()
+        self.assertEqual([line["code"] for line in first["groups"]], ["reporting"])
+        self.problem(self.browser.get("/api/v1/groups?limit=0"), 400, "bad-value")
+
+    def test_lags_come_thinned_and_are_empty_where_a_site_is_away(self) -> None:
+        lines = {line["code"]: line for line in self.browser.get("/api/v1/groups").json()["groups"]}
+        self.assertEqual(len(lines["fleet"]["lags"]), 96)
+        self.assertEqual(lines["fleet"]["lag_every_s"], 900)
+        cache.clear()
+        Site.objects.filter(code="HIL").update(agent_url="http://127.0.0.1:9")
+        lines = {line["code"]: line for line in self.browser.get("/api/v1/groups").json()["groups"]}
+        self.assertEqual(lines["fleet"]["lags"], [])
+
+
+class Asking(Tidewell):
+    """Pulses."""
+
+    def test_a_pulse_is_asked_for_once_in_a_while(self) -> None:
+        site = Site.objects.get(code="HIL")
+        first = agents.pulse(site)
+        with mock.patch.object(agents, "ask", side_effect=AssertionError("asked again")):
+            self.assertEqual(agents.pulse(site), first)
+
+    def test_the_keeper_goes_on_after_trouble_and_ends_when_told(self) -> None:
+        stop, seen = threading.Event(), []
+
+        def look(clock: object) -> None:
+            seen.append(clock)
+            if len(seen) > 2:
+                stop.set()
+            raise Mistake
+
+        with (
+            mock.patch.object(keeper, "EVERY_S", 0.01),
+            mock.patch.object(keeper, "look_after", look),
+            mock.patch.object(keeper, "take_over", lambda clock: None),
+            mock.patch.object(keeper, "close_old_connections"),
+            self.assertLogs("maestoso.keeper", "ERROR") as said,
+        ):
+            keeper.keep(stop, SystemClock())
+        self.assertEqual((len(seen), len(said.records)), (3, 3))
