@@ -55,7 +55,6 @@ class ImportOptions:
     site: str = ""
     storage_pool: str = ""
     network: str = ""
-    token: str = ""
 
 
 class Cancelled(Exception):
@@ -66,8 +65,9 @@ def begin(name: str, raw: bytes, options: ImportOptions, by: str, clock: Clock) 
     """Read a file and compare it with what is known; small files at once."""
     old = ImportJob.objects.values_list("pk", flat=True)[JOBS_KEPT - 1 :]
     ImportJob.objects.filter(pk__in=list(old)).delete()
-    kept = {**to_data(options), "token": ""}
-    job = ImportJob.objects.create(file_name=name[:200] or "file", options=kept, by=by, at=clock.now())
+    job = ImportJob.objects.create(
+        file_name=name[:200] or "file", options=to_data(options), by=by, at=clock.now()
+    )
     _work(job, lambda: _read(job, name, raw, options), at_once=len(raw) <= AT_ONCE_BYTES)
     job.refresh_from_db()
     return job
