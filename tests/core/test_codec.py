@@ -70,6 +70,11 @@ class Refusals(unittest.TestCase):
         data = {**to_data(worlds.POINT), "anomaly": float("nan")}
         self.assertEqual(self.refused(data, RecoveryPoint).field, "RecoveryPoint.anomaly")
 
+    def test_half_a_character_is_refused_wherever_it_stands(self) -> None:
+        for data in ({"workload": "\ud800"}, {"\ud800": 1}, {"workload": "db", "depends_on": ["a\udfff"]}):
+            said = self.refused(data)
+            f"{said.sentence} {said.remedy} {said.field}".encode()  # or the refusal could not be sent
+
     def test_a_bad_prefix_is_refused_with_an_example(self) -> None:
         data = to_data(worlds.crosswalk())
         data["address_rules"][0]["prefix"] = "10.1.0.0/99"

@@ -136,7 +136,9 @@ class FromNothing(Journey):
         expect(self.sentence()).to_contain_text(re.compile("Shop is .*(seeding|waiting|healthy)"))
         expect(self.sentence()).to_contain_text("healthy", timeout=90_000)
         self.go("Protection")
-        expect(self.sentence()).to_contain_text("3 of 3 workloads are protected, in 1 groups. Every group")
+        expect(self.sentence()).to_contain_text(
+            "3 of 3 workloads are protected, in one group. It is within its objective"
+        )
 
 
 class TheDemo(Journey):

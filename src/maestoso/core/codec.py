@@ -63,7 +63,7 @@ def _read(kind: Any, data: Any, at: str) -> Any:
         if not isinstance(data, dict):
             raise _wrong(at, data, "an object")
         item = typing.get_args(kind)[1]
-        return {str(key): _read(item, element, f"{at}.{key}") for key, element in data.items()}
+        return {_text(str(key), at): _read(item, element, f"{at}.{key}") for key, element in data.items()}
     if origin is typing.Literal:
         choices = typing.get_args(kind)
         if data not in choices:
@@ -102,7 +102,7 @@ def _read_object(cls: type, data: Any, at: str) -> Any:
         raise BadValue(
             f"{at} has a field {unknown[0]!r} that is not known.",
             f"Use one of: {', '.join(hints)}.",
-            field=f"{at}.{unknown[0]}",
+            field=f"{at}.{str(unknown[0]).encode('ascii', 'backslashreplace').decode()[:60]}",
         )
     values: dict[str, Any] = {}
     for field in dataclasses.fields(cls):
@@ -130,9 +130,18 @@ def _read_plain(kind: Any, data: Any, at: str) -> Any:
     if kind is bool and isinstance(data, bool):
         return data
     if kind is str and isinstance(data, str):
-        return data
+        return _text(data, at)
     names = {int: "a whole number", float: "a number", bool: "true or false", str: "text"}
     raise _wrong(at, data, names.get(kind, str(kind)))
+
+
+def _text(data: str, at: str) -> str:
+    """JSON can spell half a character (a lone surrogate), which no database or file can hold."""
+    try:
+        data.encode()
+    except UnicodeEncodeError as error:
+        raise _wrong(at, data, "text in Unicode") from error
+    return data
 
 
 def _read_moment(data: Any, at: str) -> datetime:

@@ -300,11 +300,11 @@ class Replication:
             known.points.append(self._point(known, at, level - before))
         while known.cycles and known.cycles[0][0] <= end - HOUR_S:
             known.cycles.popleft()
-        if known.points:
+        if known.points and end - begin <= LAG_EVERY_S:
             # A coarse step ends when a cycle has just come in; just before, an interval had passed.
             since = known.group.policy.interval_s if end - begin > STEP_S else 0
             known.worst_lag = max(known.worst_lag, end - known.points[-1].at.timestamp(), since)
-        if end // LAG_EVERY_S > begin // LAG_EVERY_S and known.points:
+        if end // LAG_EVERY_S > begin // LAG_EVERY_S and known.worst_lag:
             known.lags.append(round(known.worst_lag, 1))
             known.worst_lag = 0.0
 
@@ -361,6 +361,7 @@ class Replication:
                     "paused_because": k.paused_because, "marks": list(k.marks), "last_mark": k.last_mark,
                     "points": [[p.id, p.at.timestamp(), p.kind, p.changed_bytes, p.label] for p in k.points],
                     "cycles": list(k.cycles), "lags": list(k.lags),
+                    "worst_lag": k.worst_lag,
                 }
                 for k in self.copying.values()
             ],
@@ -378,7 +379,8 @@ class Replication:
             made = Copying(
                 group=replica.group, profile=replica.profile, seed_bytes=item["seed_bytes"],
                 pace=item["pace"], seeded=item["seeded"], written=item["written"], sent=item["sent"],
-                paused_because=item["paused_because"], last_mark=item["last_mark"],
+                paused_because=item["paused_because"],
+                worst_lag=item["worst_lag"], last_mark=item["last_mark"],
             )  # fmt: skip
             made.points += [
                 RecoveryPoint(

@@ -127,6 +127,8 @@ class Checks(unittest.TestCase):
         odd = ThrottleWindow(days=("mon",), begins="8", ends="18:00", share=0.5)
         for link in (
             Link(one="A", other="B", bandwidth_bps=0),
+            Link(one="A", other="B", bandwidth_bps=10**30),
+            Link(one="A", other="B", bandwidth_bps=1, latency_ms=1e300),
             Link(one="A", other="B", bandwidth_bps=1, loss=1.0),
             Link(one="A", other="B", bandwidth_bps=1, windows=(odd,)),
             Link(one="A", other="B", bandwidth_bps=1, windows=(replace(odd, begins="08:00", share=2.0),)),

@@ -172,7 +172,12 @@ class EachFinding(unittest.TestCase):
             ("group-without-point", "blocks", context(newest={}), "shop"),
             ("lag-over-rpo", "warns", context(newest={"shop": old}), "500 s old"),
             ("replication-paused", "warns", copied(paused_because="works"), "works"),
-            ("replication-stalled", "warns", copied(stalled_because="the link is cut"), "the link is cut"),
+            (
+                "replication-stalled",
+                "warns",
+                copied(stalled_because="the link is cut"),
+                "The link is cut: one group",
+            ),
             ("replication-failing", "warns", copied(cycles=20, failed={"timed out": 5}), "25%"),
             ("members-not-copied-yet", "warns", copied(seed_bytes=9, seeded_bytes=1), "first copy"),
             ("key-missing", "blocks", context(keys_missing=frozenset({"shop"})), "no key is stored"),

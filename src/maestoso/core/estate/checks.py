@@ -16,6 +16,8 @@ MAC = re.compile(r"[0-9a-f]{2}(:[0-9a-f]{2}){5}")
 TAG = re.compile(r"[A-Za-z0-9][A-Za-z0-9._/-]{0,62}")
 LARGEST_GIB = 1_000_000
 MOST_CORES = 4096
+MOST_BPS = 10**15
+MOST_LATENCY_MS = 60_000
 MOST_MEMORY_MIB = 64 * 1024 * 1024
 
 Complaint = tuple[str, str, str]
@@ -123,18 +125,12 @@ def _network_complaints(network: Network, names: set[str]) -> Iterator[Complaint
 
 def link_check(link: Link) -> None:
     """Raises BadValue for a link that cannot be."""
-    if link.bandwidth_bps < 1:
-        raise BadValue(
-            f"bandwidth_bps is {link.bandwidth_bps}.",
-            "Give bits a second, at least 1.",
-            field="bandwidth_bps",
-        )
-    if not 0 <= link.loss < 1 or link.latency_ms < 0:
-        raise BadValue(
-            f"loss is {link.loss}, latency_ms {link.latency_ms}.",
-            "Give a loss from 0 to below 1, a latency from 0.",
-            field="loss",
-        )
+    if not 1 <= link.bandwidth_bps <= MOST_BPS:
+        said = f"bandwidth_bps is {link.bandwidth_bps}."
+        raise BadValue(said, f"Give bits a second, 1 to {MOST_BPS}.", field="bandwidth_bps")
+    if not 0 <= link.loss < 1 or not 0 <= link.latency_ms <= MOST_LATENCY_MS:
+        said = f"loss is {link.loss}, latency_ms {link.latency_ms}."
+        raise BadValue(said, "Give a loss from 0 to below 1, a latency up to a minute.", field="loss")
     for index, window in enumerate(link.windows):
         for field in ("begins", "ends"):
             minute_of(getattr(window, field), f"windows[{index}].{field}")

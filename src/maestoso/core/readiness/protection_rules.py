@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from maestoso.core.model.finding import Finding, blocks, warns
 from maestoso.core.readiness.context import Context
-from maestoso.core.replication.health import health
+from maestoso.core.replication.health import causes, health
 
 MOST_SKEW_S = 2.0
 
@@ -61,22 +61,23 @@ def copying_in_trouble(ctx: Context) -> Iterator[Finding]:
     groups = {group.code: group for group in ctx.groups}
     codes = {
         "paused": "replication-paused",
-        "stalled": "replication-stalled",
         "failing": "replication-failing",
         "seeding": "members-not-copied-yet",
     }
     mends = {
         "paused": "Let it go on, or accept that the points get older.",
-        "stalled": "Bring the link or the site back.",
         "failing": "See why its cycles fail.",
         "seeding": "Wait for the first copy; a run takes what the newest point holds.",
     }
-    for code in groups_in_plan(ctx):
-        if code in ctx.copying:
-            found = health(groups[code], ctx.copying[code], ctx.now)
-            if found.condition in codes:
-                sentence = f"{groups[code].name}: {found.sentence}"
-                yield warns(codes[found.condition], code, sentence, mends[found.condition])
+    asked = [groups[code] for code in groups_in_plan(ctx) if code in ctx.copying]
+    judged = [(group, health(group, ctx.copying[group.code], ctx.now)) for group in asked]
+    # What stalls many groups is said once for all of them.
+    for cause in causes(judged):
+        yield warns("replication-stalled", cause.cause, cause.sentence, "Bring the link or the site back.")
+    for group, found in judged:
+        if found.condition in codes:
+            sentence = f"{group.name}: {found.sentence}"
+            yield warns(codes[found.condition], group.code, sentence, mends[found.condition])
 
 
 def key_missing(ctx: Context) -> Iterator[Finding]:

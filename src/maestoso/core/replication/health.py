@@ -131,7 +131,7 @@ def causes(found: Iterable[tuple[Group, Health]]) -> tuple[Cause, ...]:
 
 def _of(cause: str, names: Sequence[str]) -> str:
     shown = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
-    many = f"{len(names)} groups are" if len(names) > 1 else "One group is"
+    many = f"{len(names)} groups are" if len(names) > 1 else "one group is"
     return f"{cause[0].upper()}{cause[1:]}: {many} not copied because of it ({shown})."
 
 

@@ -117,13 +117,15 @@ def _sentence(lines: Sequence[GroupLine], workloads: int, protected: int) -> str
         return "There is nothing to protect yet. Bring in the estate first."
     if not lines:
         return f"None of {workloads} workloads is protected: there is no group yet."
-    good = sum(1 for line in lines if line.health.condition == "healthy")
+    well = sum(1 for line in lines if line.health.condition == "healthy")
+    good = {0: "None is", 1: "One is"}.get(well, f"{well} are")
     bad = [line.name for line in lines if line.health.condition != "healthy"]
-    first = f"{protected} of {workloads} workloads are protected, in {len(lines)} groups."
+    groups = "one group" if len(lines) == 1 else f"{len(lines)} groups"
+    first = f"{protected} of {workloads} workloads are protected, in {groups}."
     if not bad:
-        return f"{first} Every group is within its objective."
+        return f"{first} {'Every group' if len(lines) > 1 else 'It'} is within its objective."
     shown = ", ".join(bad[:3]) + (f" and {len(bad) - 3} more" if len(bad) > 3 else "")
-    return f"{first} {good} are within their objective; look at {shown}."
+    return f"{first} {good} within {'their' if well > 1 else 'its'} objective; look at {shown}."
 
 
 def _links(groups: Sequence[tuple[GroupRow, Group]], pulses: dict[str, Pulse]) -> tuple[LinkUse, ...]:

@@ -92,7 +92,8 @@ def _play(scenario: Scenario, row: dict[str, Any], now: datetime) -> str:
     at = (now - timedelta(days=row["days_ago"])).replace(hour=hour, minute=minute, second=0, microsecond=0)
     version = find_plan(row["plan"]).version()
     plan = version.core()
-    world = World(scenario.spec(plan.target, at - timedelta(days=20)), at - timedelta(days=20))
+    begin = at - timedelta(days=20)
+    world = World(scenario.spec(plan.target, begin), begin, past=False)
     for fault in row.get("faults", []):
         world.add_fault(from_data(Fault, fault), world.now)
     world.advance(at.timestamp())
