@@ -183,6 +183,8 @@ class Changing(EstateCase):
                 bad = self.browser.send("POST", "/sites", {**site, "agent_url": url})
                 self.assertEqual(self.problem(bad, 400, "bad-value")["field"], "agent_url")
         dead = {**site, "agent_url": "http://127.0.0.1:9"}
+        odd = self.browser.send("POST", "/sites", {**dead, "token": "clé"})
+        self.assertEqual(self.problem(odd, 400, "bad-value")["field"], "body.token")
         self.problem(self.browser.send("POST", "/sites", dead), 409, "site-unreachable")
         self.assertFalse(Site.objects.filter(code="FAR").exists())
 

@@ -57,6 +57,9 @@ def register_site(
     if kind not in ("datacentre", "cloud"):
         raise BadValue(f"kind is {kind!r}.", "Give datacentre or cloud.", field="body.kind")
     check_zone(time_zone)
+    if not token.isascii() or len(token) > 500:
+        # The message must not repeat a secret.
+        raise BadValue("The token is no token.", "Give at most 500 plain characters.", field="body.token")
     if agent_url == PRACTICE:
         agent_url, token = f"http://127.0.0.1:{OPTIONS.practice_port}/sites/{code}", SECRETS.site_token
     site = Site(
