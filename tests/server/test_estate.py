@@ -274,7 +274,7 @@ class Files(EstateCase):
             "site,name,cores,memory_mib,disks,nics,tags\n"
             "QUA,new-01,2,2048,disk0:20@qua-bulk,nic0@qua-works mac=02:00:00:aa:00:01 dhcp,app=new\n"
             "QUA,new-02,2,2048,disk0:20@nowhere,,\n"
-            "XXX,new-03,2,2048,,,\n"
+            "ZZZ,new-03,2,2048,,,\n"
             "QUA,rig-01,9,8192,disk0:100@qua-bulk,,app=works\n"
             "HIL,rig-02,4,8192,,,\n"
         )

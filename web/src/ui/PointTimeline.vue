@@ -201,7 +201,7 @@ const about = (group: Row, point: RecoveryPoint) =>
         </g>
         <g v-for="tick in ticks" :key="tick" class="axis">
           <line :x1="x(tick)" :x2="x(tick)" :y1="height - 22" :y2="height - 17" />
-          <text :x="x(tick)" :y="height - 4" text-anchor="middle">{{ moment(new Date(tick).toISOString(), span < 900) }}</text>
+          <text :x="Math.min(x(tick), width)" :y="height - 4" :text-anchor="x(tick) > width - 46 ? 'end' : 'middle'">{{ moment(new Date(tick).toISOString(), span < 900) }}</text>
         </g>
         <g v-if="at >= begin && at <= to" class="choice">
           <line :x1="x(at)" :x2="x(at)" y1="2" :y2="height - 20" />
