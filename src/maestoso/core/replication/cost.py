@@ -6,7 +6,6 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
 from maestoso.core.model.protection import Policy
 from maestoso.core.replication.retention import ladder_times
@@ -34,14 +33,6 @@ class PolicyCost:
     copy_bytes: int
     first_copy_s: float | None
     sentences: tuple[str, ...]
-
-
-def measured_peak(rates: NDArray[np.float64], per_hour: int) -> float:
-    """The busiest hour of a rate series, bytes a second: what a link must carry to keep up."""
-    if len(rates) < per_hour:
-        return float(rates.mean()) if len(rates) else 0.0
-    sums = np.cumsum(np.concatenate(([0.0], rates)))
-    return float((sums[per_hour:] - sums[:-per_hour]).max() / per_hour)
 
 
 def policy_cost(
