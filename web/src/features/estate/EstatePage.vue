@@ -105,10 +105,10 @@ useKeys([
       </span>
       <template v-else>
         <b>{{ selected.size }} selected</b>
-        <input ref="tagField" v-model="tagging" class="field mono" aria-label="Tag" placeholder="key=value" @keydown.enter="tag(false)" />
+        <input ref="tagField" v-model="tagging" class="entry mono" aria-label="Tag" placeholder="key=value" @keydown.enter="tag(false)" />
         <button class="btn" :disabled="!tagging.includes('=')" @click="tag(false)">Tag</button>
         <button class="btn" :disabled="!tagging" @click="tag(true)">Untag</button>
-        <select v-model="joining" class="field" aria-label="Add to group">
+        <select v-model="joining" class="entry" aria-label="Add to group">
           <option value="">add to group …</option>
           <option v-for="group in protection?.groups ?? []" :key="group.code" :value="group.code">{{ group.name }}</option>
           <option value="new">a new group</option>

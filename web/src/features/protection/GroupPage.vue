@@ -133,7 +133,7 @@ useKeys([{ keys: ["E"], label: "Change the group", run: () => void router.push(`
             <button class="btn" @click="pin(point.id, '')">Unpin</button>
           </template>
           <form v-else @submit.prevent="pin(point.id, label)">
-            <input v-model="label" class="field" placeholder="a name for it" aria-label="Label" maxlength="80" required />
+            <input v-model="label" class="entry" placeholder="a name for it" aria-label="Label" maxlength="80" required />
             <button class="btn">Pin it</button>
           </form>
         </div>
