@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from ipaddress import ip_interface, ip_network
 
+from maestoso.core.landing.ground import Ground
 from maestoso.core.model.crosswalk import AddressRule, Crosswalk, NetworkRow, PoolRow, Readdress
 from maestoso.core.model.estate import (
     Disk,
@@ -59,6 +61,18 @@ NAMES = ("db", "queue", "app", "web")
 WORKLOADS = {name: workload(name, 11 + index) for index, name in enumerate(NAMES)}
 
 
+def source(**changes: object) -> Inventory:
+    """What site A has."""
+    made = Inventory(
+        host_pools=(HostPool(name="a-hosts", hosts=2, cores=32, memory_mib=131072),),
+        storage_pools=(StoragePool(name="a-disk", capacity_gib=4000),),
+        networks=(
+            Network(name="a-net", vlan=10, prefixes=(ip_network("10.1.0.0/24"),), gateways=("10.1.0.1",)),
+        ),
+    )
+    return replace(made, **changes)  # type: ignore[arg-type]
+
+
 def target(**changes: object) -> Inventory:
     """What site B has."""
     made = Inventory(
@@ -66,7 +80,13 @@ def target(**changes: object) -> Inventory:
         storage_pools=(StoragePool(name="b-disk", capacity_gib=4000),),
         networks=(
             Network(name="b-net", vlan=20, prefixes=(ip_network("10.2.0.0/24"),), gateways=("10.2.0.1",)),
-            Network(name="b-lab", vlan=21, prefixes=(ip_network("10.2.0.0/24"),), role="sandbox"),
+            Network(
+                name="b-lab",
+                vlan=21,
+                prefixes=(ip_network("10.2.0.0/24"),),
+                gateways=("10.2.0.1",),
+                role="sandbox",
+            ),
         ),
     )
     return replace(made, **changes)  # type: ignore[arg-type]
@@ -135,15 +155,27 @@ POINT = RecoveryPoint(
 )
 
 
+def ground(workloads: Mapping[str, Workload] = WORKLOADS, target_site: Inventory | None = None) -> Ground:
+    """Site A with its workloads, and site B."""
+    return Ground({"A": source(workloads=tuple(workloads.values())), "B": target_site or target()})
+
+
 def context(**changes: object) -> Context:
-    """The plan in a world where nothing is wrong but that it was never tested."""
+    """The plan in a world where nothing is wrong but that it was never tested.
+
+    ``target`` is what site B has.
+    """
+    place = changes.pop("target", None) or target()
+    workloads = changes.get("workloads", WORKLOADS)
+    changes.setdefault("ground", ground(workloads, place))  # type: ignore[arg-type]
     made = Context(
         plan=plan(),
         version=1,
         now=NOW,
         workloads=WORKLOADS,
-        target=target(),
+        ground=ground(),
         crosswalk=crosswalk(),
+        reverse=Crosswalk(source="B", target="A"),
         groups=(GROUP,),
         newest={"shop": replace(POINT, at=NOW - timedelta(seconds=20))},
     )

@@ -10,6 +10,7 @@ from datetime import timedelta
 from pathlib import Path
 
 from maestoso.core.codec import from_data
+from maestoso.core.landing.ground import Ground
 from maestoso.core.model.crosswalk import Crosswalk
 from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import Group, Policy
@@ -45,8 +46,8 @@ def tidewell(code: str) -> tuple[RunInputs, World]:
         version=1,
         now=worlds.NOW,
         workloads=TIDEWELL.workloads,
-        target=world.spec.inventory,
-        crosswalk=from_data(Crosswalk, walk),
+        ground=Ground({code: TIDEWELL.spec(code, worlds.NOW).inventory for code in TIDEWELL.site_codes()}),
+        crosswalk=from_data(Crosswalk, {key: value for key, value in walk.items() if key != "twin"}),
         groups=tuple(
             Group(
                 code=g["code"],

@@ -185,7 +185,7 @@ class Isolation(unittest.TestCase):
         site.do("make-sandbox", "box", mark="t1")
         state = site.do("prove-isolation", "n", mark="t1", networks=["box"])
         self.assertEqual(state.code, "not-isolated")
-        self.assertIn("box to b-net", state.reason)
+        self.assertIn("from box, by a route to b-net", state.reason)
 
     def test_a_copy_on_a_production_network_is_found_even_if_nobody_names_it(self) -> None:
         site = Site()

@@ -28,6 +28,7 @@ MEDIAN_S: Mapping[str, float] = {
     "set-addresses": 6.0,
     "power-on": 7.0,
     "power-off": 5.0,
+    "read-adapters": 3.0,
     "probe-service": 11.0,
     "leak-check": 8.0,
 }

@@ -45,7 +45,7 @@ class Scenario:
         self.workloads: dict[str, Workload] = {}
         self.site_of: dict[str, str] = {}
         for row in self.data("workloads")["workloads"]:
-            workload = self._workload(row)
+            workload = self._workload(self._with_place(row))
             if workload.name in self.workloads:
                 raise BadValue(f"{workload.name} is described twice.", "Remove one of the rows.")
             self.workloads[workload.name] = workload
@@ -122,12 +122,24 @@ class Scenario:
             networks=tuple(self._network(item) for item in row["networks"]),
             workloads=tuple(w for w in self.workloads.values() if self.site_of[w.name] == code),
             limits=from_data(SiteLimits, row["limits"]),
+            folders=tuple(row.get("folders", ())),
         )
 
     def _network(self, row: dict[str, Any]) -> Network:
         network = from_data(Network, row)
         gateways = tuple(str(prefix.network_address + 1) for prefix in network.prefixes)
         return replace(network, gateways=network.gateways or gateways)
+
+    def _with_place(self, row: dict[str, Any]) -> dict[str, Any]:
+        """Host pool and folder, where the site leaves no doubt: its only pool, the application's folder."""
+        site = self._sites.get(row["site"], {})
+        pools = [pool["name"] for pool in site.get("host_pools", [])]
+        app = row.get("tags", {}).get("app", "")
+        return {
+            "host_pool": pools[0] if len(pools) == 1 else "",
+            "folder": app if app in site.get("folders", ()) else "",
+            **row,
+        }
 
     def _workload(self, row: dict[str, Any]) -> Workload:
         cores, memory_gib = row["size"]
@@ -152,7 +164,16 @@ class Scenario:
                 "offers": [self._service(text) for text in row.get("offers", [])],
                 **{
                     key: row[key]
-                    for key in ("tags", "owner", "criticality", "guest_agent", "needs_key", "uses")
+                    for key in (
+                        "tags",
+                        "owner",
+                        "criticality",
+                        "guest_agent",
+                        "needs_key",
+                        "uses",
+                        "host_pool",
+                        "folder",
+                    )
                     if key in row
                 },
             },

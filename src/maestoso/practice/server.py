@@ -25,7 +25,7 @@ from maestoso.practice.spec import Fault, Trouble
 from maestoso.practice.store import Store
 from maestoso.practice.verbs import VERBS
 from maestoso.practice.world import World
-from maestoso.sites.contract import Lags, SitePulse, Submission
+from maestoso.sites.contract import HeldLandings, Lags, SitePulse, Submission
 
 PROTOCOL = "1.0"
 LONGEST_WAIT_S = 30.0
@@ -180,8 +180,13 @@ def application(site: PracticeSite) -> Starlette:
             inventory=site.inventory_mark(),
             groups=site.world.replication.states(),
             links=site.world.replication.link_states(),
+            landings=str(site.world.held_changes),
         )
         return to_data(said)
+
+    async def landings(request: Request) -> Any:
+        site.advance()
+        return to_data(HeldLandings(landings=tuple(site.world.held.values())))
 
     async def lags(request: Request) -> Any:
         site.advance()
@@ -257,6 +262,7 @@ def application(site: PracticeSite) -> Starlette:
             route("/inventory", "GET", inventory),
             route("/points", "GET", points),
             route("/pulse", "GET", pulse),
+            route("/landings", "GET", landings),
             route("/lags", "GET", lags),
             route("/change-rates", "GET", change_rates),
             route("/journal", "GET", journal),

@@ -32,6 +32,7 @@ class Copy:
     point: str
     registered: bool = False
     host_pool: str = ""
+    folder: str = ""
     cores: int = 0
     memory_mib: int = 0
     nics: dict[str, dict[str, Any]] = field(default_factory=dict)
@@ -41,10 +42,11 @@ class Copy:
 
 @dataclass(slots=True, kw_only=True)
 class Sandbox:
-    """An isolated network made for a run. A leaky one has routes."""
+    """An isolated network made for a run, in the likeness of another. A leaky one has routes."""
 
     name: str
     mark: str
+    like: str = ""
     routes_to: tuple[str, ...] = ()
 
 

@@ -12,10 +12,12 @@ from typing import TYPE_CHECKING, Any
 
 from maestoso.core.codec import from_data
 from maestoso.core.errors import BadValue
+from maestoso.core.landing.isolation import in_words
 from maestoso.core.model.estate import Link, Workload
 from maestoso.core.model.protection import Group
 from maestoso.core.replication.change import ChangeProfile
 from maestoso.core.replication.cost import GIB
+from maestoso.practice import landings
 from maestoso.practice.durations import boot_s
 from maestoso.practice.spec import Replica
 from maestoso.practice.things import NEVER, Copy, Failure, Op, Sandbox
@@ -61,7 +63,9 @@ def _make_sandbox(world: World, op: Op) -> Outcome:
         raise Failure("network-exists", f"A network {name} exists already.")
     production = [net.name for net in world.inventory.networks if net.role == "production"]
     leaks = op.fault is not None and op.fault.effect == "leak"
-    world.sandboxes[name] = Sandbox(name=name, mark=mark, routes_to=tuple(production[:1] if leaks else ()))
+    like = str(op.submission.args.get("like", ""))
+    routes = tuple(production[:1] if leaks else ())
+    world.sandboxes[name] = Sandbox(name=name, mark=mark, like=like, routes_to=routes)
     return {}, {"made": name}
 
 
@@ -76,29 +80,14 @@ def _remove_sandbox(world: World, op: Op) -> Outcome:
 def _prove_isolation(world: World, op: Op) -> Outcome:
     """Follow every route from the sandbox; a path to a production network fails, hop by hop."""
     mark = str(op.submission.args.get("mark", ""))
-    networks = {network.name: network for network in world.inventory.networks}
     start = [str(name) for name in op.submission.args.get("networks", [])]
-    start += [n["network"] for c in world.copies.values() if c.mark == mark for n in c.nics.values()]
+    copies = [copy for copy in world.copies.values() if copy.mark == mark]
+    start += [n["network"] for copy in copies for n in copy.nics.values() if n.get("connected", True)]
     for first in dict.fromkeys(start):
-        path = _path_to_production(world, networks, first)
-        if path:
-            raise Failure("not-isolated", f"The sandbox reaches production: {' to '.join(path)}.")
+        way = landings.way_to_production(world, first, mark)
+        if way:
+            raise Failure("not-isolated", f"The sandbox reaches production: {in_words(way)}.")
     return {"networks": sorted(set(start))}, {"proved": sorted(set(start))}
-
-
-def _path_to_production(world: World, networks: Mapping[str, Any], first: str) -> list[str]:
-    paths, seen = [[first]], {first}
-    while paths:
-        path = paths.pop(0)
-        here = path[-1]
-        network, box = networks.get(here), world.sandboxes.get(here)
-        if network is not None and network.role == "production":
-            return path
-        for there in (*(network.routes_to if network else ()), *(box.routes_to if box else ())):
-            if there not in seen:
-                seen.add(there)
-                paths.append([*path, there])
-    return []
 
 
 def _clone_point(world: World, op: Op) -> Outcome:
@@ -123,6 +112,7 @@ def _register(world: World, op: Op) -> Outcome:
     if pool is None:
         raise Failure("no-such-pool", f"There is no host pool {op.submission.args.get('host_pool')!r} here.")
     copy.registered, copy.host_pool = True, pool.name
+    copy.folder = str(op.submission.args.get("folder", ""))
     return {}, {"registered": copy.name, "host_pool": pool.name}
 
 
@@ -145,7 +135,7 @@ def _attach_nics(world: World, op: Op) -> Outcome:
     known = {network.name for network in world.inventory.networks} | set(world.sandboxes)
     nics = {str(nic["nic"]): dict(nic) for nic in op.submission.args.get("nics", [])}
     for nic in nics.values():
-        if nic["network"] not in known:
+        if nic.get("connected", True) and nic["network"] not in known:
             raise Failure("no-such-network", f"There is no network {nic['network']} here.")
     copy.nics = nics
     return {}, {"nics": list(nics.values())}
@@ -160,7 +150,8 @@ def _set_addresses(world: World, op: Op) -> Outcome:
     for nic in op.submission.args.get("nics", []):
         if nic["nic"] not in copy.nics:
             raise Failure("no-such-nic", f"{copy.name} has no adapter {nic['nic']}.")
-        copy.nics[nic["nic"]]["addresses"] = list(nic["addresses"])
+        told = {key: nic[key] for key in ("addresses", "gateways", "dns", "dhcp") if key in nic}
+        copy.nics[nic["nic"]] |= told
     return {}, {"nics": list(op.submission.args.get("nics", []))}
 
 
@@ -171,6 +162,7 @@ def _power_on(world: World, op: Op) -> Outcome:
     seconds = boot_s(world.spec.seed, world.known[copy.workload], op.key) / op.submission.pace
     hangs = op.fault is not None and op.fault.effect == "boot-hangs"
     copy.powered, copy.heartbeat_at = True, NEVER if hangs else world.now + seconds
+    landings.lease(world, copy)
     return {}, {"powered": "on"}
 
 
@@ -310,6 +302,9 @@ VERBS: Mapping[str, Verb] = {
     "pause-copying": Verb(_pause_copying),
     "pin-point": Verb(_pin_point),
     "sync": Verb(_sync),
+    "hold-landings": Verb(landings.hold),
+    "release-landings": Verb(landings.release),
+    "read-adapters": Verb(landings.read_adapters),
     "make-sandbox": Verb(_make_sandbox),
     "remove-sandbox": Verb(_remove_sandbox),
     "prove-isolation": Verb(_prove_isolation),

@@ -16,6 +16,7 @@ from typing import Any
 
 from maestoso.core.errors import NotFound
 from maestoso.core.model.estate import Inventory, Workload
+from maestoso.core.model.landing import Landing
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
 from maestoso.core.ports import SiteRefused
 from maestoso.core.replication.change import DAY_S, ChangeProfile, derived_usual_bps, usual_rate
@@ -42,6 +43,8 @@ class World:
         self.copies: dict[str, Copy] = {}
         self.sandboxes: dict[str, Sandbox] = {}
         self.inventory = spec.inventory
+        self.held: dict[str, Landing] = {}
+        self.held_changes = 0
         self.journal: list[JournalEntry] = []
         self.changed: list[str] = []  # the feed: keys in the order of their changes
         self.waiters: dict[str, set[str]] = {}
@@ -180,6 +183,16 @@ class World:
         self.inventory = inventory
 
     # --- for the verbs ---
+
+    def hold(self, landing: Landing) -> None:
+        """Keep a landing for a workload that may arrive."""
+        self.held[landing.workload] = landing
+        self.held_changes += 1
+
+    def release(self, workload: str) -> bool:
+        """Give a landing back; whether one was kept."""
+        self.held_changes += workload in self.held
+        return self.held.pop(workload, None) is not None
 
     def holds(self, group: str, workload: str) -> bool:
         """Whether copies of a workload are here."""

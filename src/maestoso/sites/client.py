@@ -10,10 +10,11 @@ import httpx
 
 from maestoso.core.codec import from_data, to_data
 from maestoso.core.model.estate import Inventory
+from maestoso.core.model.landing import Landing
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
 from maestoso.core.ports import SiteRefused, SiteUnreachable
 from maestoso.core.runs.operations import Operation, OperationState
-from maestoso.sites.contract import ChangeRates, Lags, SitePulse, WorkloadChange
+from maestoso.sites.contract import ChangeRates, HeldLandings, Lags, SitePulse, WorkloadChange
 
 CONNECT_S = 2.0
 ANSWER_S = 5.0
@@ -69,6 +70,11 @@ class HttpSite:
     async def pulse(self) -> SitePulse:
         """How the site and the copying to it stand."""
         return from_data(SitePulse, await self._call("GET", "/pulse"))
+
+    async def landings(self) -> tuple[Landing, ...]:
+        """Landings that the site holds for workloads that may arrive."""
+        patience = httpx.Timeout(LARGE_ANSWER_S, connect=CONNECT_S)
+        return from_data(HeldLandings, await self._call("GET", "/landings", timeout=patience)).landings
 
     async def lags(self) -> Lags:
         """How far behind every group was over the last day."""

@@ -12,6 +12,7 @@ from typing import Any
 
 from maestoso.core.codec import object_schema
 from maestoso.core.model.estate import Inventory
+from maestoso.core.model.landing import Landing
 from maestoso.core.model.protection import ChangeRate, CopyState, LinkState, RecoveryPoint
 from maestoso.core.runs.operations import OperationState
 
@@ -49,12 +50,23 @@ class Points:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SitePulse:
-    """How a site stands: its clock, which inventory it has (any text that changes with it), its copying."""
+    """How a site stands: its clock, which inventory it has (any text that changes with it), its copying.
+
+    ``landings`` is any text that changes with the landings that the site holds.
+    """
 
     now: datetime
     inventory: str
     groups: tuple[CopyState, ...]
     links: tuple[LinkState, ...]
+    landings: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class HeldLandings:
+    """What the site keeps for workloads that may arrive, beside what it has."""
+
+    landings: tuple[Landing, ...]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -121,6 +133,7 @@ _GETS: tuple[tuple[str, type, tuple[str, ...], str], ...] = (
     ("/v1/inventory", Inventory, (), "What the site has."),
     ("/v1/points", Points, ("group",), "Points of a group, oldest first."),
     ("/v1/pulse", SitePulse, (), "How the site and the copying to it stand."),
+    ("/v1/landings", HeldLandings, (), "Landings that the site holds for workloads that may arrive."),
     ("/v1/lags", Lags, (), "How far behind every group was over the last day."),
     ("/v1/change-rates", ChangeRates, (), "How fast the workloads of this site change."),
     ("/v1/operations", Changes, ("after", "wait"), "The feed: what changed behind a cursor."),

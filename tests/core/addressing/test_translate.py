@@ -8,11 +8,8 @@ from ipaddress import IPv4Network, IPv6Network, ip_interface, ip_network
 from hypothesis import given
 from hypothesis import strategies as st
 
-from maestoso.core.addressing.translate import is_reserved, new_mac, rule_for, translate
+from maestoso.core.addressing.translate import is_reserved, new_mac, translate
 from maestoso.core.errors import BadValue
-from maestoso.core.model.crosswalk import AddressRule, Readdress
-
-KEEP = Readdress(action="keep")
 
 
 @st.composite
@@ -69,21 +66,6 @@ class Translate(unittest.TestCase):
     def test_an_address_outside_the_rule_is_refused(self) -> None:
         with self.assertRaises(BadValue):
             translate(ip_interface("10.0.1.1/24"), ip_network("10.0.0.0/24"), ip_network("10.9.0.0/24"))
-
-
-class Rules(unittest.TestCase):
-    """The longest prefix wins."""
-
-    def test_the_longest_prefix_wins(self) -> None:
-        wide = AddressRule(prefix=ip_network("10.0.0.0/8"), live=KEEP, test=KEEP)
-        narrow = AddressRule(prefix=ip_network("10.1.0.0/16"), live=KEEP, test=KEEP)
-        self.assertIs(rule_for(ip_interface("10.1.2.3/24"), (wide, narrow)), narrow)
-        self.assertIs(rule_for(ip_interface("10.2.2.3/24"), (wide, narrow)), wide)
-
-    def test_no_rule_is_none(self) -> None:
-        wide = AddressRule(prefix=ip_network("10.0.0.0/8"), live=KEEP, test=KEEP)
-        self.assertIsNone(rule_for(ip_interface("192.168.1.1/24"), (wide,)))
-        self.assertIsNone(rule_for(ip_interface("2001:db8::1/64"), (wide,)))
 
 
 class Reserved(unittest.TestCase):

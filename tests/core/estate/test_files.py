@@ -15,7 +15,8 @@ from maestoso.core.errors import BadValue
 from maestoso.core.estate.csv_file import COLUMNS, read_csv, write_csv
 from maestoso.core.estate.json_file import read_json, write_json
 from maestoso.core.estate.ovf import read_ovf, unit
-from maestoso.core.estate.staged import BadFile, SiteRow
+from maestoso.core.estate.staged import SiteRow
+from maestoso.core.files import BadFile
 from maestoso.core.model.estate import Disk, Link, Nic, Service, Workload
 from tests import worlds
 

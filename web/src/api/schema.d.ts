@@ -4,6 +4,146 @@
  */
 
 export interface paths {
+    "/api/v1/crosswalks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Every direction between two sites, with how its crosswalk stands. */
+        get: operations["crosswalks"];
+        put?: never;
+        /** @description Make the first crosswalk in its direction. */
+        post: operations["makeCrosswalk"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/crosswalks/{source}/{target}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The crosswalk and both its ends; an empty one with revision 0 where none is made yet. */
+        get: operations["crosswalk"];
+        /** @description Replace it; 412 where somebody else was quicker. */
+        put: operations["saveCrosswalk"];
+        post?: never;
+        /** @description Forget it; refused while a plan lands by it. */
+        delete: operations["retireCrosswalk"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/crosswalks/{source}/{target}/landings.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The before-and-after table of the saved crosswalk as CSV. */
+        get: operations["exportLandings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/crosswalks/{source}/{target}/table.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The saved table as CSV. */
+        get: operations["exportTable"];
+        put?: never;
+        /** @description Read a CSV file; nothing is saved. */
+        post: operations["readTable"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/crosswalks/{source}/{target}/twin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Make the reverse crosswalk, and say what of it could not be turned round. */
+        post: operations["makeTwin"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/crosswalks/landings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description The before-and-after table of a crosswalk that need not be saved, with everything wrong with it. */
+        post: operations["landings"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/crosswalks/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Rows that a crosswalk, saved or not, could have; nothing is saved. */
+        post: operations["proposeRows"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/crosswalks/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What the rules of a crosswalk, saved or not, make of addresses. */
+        post: operations["tryRules"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/export": {
         parameters: {
             query?: never;
@@ -283,6 +423,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{code}/landings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Every adapter of every member of the newest version, live and in a test. */
+        get: operations["planLandings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{code}/points": {
         parameters: {
             query?: never;
@@ -403,6 +560,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/landings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Planned and actual, adapter by adapter. */
+        get: operations["runLandings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session": {
         parameters: {
             query?: never;
@@ -506,6 +680,24 @@ export interface paths {
         post?: never;
         /** @description Retire it; refused while something uses it. */
         delete: operations["retire_host_pools"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{code}/landings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Those that it was asked to hold, and what is wrong with them. */
+        get: operations["heldLandings"];
+        put?: never;
+        /** @description Ask the site for some of them once more. */
+        post: operations["holdAgain"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -642,6 +834,16 @@ export interface components {
         AcceptSent: {
             ids?: string[] | null;
         };
+        AddressRule: {
+            prefix: string;
+            live: components["schemas"]["Readdress"];
+            test: components["schemas"]["Readdress"];
+        };
+        AddressRuleSent: {
+            prefix: string;
+            live: components["schemas"]["ReaddressSent"];
+            test: components["schemas"]["ReaddressSent"];
+        };
         AssessmentView: {
             findings: components["schemas"]["Finding"][];
             blocked: boolean;
@@ -685,10 +887,65 @@ export interface components {
             needs: string[];
             group: string;
         };
+        Crosswalk: {
+            source: string;
+            target: string;
+            networks: components["schemas"]["NetworkRow"][];
+            host_pools: components["schemas"]["PoolRow"][];
+            storage_pools: components["schemas"]["PoolRow"][];
+            folders: components["schemas"]["PoolRow"][];
+            address_rules: components["schemas"]["AddressRule"][];
+            table: components["schemas"]["NicEntry"][];
+            exceptions: components["schemas"]["WorkloadEntry"][];
+            new_macs: boolean;
+        };
+        CrosswalkDetail: {
+            crosswalk: components["schemas"]["Crosswalk"];
+            revision: number;
+            changed_by: string;
+            changed_at: string | null;
+            source_name: string;
+            target_name: string;
+            sources: components["schemas"]["Source"][];
+            source_networks: components["schemas"]["Network"][];
+            targets: components["schemas"]["Targets"];
+            has_twin: boolean;
+            plans: string[];
+        };
+        CrosswalkLine: {
+            source: string;
+            source_name: string;
+            target: string;
+            target_name: string;
+            revision: number;
+            workloads: number;
+            plans: string[];
+            unmapped: number;
+            blocks: number;
+            warns: number;
+            held: number;
+            held_wrong: number;
+            has_twin: boolean;
+        };
+        CrosswalkSaved: {
+            revision: number;
+        };
+        CrosswalkSent: {
+            source: string;
+            target: string;
+            networks?: components["schemas"]["NetworkRowSent"][];
+            host_pools?: components["schemas"]["PoolRowSent"][];
+            storage_pools?: components["schemas"]["PoolRowSent"][];
+            folders?: components["schemas"]["PoolRowSent"][];
+            address_rules?: components["schemas"]["AddressRuleSent"][];
+            table?: components["schemas"]["NicEntrySent"][];
+            exceptions?: components["schemas"]["WorkloadEntrySent"][];
+            new_macs?: boolean;
+        };
         Difference: {
             id: string;
             /** @enum {string} */
-            kind: "host pool" | "storage pool" | "network" | "workload" | "limits";
+            kind: "host pool" | "storage pool" | "network" | "workload" | "limits" | "folders";
             name: string;
             /** @enum {string} */
             change: "new" | "changed" | "gone";
@@ -736,6 +993,7 @@ export interface components {
             subject: string;
             sentence: string;
             mend: string;
+            part: string;
         };
         Flow: {
             source: string;
@@ -841,6 +1099,15 @@ export interface components {
             drain_s: number | null;
             cause: string;
         };
+        HeldAskedSent: {
+            workloads: string[];
+        };
+        HeldView: {
+            workload: string;
+            wrong: string;
+            host_pool: string;
+            adapters: string[];
+        };
         HoldCue: {
             id: string;
             title: string;
@@ -912,8 +1179,48 @@ export interface components {
         KeySaveSent: {
             key: string;
         };
+        LandingFinding: {
+            /** @enum {string} */
+            side: "live" | "test" | "both";
+            finding: components["schemas"]["Finding"];
+        };
+        LandingRow: {
+            workload: string;
+            group: string;
+            nic: string;
+            network: string;
+            before: string;
+            live: components["schemas"]["SideView"] | null;
+            test: components["schemas"]["SideView"] | null;
+            name: string;
+            host_pool: string;
+            cores: number;
+            memory_mib: number;
+            folder: string;
+            exception: boolean;
+            findings: components["schemas"]["LandingFinding"][];
+        };
+        LandingsAskedSent: {
+            crosswalk: components["schemas"]["CrosswalkSent"];
+            filter?: string;
+            only_findings?: boolean;
+            offset?: number;
+            limit?: number;
+        };
+        LandingsView: {
+            workloads: number;
+            adapters: number;
+            matched: number;
+            rows: components["schemas"]["LandingRow"][];
+            findings: components["schemas"]["LandingFinding"][];
+            blocks: number;
+            warns: number;
+            unmapped: components["schemas"]["Source"][];
+            rooms: components["schemas"]["RoomView"][];
+        };
         Lands: {
             target: string;
+            target_code: string;
             host_pool: string;
             nics: components["schemas"]["LandsNic"][];
             findings: components["schemas"]["Finding"][];
@@ -1018,6 +1325,16 @@ export interface components {
             stretched_with: string | null;
             routes_to: string[];
         };
+        NetworkRow: {
+            source: string;
+            live: string;
+            sandbox: string | null;
+        };
+        NetworkRowSent: {
+            source: string;
+            live: string;
+            sandbox?: string | null;
+        };
         NetworkSent: {
             name: string;
             vlan: number;
@@ -1051,6 +1368,20 @@ export interface components {
             gateways: string[];
             dns: string[];
         };
+        NicEntry: {
+            workload: string;
+            nic: string;
+            live: components["schemas"]["NicSide"] | null;
+            test: components["schemas"]["NicSide"] | null;
+            mac: string | null;
+        };
+        NicEntrySent: {
+            workload: string;
+            nic: string;
+            live?: components["schemas"]["NicSideSent"] | null;
+            test?: components["schemas"]["NicSideSent"] | null;
+            mac?: string | null;
+        };
         NicSent: {
             name: string;
             network: string;
@@ -1059,6 +1390,34 @@ export interface components {
             addresses?: string[];
             gateways?: string[];
             dns?: string[];
+        };
+        NicSide: {
+            disconnected: boolean;
+            network: string | null;
+            dhcp: boolean;
+            addresses: string[] | null;
+            gateways: string[] | null;
+            dns: string[] | null;
+        };
+        NicSideSent: {
+            disconnected?: boolean;
+            network?: string | null;
+            dhcp?: boolean;
+            addresses?: string[] | null;
+            gateways?: string[] | null;
+            dns?: string[] | null;
+        };
+        OneWay: {
+            row: string;
+            why: string;
+        };
+        Outcome: {
+            workload: string;
+            nic: string;
+            before: string;
+            planned: string;
+            actual: string | null;
+            differs: string;
         };
         PastRun: {
             id: number;
@@ -1181,12 +1540,34 @@ export interface components {
             initial?: "now" | "at" | "seed";
             initial_at?: string | null;
         };
+        PoolRow: {
+            source: string;
+            target: string;
+        };
+        PoolRowSent: {
+            source: string;
+            target: string;
+        };
         Preflight: {
             assessment: components["schemas"]["AssessmentView"];
             consequences: string[];
             practice: boolean;
             usual_pace: number;
             last_notes: string;
+        };
+        Proposal: {
+            /** @enum {string} */
+            kind: "network" | "host pool" | "storage pool" | "folder" | "address rule";
+            source: string;
+            target: string;
+            reason: string;
+            confidence: number;
+            network: components["schemas"]["NetworkRow"] | null;
+            pool: components["schemas"]["PoolRow"] | null;
+            rule: components["schemas"]["AddressRule"] | null;
+        };
+        Proposals: {
+            proposals: components["schemas"]["Proposal"][];
         };
         Protection: {
             /** Format: date-time */
@@ -1199,6 +1580,22 @@ export interface components {
             gaps: components["schemas"]["CoverageGap"][];
             protected: number;
             workloads: number;
+        };
+        Readdress: {
+            /** @enum {string} */
+            action: "keep" | "dhcp" | "translate" | "table";
+            to: string | null;
+            gateway: string | null;
+            dns: string[];
+            suffix: string;
+        };
+        ReaddressSent: {
+            /** @enum {string} */
+            action: "keep" | "dhcp" | "translate" | "table";
+            to?: string | null;
+            gateway?: string | null;
+            dns?: string[];
+            suffix?: string;
         };
         Readiness: {
             /** Format: date-time */
@@ -1218,9 +1615,26 @@ export interface components {
             anomaly: number;
             label: string;
         };
+        Room: {
+            pool: string;
+            /** @enum {string} */
+            what: "memory" | "cores" | "space";
+            wanted: number;
+            free: number;
+            standby: number;
+        };
+        RoomView: {
+            /** @enum {string} */
+            side: "live" | "test";
+            room: components["schemas"]["Room"];
+        };
         RunDetail: {
             status: components["schemas"]["RunStatus"];
             steps: components["schemas"]["ScoreStep"][];
+        };
+        RunLandings: {
+            said: boolean;
+            outcomes: components["schemas"]["Outcome"][];
         };
         RunLine: {
             id: number;
@@ -1346,6 +1760,18 @@ export interface components {
             organisation: string;
             csrf: string;
         };
+        SideView: {
+            network: string;
+            addresses: string[];
+            gateways: string[];
+            dns: string[];
+            suffix: string;
+            mac: string;
+            dhcp: boolean;
+            isolated: boolean;
+            connected: boolean;
+            decided: string;
+        };
         SignInSent: {
             name: string;
             password: string;
@@ -1398,6 +1824,12 @@ export interface components {
             sites: components["schemas"]["SiteView"][];
             links: components["schemas"]["Link"][];
         };
+        Source: {
+            /** @enum {string} */
+            kind: "network" | "host pool" | "storage pool" | "folder" | "address rule";
+            name: string;
+            workloads: number;
+        };
         StartTestSent: {
             plan: string;
             points?: {
@@ -1428,6 +1860,13 @@ export interface components {
             used_gib?: number;
             replicated?: boolean;
         };
+        TableRead: {
+            entries: components["schemas"]["NicEntry"][];
+            complaints: components["schemas"]["Complaint"][];
+        };
+        TableTextSent: {
+            text: string;
+        };
         TaggingSent: {
             names?: string[];
             filter?: string | null;
@@ -1435,6 +1874,12 @@ export interface components {
                 [key: string]: string;
             };
             remove?: string[];
+        };
+        Targets: {
+            networks: components["schemas"]["Network"][];
+            host_pools: components["schemas"]["HostPool"][];
+            storage_pools: components["schemas"]["StoragePool"][];
+            folders: string[];
         };
         TestOptionsSent: {
             points?: {
@@ -1455,6 +1900,23 @@ export interface components {
             begins: string;
             ends: string;
             share: number;
+        };
+        TrialSent: {
+            crosswalk: components["schemas"]["CrosswalkSent"];
+            addresses: string[];
+        };
+        Trials: {
+            tried: components["schemas"]["Tried"][];
+        };
+        Tried: {
+            before: string;
+            rule: string;
+            live: string;
+            test: string;
+        };
+        TwinMade: {
+            revision: number;
+            one_way: components["schemas"]["OneWay"][];
         };
         Use: {
             user: string;
@@ -1504,6 +1966,8 @@ export interface components {
             needs_key: boolean;
             offers: components["schemas"]["Service"][];
             uses: string[];
+            host_pool: string;
+            folder: string;
         };
         WorkloadBrief: {
             name: string;
@@ -1535,6 +1999,28 @@ export interface components {
             lands: components["schemas"]["Lands"] | null;
             runs: components["schemas"]["PastRun"][];
         };
+        WorkloadEntry: {
+            workload: string;
+            name: string | null;
+            host_pool: string | null;
+            folder: string | null;
+            cores: number | null;
+            memory_mib: number | null;
+            storage_pools: {
+                [key: string]: string;
+            };
+        };
+        WorkloadEntrySent: {
+            workload: string;
+            name?: string | null;
+            host_pool?: string | null;
+            folder?: string | null;
+            cores?: number | null;
+            memory_mib?: number | null;
+            storage_pools?: {
+                [key: string]: string;
+            };
+        };
         WorkloadMakeSent: {
             site: string;
             workload: components["schemas"]["WorkloadSent"];
@@ -1557,6 +2043,8 @@ export interface components {
             needs_key?: boolean;
             offers?: components["schemas"]["ServiceSent"][];
             uses?: string[];
+            host_pool?: string;
+            folder?: string;
         };
         /** @description RFC 9457 problem details. */
         Problem: {
@@ -1593,6 +2081,391 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    crosswalks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CrosswalkLine"][];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    makeCrosswalk: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CrosswalkSent"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CrosswalkSaved"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    crosswalk: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                source: string;
+                target: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CrosswalkDetail"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    saveCrosswalk: {
+        parameters: {
+            query?: never;
+            header: {
+                "If-Match": string;
+            };
+            path: {
+                source: string;
+                target: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CrosswalkSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CrosswalkSaved"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    retireCrosswalk: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                source: string;
+                target: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    exportLandings: {
+        parameters: {
+            query?: {
+                /** @description The filter language; empty finds all. */
+                filter?: string;
+            };
+            header?: never;
+            path: {
+                source: string;
+                target: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    exportTable: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                source: string;
+                target: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    readTable: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                source: string;
+                target: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TableTextSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TableRead"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    makeTwin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                source: string;
+                target: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TwinMade"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    landings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LandingsAskedSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LandingsView"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    proposeRows: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CrosswalkSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposals"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tryRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrialSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trials"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     exportEstate: {
         parameters: {
             query: {
@@ -2337,6 +3210,39 @@ export interface operations {
             };
         };
     };
+    planLandings: {
+        parameters: {
+            query?: {
+                /** @description The filter language; empty finds all. */
+                filter?: string;
+            };
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LandingsView"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     planPoints: {
         parameters: {
             query?: never;
@@ -2584,6 +3490,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EventView"][];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    runLandings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunLandings"];
                 };
             };
             /** @description It could not be done, and why. */
@@ -2952,6 +3888,70 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    heldLandings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HeldView"][];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    holdAgain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HeldAskedSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HeldView"][];
+                };
             };
             /** @description It could not be done, and why. */
             default: {

@@ -6,7 +6,6 @@ import hashlib
 from ipaddress import IPv4Interface, ip_interface
 
 from maestoso.core.errors import BadValue
-from maestoso.core.model.crosswalk import AddressRule
 from maestoso.core.model.estate import Interface, Prefix
 
 
@@ -33,12 +32,6 @@ def translate(address: Interface, source: Prefix, to: Prefix) -> Interface:
         )
     # By adding to the network's own address: a small number alone would be taken for IPv4.
     return ip_interface(f"{to.network_address + host}/{to.prefixlen}")
-
-
-def rule_for(address: Interface, rules: tuple[AddressRule, ...]) -> AddressRule | None:
-    """The rule with the longest prefix that holds ``address``; None where no rule does."""
-    holding = [rule for rule in rules if rule.prefix.version == address.version and address.ip in rule.prefix]
-    return max(holding, key=lambda rule: rule.prefix.prefixlen, default=None)
 
 
 def is_reserved(address: Interface) -> bool:

@@ -15,6 +15,7 @@ NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,62}")
 MAC = re.compile(r"[0-9a-f]{2}(:[0-9a-f]{2}){5}")
 TAG = re.compile(r"[A-Za-z0-9][A-Za-z0-9._/-]{0,62}")
 LARGEST_GIB = 1_000_000
+LARGEST_TEXT = 200
 MOST_CORES = 4096
 MOST_BPS = 10**15
 MOST_LATENCY_MS = 60_000

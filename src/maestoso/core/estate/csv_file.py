@@ -7,89 +7,43 @@ Several things in one cell are separated by ``;``. A disk is ``name:GiB@pool``, 
 
 from __future__ import annotations
 
-import csv
-import io
 import re
 from collections.abc import Callable, Iterable, Iterator
 from typing import Any
 
 from maestoso.core.codec import from_data
+from maestoso.core.csv_rows import line, read_rows, yes, yes_no
 from maestoso.core.errors import BadValue
-from maestoso.core.estate.staged import (
-    LARGEST_CELL,
-    MOST_ROWS,
-    BadFile,
-    Complaint,
-    Staged,
-    WorkloadRow,
-    outcome,
-    text_of,
-)
+from maestoso.core.estate.staged import Staged, WorkloadRow, outcome
+from maestoso.core.files import Complaint
 from maestoso.core.model.estate import Disk, Nic, Service, Workload
 
 COLUMNS = (
     "site", "name", "os_family", "cores", "memory_mib", "disks", "nics", "tags", "owner", "criticality",
-    "guest_agent", "needs_key", "offers", "uses",
+    "guest_agent", "needs_key", "offers", "uses", "host_pool", "folder",
 )  # fmt: skip
 NEEDED = ("name", "cores", "memory_mib")
-FORMULA = ("=", "+", "-", "@", "'", "\t", "\r")
-YES, NO = ("yes", "true", "1"), ("no", "false", "0", "")
 
 
 def read_csv(raw: bytes, site: str = "") -> Staged:
     """Read a CSV file; ``site`` is where rows without a site belong. Raises BadFile."""
-    # The reader's own limit would end the whole file; a cell that is too long is that row's fault only.
-    csv.field_size_limit(2**31 - 1)
-    reader = csv.reader(io.StringIO(text_of(raw), newline=""), strict=True)
-    try:
-        header = [column.strip().lower() for column in next(reader, [])]
-    except csv.Error as error:
-        raise BadFile(f"The first line cannot be read: {error}.", "Give the column names there.") from error
-    _check_header(header)
     workloads: list[WorkloadRow] = []
     complaints: list[Complaint] = []
     rows = 0
-    try:
-        for cells in reader:
-            if not any(cell.strip() for cell in cells):
-                continue
-            rows += 1
-            if rows > MOST_ROWS:
-                raise BadFile(f"The file has more than {MOST_ROWS} rows.", "Bring it in by parts.")
-            line = reader.line_num
-            try:
-                at, workload = _workload(header, cells, site)
-            except BadValue as error:
-                said = f"{error.sentence} {error.remedy}".strip()
-                complaints.append(Complaint(row=line, column=error.field, sentence=said))
-            else:
-                workloads.append(WorkloadRow(row=line, site=at, workload=workload))
-    except csv.Error as error:
-        said = f"From here on it cannot be read: {error}."
-        complaints.append(Complaint(row=reader.line_num, column="", sentence=said))
-    return outcome(rows, workloads, complaints)
+    for line_number, row in read_rows(raw, COLUMNS, NEEDED, complaints):
+        rows += 1
+        try:
+            at, workload = _workload(row, site)
+        except BadValue as error:
+            said = f"{error.sentence} {error.remedy}".strip()
+            complaints.append(Complaint(row=line_number, column=error.field, sentence=said))
+            rows -= 1
+        else:
+            workloads.append(WorkloadRow(row=line_number, site=at, workload=workload))
+    return outcome(rows + len(complaints), workloads, complaints)
 
 
-def _check_header(header: list[str]) -> None:
-    unknown = [column for column in header if column not in COLUMNS]
-    if unknown:
-        raise BadFile(f"The column {unknown[0][:60]!r} is not known.", f"Columns are: {', '.join(COLUMNS)}.")
-    missing = [column for column in NEEDED if column not in header]
-    if missing:
-        raise BadFile(f"The column {missing[0]!r} is missing.", "It is needed in the first line.")
-    doubled = [column for column in header if header.count(column) > 1]
-    if doubled:
-        raise BadFile(f"The column {doubled[0]!r} is there twice.", "Remove one.")
-
-
-def _workload(header: list[str], cells: list[str], site: str) -> tuple[str, Workload]:
-    if len(cells) > len(header):
-        raise BadValue(f"The row has {len(cells)} cells, the first line {len(header)}.", field="")
-    long = next((n for n, cell in enumerate(cells) if len(cell) > LARGEST_CELL), None)
-    if long is not None:
-        said = f"The cell has {len(cells[long])} characters."
-        raise BadValue(said, f"Give at most {LARGEST_CELL}.", field=header[long])
-    row = {column: _plain(cell) for column, cell in zip(header, cells, strict=False)}
+def _workload(row: dict[str, str], site: str) -> tuple[str, Workload]:
     at = row.get("site", "") or site
     if not at:
         raise BadValue("No site is given.", "Fill in the site, or choose one for the file.", field="site")
@@ -101,7 +55,7 @@ def _workload(header: list[str], cells: list[str], site: str) -> tuple[str, Work
     for column, parse in _PARSE.items():
         if row.get(column):
             data[column] = parse(row[column], column)
-    for column in ("os_family", "owner", "criticality"):
+    for column in ("os_family", "owner", "criticality", "host_pool", "folder"):
         if row.get(column):
             data[column] = row[column]
     data.setdefault("disks", [])
@@ -112,12 +66,6 @@ def _workload(header: list[str], cells: list[str], site: str) -> tuple[str, Work
         error.field = error.field.removeprefix("row.").split("[")[0].split(".")[0]
         error.sentence = error.sentence.removeprefix("row.")
         raise
-
-
-def _plain(cell: str) -> str:
-    """Takes away the quote that keeps spreadsheets from running a cell."""
-    text = cell.strip()
-    return text[1:] if text[:1] == "'" and text[1:2] in FORMULA else text
 
 
 def _whole(row: dict[str, str], column: str) -> int:
@@ -208,44 +156,27 @@ def _uses(text: str, column: str) -> list[str]:
     return [_bare(part) for part in _split(text)]
 
 
-def _yes_no(text: str, column: str) -> bool:
-    if text.lower() in YES:
-        return True
-    if text.lower() in NO:
-        return False
-    raise BadValue(f"{text[:60]!r} is neither yes nor no.", "Give yes or no.", field=column)
-
-
 _PARSE: dict[str, Callable[[str, str], Any]] = {
     "disks": _disks, "nics": _nics, "tags": _tags, "offers": _offers,
-    "uses": _uses, "guest_agent": _yes_no, "needs_key": _yes_no,
+    "uses": _uses, "guest_agent": yes_no, "needs_key": yes_no,
 }  # fmt: skip
 
 
 def write_csv(workloads: Iterable[tuple[str, Workload]]) -> Iterator[str]:
     """The file, line by line, for (site, workload). No cell begins like a formula."""
-    yield _line(COLUMNS)
+    yield line(COLUMNS)
     for site, workload in workloads:
-        yield _line(
+        yield line(
             (
                 site, workload.name, workload.os_family, str(workload.cores), str(workload.memory_mib),
                 "; ".join(map(_disk_text, workload.disks)), "; ".join(map(_nic_text, workload.nics)),
                 "; ".join(f"{_kept(key)}={_kept(value)}" for key, value in workload.tags.items()),
                 workload.owner,
-                workload.criticality, _yes(workload.guest_agent), _yes(workload.needs_key),
+                workload.criticality, yes(workload.guest_agent), yes(workload.needs_key),
                 "; ".join(map(_service_text, workload.offers)), "; ".join(map(_kept, workload.uses)),
+                workload.host_pool, workload.folder,
             )
         )  # fmt: skip
-
-
-def _line(cells: Iterable[str]) -> str:
-    out = io.StringIO()
-    csv.writer(out).writerow([f"'{cell}" if cell.startswith(FORMULA) else cell for cell in cells])
-    return out.getvalue()
-
-
-def _yes(value: bool) -> str:
-    return "yes" if value else "no"
 
 
 def _disk_text(disk: Disk) -> str:

@@ -9,13 +9,15 @@ from typing import Any, Literal
 from maestoso.core.codec import to_data
 from maestoso.core.model.estate import Inventory
 
-Kind = Literal["host pool", "storage pool", "network", "workload", "limits"]
+Kind = Literal["host pool", "storage pool", "network", "workload", "limits", "folders"]
 COLLECTIONS: tuple[tuple[Kind, str], ...] = (
     ("host pool", "host_pools"),
     ("storage pool", "storage_pools"),
     ("network", "networks"),
     ("workload", "workloads"),
 )
+WHOLES: tuple[Kind, ...] = ("limits", "folders")
+"""Parts that differ as a whole."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -45,10 +47,10 @@ def differences(known: Inventory, said: Inventory) -> tuple[Difference, ...]:
         before = {item.name: item for item in getattr(known, collection)}
         after = {item.name: item for item in getattr(said, collection)}
         found += _collection(kind, before, after)
-    if known.limits != said.limits:
-        found.append(
-            _made("limits", "limits", "changed", tuple(_fields(to_data(known.limits), to_data(said.limits))))
-        )
+    for kind in WHOLES:
+        mine, theirs = getattr(known, kind), getattr(said, kind)
+        if mine != theirs:
+            found.append(_made(kind, kind, "changed", tuple(_fields(to_data(mine), to_data(theirs)))))
     return tuple(found)
 
 
@@ -101,7 +103,9 @@ def in_words(value: Any) -> str:
 
 def merged(known: Inventory, said: Inventory, accepted: set[str]) -> Inventory:
     """``known`` with the accepted differences taken over from ``said``."""
-    kept: dict[str, Any] = {"limits": said.limits if "limits/limits" in accepted else known.limits}
+    kept: dict[str, Any] = {
+        kind: getattr(said if f"{kind}/{kind}" in accepted else known, kind) for kind in WHOLES
+    }
     for kind, collection in COLLECTIONS:
         before = {item.name: item for item in getattr(known, collection)}
         after = {item.name: item for item in getattr(said, collection)}

@@ -8,16 +8,8 @@ from typing import Any, TypeVar
 
 from maestoso.core.codec import from_data, to_data
 from maestoso.core.errors import BadValue
-from maestoso.core.estate.staged import (
-    MOST_ROWS,
-    BadFile,
-    Complaint,
-    SiteRow,
-    Staged,
-    WorkloadRow,
-    outcome,
-    text_of,
-)
+from maestoso.core.estate.staged import SiteRow, Staged, WorkloadRow, outcome
+from maestoso.core.files import MOST_ROWS, BadFile, Complaint, text_of
 from maestoso.core.model.estate import Link, Workload
 
 FORMAT = "estate/1"

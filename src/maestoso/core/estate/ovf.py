@@ -18,15 +18,8 @@ from xml.etree.ElementTree import Element, TreeBuilder
 from xml.parsers import expat
 
 from maestoso.core.errors import BadValue
-from maestoso.core.estate.staged import (
-    LARGEST_FILE,
-    BadFile,
-    Complaint,
-    Staged,
-    WorkloadRow,
-    outcome,
-    text_of,
-)
+from maestoso.core.estate.staged import Staged, WorkloadRow, outcome
+from maestoso.core.files import LARGEST_FILE, BadFile, Complaint, text_of
 from maestoso.core.model.estate import Disk, Nic, Workload
 
 LARGEST_DESCRIPTOR = 8 * 2**20

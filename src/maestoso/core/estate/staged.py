@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Literal
 
-from maestoso.core.errors import BadValue
+from maestoso.core.files import Complaint
 from maestoso.core.model.estate import (
     HostPool,
     Link,
@@ -14,25 +14,6 @@ from maestoso.core.model.estate import (
     StoragePool,
     Workload,
 )
-
-LARGEST_FILE = 64 * 2**20
-LARGEST_CELL = 100_000
-MOST_ROWS = 100_000
-
-
-class BadFile(BadValue):
-    """The file as a whole cannot be read. Remedy: give one that can."""
-
-    code = "bad-file"
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Complaint:
-    """What is wrong with one row (a line of CSV, the number of an item in JSON or OVF, from 1)."""
-
-    row: int
-    column: str
-    sentence: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -68,28 +49,6 @@ class Staged:
     links: tuple[Link, ...] = ()
     workloads: tuple[WorkloadRow, ...] = ()
     complaints: tuple[Complaint, ...] = ()
-
-
-def text_of(raw: bytes) -> str:
-    """The text of a file. Raises BadFile where it is not UTF-8, or not text."""
-    if len(raw) > LARGEST_FILE:
-        raise BadFile(
-            f"The file has {len(raw) // 2**20} MiB.", f"Bring in at most {LARGEST_FILE // 2**20} MiB at once."
-        )
-    if raw[:2] in (b"\xff\xfe", b"\xfe\xff"):
-        raise BadFile("The file is written in UTF-16.", "Save it as UTF-8 and try again.")
-    if raw[:4] == b"PK\x03\x04" or raw[:2] == b"\x1f\x8b":
-        raise BadFile("The file is packed.", "Unpack it first, then bring in what was inside.")
-    if b"\x00" in raw:
-        raise BadFile("The file is not text: it holds zero bytes.", "Give a CSV, JSON, OVF or OVA file.")
-    try:
-        return raw.decode("utf-8-sig")
-    except UnicodeDecodeError as error:
-        line = raw[: error.start].count(b"\n") + 1
-        raise BadFile(
-            f"The file is not UTF-8: line {line} holds a byte that does not belong there.",
-            "Save it as UTF-8 and try again.",
-        ) from error
 
 
 def repeated(workloads: list[WorkloadRow]) -> tuple[list[WorkloadRow], list[Complaint]]:

@@ -13,6 +13,7 @@ USUAL_S: Mapping[str, float] = {
     "sync": 40.0,
     "make-sandbox": 12.0,
     "prove-isolation": 15.0,
+    "read-adapters": 3.0,
     "clone-point": 9.0,
     "register": 5.0,
     "set-size": 2.0,

@@ -88,7 +88,7 @@ class Service:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Workload:
-    """One virtual machine."""
+    """One virtual machine. ``host_pool`` and ``folder`` are empty where the site did not say."""
 
     name: str
     os_family: Literal["linux", "bsd", "appliance"] = "linux"
@@ -103,6 +103,8 @@ class Workload:
     needs_key: bool = False
     offers: tuple[Service, ...] = ()
     uses: tuple[str, ...] = ()
+    host_pool: str = ""
+    folder: str = ""
 
     @property
     def size_gib(self) -> int:
@@ -150,6 +152,7 @@ class Inventory:
     networks: tuple[Network, ...] = ()
     workloads: tuple[Workload, ...] = ()
     limits: SiteLimits = field(default_factory=SiteLimits)
+    folders: tuple[str, ...] = ()
 
     def network(self, name: str) -> Network | None:
         """The network of that name, or None."""

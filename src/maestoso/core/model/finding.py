@@ -11,28 +11,32 @@ SEVERITIES: tuple[Severity, ...] = ("blocks", "warns", "note")
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Finding:
-    """``subject`` is what the sentence is about (a workload, a group, a wave); ``mend`` says what to do."""
+    """``subject`` is what the sentence is about (a workload, a group, a wave); ``mend`` says what to do.
+
+    ``part`` is the adapter or disk of the subject, where it is about one.
+    """
 
     code: str
     severity: Severity
     subject: str
     sentence: str
     mend: str
+    part: str = ""
 
 
-def blocks(code: str, subject: str, sentence: str, mend: str) -> Finding:
+def blocks(code: str, subject: str, sentence: str, mend: str, part: str = "") -> Finding:
     """A finding with which a run must not start."""
-    return Finding(code=code, severity="blocks", subject=subject, sentence=sentence, mend=mend)
+    return Finding(code=code, severity="blocks", subject=subject, sentence=sentence, mend=mend, part=part)
 
 
-def warns(code: str, subject: str, sentence: str, mend: str) -> Finding:
+def warns(code: str, subject: str, sentence: str, mend: str, part: str = "") -> Finding:
     """A finding that a run may start in spite of."""
-    return Finding(code=code, severity="warns", subject=subject, sentence=sentence, mend=mend)
+    return Finding(code=code, severity="warns", subject=subject, sentence=sentence, mend=mend, part=part)
 
 
-def note(code: str, subject: str, sentence: str, mend: str) -> Finding:
+def note(code: str, subject: str, sentence: str, mend: str, part: str = "") -> Finding:
     """Something that is good to know."""
-    return Finding(code=code, severity="note", subject=subject, sentence=sentence, mend=mend)
+    return Finding(code=code, severity="note", subject=subject, sentence=sentence, mend=mend, part=part)
 
 
 def sort_key(finding: Finding) -> tuple[int, str, str]:

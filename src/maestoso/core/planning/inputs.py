@@ -5,13 +5,16 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from datetime import datetime
 
-from maestoso.core.landing.resolve import Landing
 from maestoso.core.model.estate import SiteLimits, Workload
+from maestoso.core.model.landing import Landing
 from maestoso.core.model.plan import Plan, RunKind
 from maestoso.core.model.protection import RecoveryPoint
 
-COMPILER = 1
-"""Number of the rules that turn inputs into steps; a log says which one it was written under."""
+COMPILER = 2
+"""Number of the rules that turn inputs into steps; a log says which one it was written under.
+
+1: as first released. 2: before the verdict, the site is asked what every adapter really has.
+"""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -10,14 +10,15 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from maestoso.core.landing.resolve import Landing, LandingNic
 from maestoso.core.model.estate import Workload
+from maestoso.core.model.landing import Landing, LandingNic
 from maestoso.core.model.plan import Member, Wave
 from maestoso.core.planning.graph import Step, StepGraph
 from maestoso.core.planning.inputs import RunInputs
 
 PROVE_NETWORKS = "prove-isolation:networks"
 PROVE_COPIES = "prove-isolation:copies"
+READ_ADAPTERS = "read-adapters:copies"
 VERDICT = "verdict"
 LEAK_CHECK = "leak-check"
 
@@ -41,9 +42,9 @@ class _TestSteps:
         self.group_of = {name: group for group in inputs.groups for name in group.members}
         self.members = {member.workload: member for _, member in inputs.plan.members()}
         self.wave_of = {member.workload: index for index, member in inputs.plan.members()}
-        self.sandboxes = sorted(
-            {self._network(nic) for landing in inputs.landings for nic in landing.nics if nic.isolated}
-        )
+        # The networks that this test makes, and in whose likeness.
+        made = ((self._network(nic), nic.like) for one in inputs.landings for nic in one.nics if nic.isolated)
+        self.sandboxes = dict(sorted(made))
 
     def _network(self, nic: LandingNic) -> str:
         """The network of a copy's adapter. Each test makes its own, so that two tests never share one."""
@@ -53,17 +54,31 @@ class _TestSteps:
         yield from self._preparation()
         for index, wave in enumerate(self.inputs.plan.waves):
             yield from self._wave(index, wave)
+        yield from self._reading()
         yield Step(
             id=VERDICT,
             verb="verdict",
             subject=self.inputs.plan.code,
             phase="judge",
             title="Verdict",
-            after=tuple(self._all_bring_up()),
+            after=(*self._all_bring_up(), *(step.id for step in self._reading())),
             person=True,
             skippable=False,
         )
         yield from self._cleanup()
+
+    def _reading(self) -> Iterator[Step]:
+        """Once all is up, what every adapter really has: it stays in the log when the copies are gone."""
+        if self.inputs.compiler >= 2:
+            yield self._site_step(
+                "read-adapters",
+                "copies",
+                phase="judge",
+                title="Read what every adapter has",
+                after=tuple(self._all_bring_up()),
+                on_failure="go-on",
+                args={"mark": self.inputs.mark},
+            )
 
     def _site_step(self, verb: str, subject: str, **rest: Any) -> Step:
         values: dict[str, Any] = {"site": self.site, "id": f"{verb}:{subject}", "subject": subject}
@@ -87,7 +102,7 @@ class _TestSteps:
                 phase="prepare",
                 title=f"Make sandbox {network}",
                 skippable=False,
-                args={"mark": self.inputs.mark},
+                args={"mark": self.inputs.mark, "like": self.sandboxes[network]},
             )
         yield self._site_step(
             "prove-isolation",
@@ -113,7 +128,8 @@ class _TestSteps:
         )
 
     def _landing_networks(self) -> list[str]:
-        return sorted({self._network(nic) for landing in self.inputs.landings for nic in landing.nics})
+        nics = (nic for landing in self.inputs.landings for nic in landing.nics if nic.connected)
+        return sorted({self._network(nic) for nic in nics})
 
     def _member_step(self, verb: str, member: Member, **rest: Any) -> Step:
         copy = copy_name(member.workload, self.inputs.mark)
@@ -151,7 +167,7 @@ class _TestSteps:
             title="Register the copy",
             after=(f"clone-point:{name}",),
             needs=(f"clone-point:{name}",),
-            args={"host_pool": landing.host_pool},
+            args={"host_pool": landing.host_pool, "folder": landing.folder},
         )
         yield self._member_step(
             "set-size",
@@ -169,9 +185,9 @@ class _TestSteps:
             title="Attach adapters to the sandbox",
             after=(f"set-size:{name}", PROVE_NETWORKS),
             needs=(f"register:{name}",),
-            args={"nics": [{"nic": n.nic, "network": self._network(n), "mac": n.mac} for n in landing.nics]},
+            args={"nics": [self._nic_args(nic) for nic in landing.nics]},
         )
-        if _needs_injection(landing):
+        if self._needs_injection(landing):
             yield self._member_step(
                 "set-addresses",
                 member,
@@ -179,8 +195,25 @@ class _TestSteps:
                 title="Set its addresses",
                 after=(f"attach-nics:{name}",),
                 needs=(f"attach-nics:{name}",),
-                args={"nics": [_address_args(landing, nic.nic) for nic in landing.nics if not nic.dhcp]},
+                args={"nics": [_address_args(nic) for nic in landing.nics if self._is_injected(nic)]},
             )
+
+    def _needs_injection(self, landing: Landing) -> bool:
+        return any(self._is_injected(nic) for nic in landing.nics)
+
+    def _is_injected(self, nic: LandingNic) -> bool:
+        """Whether the guest must be told: of addresses of its own, or that it shall ask DHCP from now on."""
+        if nic.dhcp:
+            return self.inputs.compiler >= 2 and nic.connected and not nic.was_dhcp
+        return bool(nic.addresses)
+
+    def _nic_args(self, nic: LandingNic) -> dict[str, object]:
+        args: dict[str, object] = {"nic": nic.nic, "network": self._network(nic), "mac": nic.mac}
+        if not nic.connected:
+            args["connected"] = False
+        elif nic.dhcp and nic.addresses:
+            args["reserve"] = [str(address) for address in nic.addresses]
+        return args
 
     def _wave(self, index: int, wave: Wave) -> Iterator[Step]:
         gate = f"open-wave:{index + 1}"
@@ -238,7 +271,9 @@ class _TestSteps:
             for step in self.ready_steps(self.members[other])
         ]
         from_here = tuple(dict.fromkeys((*opened, *waits)))
-        copied = f"set-addresses:{name}" if _needs_injection(self.landings[name]) else f"attach-nics:{name}"
+        copied = (
+            f"set-addresses:{name}" if self._needs_injection(self.landings[name]) else f"attach-nics:{name}"
+        )
         common: dict[str, Any] = {"wave": wave, "phase": "bring-up"}
         yield self._member_step(
             "power-on",
@@ -303,7 +338,7 @@ class _TestSteps:
 
     def _copy_steps(self, name: str) -> tuple[str, ...]:
         steps = [f"{verb}:{name}" for verb in ("clone-point", "register", "set-size", "attach-nics")]
-        if _needs_injection(self.landings[name]):
+        if self._needs_injection(self.landings[name]):
             steps.append(f"set-addresses:{name}")
         return tuple(steps)
 
@@ -380,19 +415,16 @@ class _TestSteps:
         )
 
 
-def _needs_injection(landing: Landing) -> bool:
-    return any(nic.addresses for nic in landing.nics)
-
-
 def _waits_for_heartbeat(member: Member, workload: Workload) -> bool:
     return member.ready == "heartbeat" or (member.ready == "checks" and workload.guest_agent)
 
 
-def _address_args(landing: Landing, nic_name: str) -> dict[str, object]:
-    nic = next(nic for nic in landing.nics if nic.nic == nic_name)
+def _address_args(nic: LandingNic) -> dict[str, object]:
     return {
         "nic": nic.nic,
-        "addresses": [str(address) for address in nic.addresses],
+        "addresses": [] if nic.dhcp else [str(address) for address in nic.addresses],
         "gateways": list(nic.gateways),
         "dns": list(nic.dns),
+        "suffix": nic.suffix,
+        "dhcp": nic.dhcp,
     }

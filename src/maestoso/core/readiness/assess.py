@@ -14,7 +14,7 @@ from maestoso.core.planning.graph import StepGraph
 from maestoso.core.planning.inputs import GroupCopy, RunInputs
 from maestoso.core.planning.isolated_test import compile_test
 from maestoso.core.readiness import landing_rules, plan_rules, protection_rules
-from maestoso.core.readiness.context import Context, test_landings
+from maestoso.core.readiness.context import Context
 
 Rule = Callable[[Context], Iterator[Finding]]
 
@@ -42,9 +42,10 @@ RULES: tuple[Rule, ...] = (
     protection_rules.disk_left_out,
     protection_rules.uses_what_stays_behind,
     landing_rules.crosswalk_missing,
+    landing_rules.crosswalk_holds,
     landing_rules.landings_hold,
-    landing_rules.injection_without_agent,
-    landing_rules.room_at_target,
+    landing_rules.dns_comes_later,
+    landing_rules.held_landings,
     landing_rules.target_answers,
 )
 
@@ -107,14 +108,13 @@ def assess(
     findings = findings_of(ctx)
     if any(finding.code in UNPLANNABLE for finding in findings):
         return Assessment(findings=findings)
-    landings, _ = test_landings(ctx)
     inputs = RunInputs(
         kind="test",
         plan=ctx.plan,
         plan_version=ctx.version,
         mark=mark,
         workloads=tuple(workload for _, _, workload in ctx.known_members()),
-        landings=landings,
+        landings=ctx.landed["test"].landings,
         groups=_group_copies(ctx, options),
         limits=ctx.target.limits,
         sync_first=options.sync_first,

@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
+from functools import cached_property
 
-from maestoso.core.landing.resolve import Landing, resolve
-from maestoso.core.model.crosswalk import Crosswalk
+from maestoso.core.landing.ground import Ground
+from maestoso.core.landing.judge import Judged, judge
+from maestoso.core.model.crosswalk import SIDES, Crosswalk, Side
 from maestoso.core.model.estate import Inventory, Service, Workload
-from maestoso.core.model.finding import Finding
 from maestoso.core.model.plan import Member, Plan
 from maestoso.core.model.protection import CopyState, Group, RecoveryPoint
 
@@ -23,7 +24,8 @@ class LastTest:
     verdict: str
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+# Not slotted: the landings, which many rules look at, are worked out once and kept.
+@dataclass(frozen=True, kw_only=True)
 class Context:
     """A plan and the world around it at ``now``.
 
@@ -31,14 +33,16 @@ class Context:
     has none; ``lost_sites`` are sites that do not answer, with the reason. ``copying`` says how the site
     that holds the copies of a group stands; ``keys_missing`` are groups whose key is not stored; ``drifted``
     counts what a site's agent says otherwise than the records, ``skew_s`` is how far its clock is ahead.
+    ``held`` is, by workload, what is wrong with the landing that the target holds for it.
     """
 
     plan: Plan
     version: int
     now: datetime
     workloads: Mapping[str, Workload]
-    target: Inventory
+    ground: Ground
     crosswalk: Crosswalk | None
+    reverse: Crosswalk | None = None
     groups: tuple[Group, ...]
     newest: Mapping[str, RecoveryPoint]
     lost_sites: Mapping[str, str] = field(default_factory=dict)
@@ -47,6 +51,21 @@ class Context:
     keys_missing: frozenset[str] = frozenset()
     drifted: Mapping[str, int] = field(default_factory=dict)
     skew_s: Mapping[str, float] = field(default_factory=dict)
+    held: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def target(self) -> Inventory:
+        """What the target has."""
+        return self.ground.sites[self.plan.target]
+
+    @cached_property
+    def landed(self) -> Mapping[Side, Judged]:
+        """All members judged together, live and in a test; empty without a crosswalk."""
+        if self.crosswalk is None:
+            return {}
+        workloads = [workload for _, _, workload in self.known_members()]
+        copied = {name for group in self.groups if group.code in self.newest for name in group.members}
+        return {side: judge(self.crosswalk, self.ground, workloads, side, copied) for side in SIDES}
 
     def group_of(self, workload: str) -> Group | None:
         """The group that copies ``workload`` in the direction of the plan."""
@@ -75,16 +94,3 @@ class Context:
                 if offered.name == service:
                     return workload, offered
         return None
-
-
-def test_landings(ctx: Context) -> tuple[tuple[Landing, ...], tuple[Finding, ...]]:
-    """The landings of all members in a test, with what is wrong with each."""
-    if ctx.crosswalk is None:
-        return (), ()
-    landings: list[Landing] = []
-    findings: list[Finding] = []
-    for _, _, workload in ctx.known_members():
-        landing, noticed = resolve(workload, ctx.crosswalk, ctx.target, "test")
-        landings.append(landing)
-        findings += noticed
-    return tuple(landings), tuple(findings)

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 
-from maestoso.core.landing.resolve import clashes
+from maestoso.core.landing.crosswalk_checks import check_crosswalk, reverse_missing
 from maestoso.core.model.finding import Finding, blocks, warns
-from maestoso.core.readiness.context import Context, test_landings
+from maestoso.core.readiness.context import Context
 
 
 def crosswalk_missing(ctx: Context) -> Iterator[Finding]:
@@ -18,48 +19,70 @@ def crosswalk_missing(ctx: Context) -> Iterator[Finding]:
             f"There is no crosswalk from {ctx.plan.source} to {ctx.plan.target}.",
             "Make one: it says which network, pool and address takes the place of which.",
         )
+    else:
+        yield from reverse_missing(ctx.reverse, ctx.crosswalk)
+
+
+def crosswalk_holds(ctx: Context) -> Iterator[Finding]:
+    """What is wrong with the rows that members of the plan land by."""
+    if ctx.crosswalk is None:
+        return
+    used = {rule for judged in ctx.landed.values() for one in judged.landings
+            for rule in (nic.decided for nic in one.nics)}  # fmt: skip
+    for _, _, workload in ctx.known_members():
+        used |= {workload.name, workload.host_pool, workload.folder}
+        used |= {nic.network for nic in workload.nics} | {disk.storage_pool for disk in workload.disks}
+    for finding in check_crosswalk(ctx.crosswalk, ctx.ground):
+        if finding.subject in used:
+            yield finding
 
 
 def landings_hold(ctx: Context) -> Iterator[Finding]:
-    """Every landing must be complete, inside its prefixes, and alone on its addresses."""
-    landings, findings = test_landings(ctx)
-    yield from dict.fromkeys(findings)
-    yield from clashes(landings)
+    """What is wrong in a test; what is wrong only in a live run does not stop a test."""
+    if not ctx.landed:
+        return
+    in_test = ctx.landed["test"].findings
+    yield from in_test
+    known = {(finding.code, finding.subject, finding.part) for finding in in_test}
+    for finding in ctx.landed["live"].findings:
+        if (finding.code, finding.subject, finding.part) not in known:
+            severity = "warns" if finding.severity == "blocks" else finding.severity
+            yield replace(finding, severity=severity, sentence=f"In a live run: {finding.sentence}")
 
 
-def injection_without_agent(ctx: Context) -> Iterator[Finding]:
-    """Addresses are set by the guest agent; without it only DHCP reaches the guest."""
-    landings, _ = test_landings(ctx)
-    for landing in landings:
-        workload = ctx.workloads[landing.workload]
-        if not workload.guest_agent and any(nic.addresses for nic in landing.nics):
+def dns_comes_later(ctx: Context) -> Iterator[Finding]:
+    """A member must not need a name server that comes up in a later wave."""
+    if not ctx.landed:
+        return
+    wave_of = {member.workload: wave for wave, member in ctx.plan.members()}
+    landings = ctx.landed["test"].landings
+    servers = {str(a.ip): one.workload for one in landings for nic in one.nics for a in nic.addresses}
+    for one in landings:
+        for text in dict.fromkeys(text for nic in one.nics for text in nic.dns):
+            server = servers.get(text)
+            if server is None or wave_of[server] <= wave_of[one.workload]:
+                continue
+            offered = {service.name for service in ctx.workloads[server].offers}
+            # What it uses by name is said by the rule about services already.
+            if offered.isdisjoint(ctx.workloads[one.workload].uses):
+                yield warns(
+                    "dns-comes-later",
+                    one.workload,
+                    f"{one.workload} comes up in wave {wave_of[one.workload] + 1} and asks {server} "
+                    f"({text}) for names, which comes up in wave {wave_of[server] + 1}.",
+                    f"Move {server} to an earlier wave.",
+                )
+
+
+def held_landings(ctx: Context) -> Iterator[Finding]:
+    """What the target holds for members must be what they will need."""
+    for _, member in ctx.plan.members():
+        if member.workload in ctx.held:
             yield warns(
-                "injection-without-agent",
-                workload.name,
-                f"{workload.name} has no guest agent, so its new addresses cannot be set.",
-                "Install the agent, or let it have its address by DHCP.",
-            )
-
-
-def room_at_target(ctx: Context) -> Iterator[Finding]:
-    """Memory and cores for all copies at once; hosts in standby do not count until they are woken."""
-    wanted_mib: dict[str, int] = {}
-    for landing in test_landings(ctx)[0]:
-        wanted_mib[landing.host_pool] = wanted_mib.get(landing.host_pool, 0) + landing.memory_mib
-    for pool in ctx.target.host_pools:
-        awake = (pool.hosts - pool.standby_hosts) / pool.hosts if pool.hosts else 0.0
-        free = int(pool.memory_mib * awake) - pool.used_memory_mib
-        wanted = wanted_mib.get(pool.name, 0)
-        if wanted > free:
-            severe = warns if wanted <= pool.memory_mib - pool.used_memory_mib else blocks
-            yield severe(
-                "no-room",
-                pool.name,
-                (
-                    f"The copies want {wanted // 1024} GiB of memory; {pool.name} has "
-                    f"{free // 1024} GiB free on the hosts that are awake."
-                ),
-                "Wake a host in standby, or land some of them elsewhere.",
+                "held-landing-differs",
+                member.workload,
+                ctx.held[member.workload],
+                "Ask the site to hold the landing again, on the page of the crosswalk.",
             )
 
 

@@ -17,6 +17,9 @@ class CrosswalkRow(models.Model):
     source = models.ForeignKey(Site, on_delete=models.PROTECT, related_name="+")
     target = models.ForeignKey(Site, on_delete=models.PROTECT, related_name="+")
     body: Any = models.JSONField()
+    revision = models.PositiveIntegerField(default=1)
+    changed_by = models.CharField(max_length=150, blank=True, default="")
+    changed_at = models.DateTimeField(null=True)
 
     class Meta:
         ordering = ["id"]
@@ -30,3 +33,19 @@ class CrosswalkRow(models.Model):
     def core(self) -> Crosswalk:
         """The crosswalk as a value."""
         return from_data(Crosswalk, self.body)
+
+
+class HeldRow(models.Model):
+    """A landing that the target was asked to hold. ``wrong`` says what is wrong; empty: it is held."""
+
+    site = models.ForeignKey(Site, on_delete=models.CASCADE, related_name="+")
+    workload = models.CharField(max_length=120)
+    asked = models.CharField(max_length=16)
+    wrong = models.TextField(blank=True, default="")
+    said: Any = models.JSONField(null=True)
+
+    class Meta:
+        ordering = ["workload"]
+        constraints = [
+            models.UniqueConstraint(fields=["site", "workload"], name="one_held_landing_for_a_workload")
+        ]

@@ -24,7 +24,8 @@ from maestoso.core.estate.checks import inventory_complaints, link_check, worklo
 from maestoso.core.estate.csv_file import read_csv
 from maestoso.core.estate.json_file import read_json
 from maestoso.core.estate.ovf import read_ovf
-from maestoso.core.estate.staged import Complaint, SiteRow, Staged
+from maestoso.core.estate.staged import SiteRow, Staged
+from maestoso.core.files import Complaint
 from maestoso.core.model.estate import Inventory
 from maestoso.core.model.estate import Link as LinkValue
 from maestoso.core.ports import Clock

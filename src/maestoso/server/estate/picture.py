@@ -6,9 +6,12 @@ from collections.abc import Iterable, Sequence
 
 from maestoso.core.codec import from_data
 from maestoso.core.estate.row import Row
-from maestoso.core.estate.staged import Complaint
 from maestoso.core.estate.uses import uses
-from maestoso.core.landing.resolve import LandingNic, resolve
+from maestoso.core.files import Complaint
+from maestoso.core.landing.actual import in_words, planned
+from maestoso.core.landing.judge import judge
+from maestoso.core.model.crosswalk import SIDES
+from maestoso.server.crosswalks.ground import ground
 from maestoso.server.crosswalks.services import crosswalk_between
 from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.catalogue import catalogue
@@ -99,25 +102,22 @@ def _lands(row: WorkloadRow) -> Lands | None:
     crosswalk = crosswalk_between(row.site.code, group.target.code) if group else None
     if group is None or crosswalk is None:
         return None
-    target, workload = group.target.things(), row.core()
-    live, findings = resolve(workload, crosswalk, target, "live")
-    test, more = resolve(workload, crosswalk, target, "test")
+    workload = row.core()
+    judged = {side: judge(crosswalk, ground(), (workload,), side, (workload.name,)) for side in SIDES}
+    live, test = judged["live"].landings[0], judged["test"].landings[0]
     in_test = {nic.nic: nic for nic in test.nics}
     nics = [
         LandsNic(
-            nic=nic.nic, before=", ".join(map(str, nic.before)) or "DHCP", live=_nic(nic),
-            test=_nic(in_test[nic.nic]) if nic.nic in in_test else "",
+            nic=nic.nic, before=in_words(nic.before, nic.was_dhcp), live=planned(nic),
+            test=planned(in_test[nic.nic]) if nic.nic in in_test else "",
         )
         for nic in live.nics
     ]  # fmt: skip
-    both = {(f.code, f.sentence): f for f in (*findings, *more)}
+    both = {(f.code, f.sentence): f for side in SIDES for f in judged[side].findings}
     return Lands(
-        target=group.target.name, host_pool=live.host_pool, nics=tuple(nics), findings=tuple(both.values())
-    )
-
-
-def _nic(nic: LandingNic) -> str:
-    return f"{', '.join(map(str, nic.addresses)) or 'DHCP'} on {nic.network}"
+        target=group.target.name, target_code=group.target.code, host_pool=live.host_pool, nics=tuple(nics),
+        findings=tuple(both.values()),
+    )  # fmt: skip
 
 
 def sites() -> Sites:

@@ -7,8 +7,8 @@ from datetime import datetime
 from typing import Literal
 
 from maestoso.core.estate.difference import Difference
-from maestoso.core.estate.staged import Complaint
 from maestoso.core.estate.uses import Use
+from maestoso.core.files import Complaint
 from maestoso.core.model.estate import HostPool, Link, Network, SiteLimits, StoragePool, Workload
 from maestoso.core.model.finding import Finding
 
@@ -130,6 +130,7 @@ class Lands:
     """Where a workload would come down, or what is in the way."""
 
     target: str
+    target_code: str
     host_pool: str
     nics: tuple[LandsNic, ...]
     findings: tuple[Finding, ...]

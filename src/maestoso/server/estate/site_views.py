@@ -12,7 +12,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from maestoso.core.errors import BadValue
-from maestoso.core.estate.staged import LARGEST_FILE
+from maestoso.core.files import LARGEST_FILE
 from maestoso.core.model.estate import HostPool, Link, Network, StoragePool
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.shapes import read, reply, shape

@@ -49,6 +49,10 @@ def of_network(site: str, name: str) -> Iterator[str]:
                 value.target == site and name in (pair.live, pair.sandbox)
             ):
                 yield way
+        for entry in value.table:
+            sides = (side for side in (entry.live, entry.test) if side is not None)
+            if value.target == site and any(side.network == name for side in sides):
+                yield way
 
 
 def of_pool(site: str, name: str) -> Iterator[str]:

@@ -5,20 +5,24 @@ from __future__ import annotations
 from dataclasses import replace
 from datetime import datetime, timedelta
 
-from maestoso.core.errors import BadValue
+from maestoso.core.errors import BadValue, NotFound
 from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
 from maestoso.core.planning.diff import changes
 from maestoso.core.readiness.assess import Assessment, Options, assess
 from maestoso.core.readiness.context import Context
+from maestoso.core.readiness.landing_rules import crosswalk_holds
 from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.replication.anomaly import clean_point_hint
 from maestoso.core.score import forecast_score
 from maestoso.server.config.settings import OPTIONS
+from maestoso.server.crosswalks.picture import LONGEST_PAGE
+from maestoso.server.crosswalks.picture import view as view_landings
+from maestoso.server.crosswalks.shapes import LandingsAsked, LandingsView
 from maestoso.server.estate.agents import needed
 from maestoso.server.estate.models import Site
 from maestoso.server.plans.models import PlanRow
-from maestoso.server.plans.services import context, find_plan, measured
+from maestoso.server.plans.services import bare_context, context, find_plan, measured
 from maestoso.server.plans.shapes import (
     AssessmentView,
     ForecastFigures,
@@ -108,6 +112,20 @@ def plan_points(code: str, now: datetime) -> PlanPoints:
 def _points(site: Site, group: str) -> tuple[tuple[RecoveryPoint, ...], tuple[ChangeRate, ...]]:
     with needed(f"{site.name} does not say which points it holds"):
         return group_points(site, group)
+
+
+def plan_landings(code: str, text: str, now: datetime) -> LandingsView:
+    """Before and after of all members of the newest version. Raises NotFound without a crosswalk."""
+    version = find_plan(code).version()
+    ctx = bare_context(version.core(), version.number, now)
+    if ctx.crosswalk is None:
+        raise NotFound(
+            f"There is no crosswalk {ctx.plan.source} to {ctx.plan.target}.",
+            "Make it on the page Crosswalks.",
+        )
+    workloads = [workload for _, _, workload in ctx.known_members()]
+    asked = LandingsAsked(crosswalk=ctx.crosswalk, filter=text, limit=LONGEST_PAGE)
+    return view_landings(ctx.crosswalk, workloads, ctx.landed, tuple(crosswalk_holds(ctx)), (), asked)
 
 
 def read_options(ctx: Context, chosen: TestOptions, now: datetime) -> Options:

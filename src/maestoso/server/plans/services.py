@@ -16,6 +16,8 @@ from maestoso.core.planning.diff import changes
 from maestoso.core.planning.merge import merge
 from maestoso.core.readiness import plan_rules
 from maestoso.core.readiness.context import Context, LastTest
+from maestoso.server.crosswalks.ground import ground
+from maestoso.server.crosswalks.held import wrong_landings
 from maestoso.server.crosswalks.services import crosswalk_between
 from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.drift import drifted
@@ -136,11 +138,13 @@ def bare_context(plan: Plan, version: int, at: datetime) -> Context:
         version=version,
         now=at,
         workloads=all_workloads(),
-        target=target.things(),
+        ground=ground(),
         crosswalk=crosswalk_between(plan.source, plan.target),
+        reverse=crosswalk_between(plan.target, plan.source),
         groups=all_groups(),
         newest={},
         last_test=last_test(plan.code),
+        held=wrong_landings(target),
     )
 
 

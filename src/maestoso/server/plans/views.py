@@ -13,7 +13,9 @@ from rest_framework.views import APIView
 from maestoso.core.errors import BadValue
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.shapes import read, reply, shape
+from maestoso.server.crosswalks.shapes import LandingsView
 from maestoso.server.estate.models import Site
+from maestoso.server.estate.workload_views import FILTER
 from maestoso.server.plans import judgement, services
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.readiness import readiness
@@ -91,6 +93,15 @@ class PointsView(APIView):
     def get(self, request: Request, code: str) -> Response:
         """Points of every group in the plan, oldest first."""
         return reply(judgement.plan_points(code, CLOCK.now()))
+
+
+class PlanLandingsView(APIView):
+    """Before and after, for a plan."""
+
+    @extend_schema(operation_id="planLandings", parameters=[FILTER], responses=shape(LandingsView))
+    def get(self, request: Request, code: str) -> Response:
+        """Every adapter of every member of the newest version, live and in a test."""
+        return reply(judgement.plan_landings(code, request.query_params.get("filter", ""), CLOCK.now()))
 
 
 class PreflightView(APIView):

@@ -13,7 +13,8 @@ from collections.abc import Callable
 from django.db import close_old_connections
 
 from maestoso.core.errors import DomainError
-from maestoso.core.ports import Clock
+from maestoso.core.ports import Clock, SiteRefused, SiteUnreachable
+from maestoso.server.crosswalks.held import look_after_landings
 from maestoso.server.estate.agents import Pulse, pulse
 from maestoso.server.estate.drift import accept_all
 from maestoso.server.estate.models import Site
@@ -44,6 +45,10 @@ def look_after(clock: Clock) -> None:
     for site in Site.objects.all():
         taken = pulse(site)
         if taken.lost_because is None:
+            try:
+                look_after_landings(site)
+            except (DomainError, SiteUnreachable, SiteRefused) as error:
+                log.warning("The landings that %s holds were not looked after: %s", site.code, error)
             for row in GroupRow.objects.select_related("source", "target").filter(target=site):
                 _look_after(row, taken)
 

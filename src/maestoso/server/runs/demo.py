@@ -23,7 +23,7 @@ from maestoso.practice.rehearsal import Rehearsal
 from maestoso.practice.scenario import Scenario
 from maestoso.practice.spec import Fault
 from maestoso.practice.world import World
-from maestoso.server.crosswalks.services import save_crosswalk
+from maestoso.server.crosswalks.services import make_crosswalk, make_twin
 from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.models import Site
 from maestoso.server.estate.services import register_site, save_link
@@ -55,7 +55,10 @@ def load(scenario: Scenario, *, agent_urls: dict[str, str], token: str, clock: C
         if group.code in keys:
             store_key(group.code, keys[group.code])
     for row in scenario.data("crosswalks").get("crosswalks", []):
-        save_crosswalk(from_data(Crosswalk, row))
+        crosswalk = from_data(Crosswalk, {key: value for key, value in row.items() if key != "twin"})
+        make_crosswalk(crosswalk)
+        if row.get("twin"):
+            make_twin(crosswalk.source, crosswalk.target)
     now = clock.now()
     rows = scenario.data("plans").get("plans", [])
     for row in rows:

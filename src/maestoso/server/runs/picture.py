@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from maestoso.core.planning.isolated_test import LEAK_CHECK
+from maestoso.core.landing.actual import outcomes
+from maestoso.core.planning.isolated_test import LEAK_CHECK, READ_ADAPTERS
 from maestoso.core.runs.events import Event
 from maestoso.core.runs.needs import needs
 from maestoso.core.runs.progress import expected, expected_ready_s, measures
@@ -12,7 +13,7 @@ from maestoso.core.runs.state import RunState
 from maestoso.core.runs.steps import RESOLVED
 from maestoso.core.runs.words import sentence
 from maestoso.server.runs.models import Run
-from maestoso.server.runs.shapes import EventView, GroupUsed, RunLine, RunStatus
+from maestoso.server.runs.shapes import EventView, GroupUsed, RunLandings, RunLine, RunStatus
 
 
 def line(run: Run) -> RunLine:
@@ -99,6 +100,13 @@ def status(pk: int, state: RunState, names: dict[str, str], now: datetime) -> Ru
         ),
         needs=() if state.finished else needs(state),
     )
+
+
+def run_landings(state: RunState) -> RunLandings:
+    """Where everything was planned to come down, and what the site said every adapter had."""
+    read = state.steps.get(READ_ADAPTERS)
+    said = read.result.get("adapters", {}) if read is not None else {}
+    return RunLandings(said=bool(said), outcomes=outcomes(state.inputs.landings, said))
 
 
 def _ready(state: RunState, workload: str) -> bool:

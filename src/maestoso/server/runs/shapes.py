@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from datetime import datetime
 
+from maestoso.core.landing.actual import Outcome
 from maestoso.core.model.protection import RecoveryPoint
 from maestoso.core.runs.needs import Need
 from maestoso.core.score import ScoreStep
@@ -131,3 +132,11 @@ class StreamMessage:
     status: RunStatus
     events: tuple[EventView, ...]
     steps: tuple[ScoreStep, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RunLandings:
+    """Planned and actual, adapter by adapter; ``said`` is whether the site said what they had."""
+
+    said: bool
+    outcomes: tuple[Outcome, ...]

@@ -2,11 +2,12 @@
 
 from django.urls import path
 
-from maestoso.server.runs.views import ControlsView, EventsView, RunsView, RunView, stream
+from maestoso.server.runs.views import ControlsView, EventsView, LandingsView, RunsView, RunView, stream
 
 urlpatterns = [
     path("runs", RunsView.as_view(), name="runs"),
     path("runs/<int:pk>", RunView.as_view(), name="run"),
+    path("runs/<int:pk>/landings", LandingsView.as_view(), name="run-landings"),
     path("runs/<int:pk>/events", EventsView.as_view(), name="run-events"),
     path("runs/<int:pk>/stream", stream, name="run-stream"),
     path("runs/<int:pk>/controls", ControlsView.as_view(), name="run-controls"),

@@ -18,7 +18,15 @@ from maestoso.server.estate.models import Site
 from maestoso.server.runs import picture, services
 from maestoso.server.runs.log import read_log
 from maestoso.server.runs.models import Run
-from maestoso.server.runs.shapes import Control, EventView, RunDetail, RunLine, RunStatus, StartTest
+from maestoso.server.runs.shapes import (
+    Control,
+    EventView,
+    RunDetail,
+    RunLandings,
+    RunLine,
+    RunStatus,
+    StartTest,
+)
 from maestoso.server.runs.stream import PUMP
 
 CLOCK = SystemClock()
@@ -76,6 +84,16 @@ class RunView(APIView):
         services.find_run(pk)
         state, now = fold(read_log(pk)), CLOCK.now()
         return reply(RunDetail(status=_status(pk, state), steps=run_score(state, now)))
+
+
+class LandingsView(APIView):
+    """Where everything came down."""
+
+    @extend_schema(operation_id="runLandings", responses=shape(RunLandings))
+    def get(self, request: Request, pk: int) -> Response:
+        """Planned and actual, adapter by adapter."""
+        services.find_run(pk)
+        return reply(picture.run_landings(fold(read_log(pk))))
 
 
 class EventsView(APIView):

@@ -11,7 +11,7 @@ const emit = defineEmits<{ saved: [name: string]; cancel: [] }>();
 const { data: sites } = useSites();
 const problem = ref<unknown>(null);
 const busy = ref(false);
-const empty: Workload = { name: "", os_family: "linux", cores: 2, memory_mib: 4096, disks: [], nics: [], tags: {}, owner: "", criticality: "important", guest_agent: true, needs_key: false, offers: [], uses: [] };
+const empty: Workload = { name: "", os_family: "linux", cores: 2, memory_mib: 4096, disks: [], nics: [], tags: {}, owner: "", criticality: "important", guest_agent: true, needs_key: false, offers: [], uses: [], host_pool: '', folder: '' };
 const draft = reactive<Workload>(structuredClone(props.detail ? JSON.parse(JSON.stringify(props.detail.workload)) : empty));
 const site = ref(props.detail?.site ?? "");
 const there = computed(() => sites.value?.sites.find((one) => one.code === site.value));

@@ -1,0 +1,81 @@
+"""What there is to land on: all sites with their workloads, laid out for quick questions."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from functools import cached_property
+from ipaddress import IPv4Address, IPv6Address, ip_address
+
+from maestoso.core.model.estate import HostPool, Inventory, Network, StoragePool, Workload
+
+Place = tuple[str, str]
+"""A network as (site, name)."""
+Address = IPv4Address | IPv6Address
+
+
+class Ground:
+    """``sites`` by code; each inventory holds its workloads."""
+
+    def __init__(self, sites: Mapping[str, Inventory]) -> None:
+        self.sites = dict(sites)
+        self.networks: dict[Place, Network] = {
+            (code, network.name): network for code, site in sites.items() for network in site.networks
+        }
+        self.host_pools: dict[Place, HostPool] = {
+            (code, pool.name): pool for code, site in sites.items() for pool in site.host_pools
+        }
+        self.storage_pools: dict[Place, StoragePool] = {
+            (code, pool.name): pool for code, site in sites.items() for pool in site.storage_pools
+        }
+
+    def workloads(self) -> Iterator[tuple[str, Workload]]:
+        """Every workload with its site."""
+        for code, site in self.sites.items():
+            for workload in site.workloads:
+                yield code, workload
+
+    @cached_property
+    def site_of(self) -> dict[str, str]:
+        """The site of every workload by name."""
+        return {workload.name: code for code, workload in self.workloads()}
+
+    @cached_property
+    def _segments(self) -> dict[Place, Place]:
+        return {place: min(self.stretch(place)) for place in self.networks}
+
+    def stretch(self, place: Place) -> tuple[Place, ...]:
+        """This network and the one at another site that is the same segment, whichever end says so."""
+        found = [place]
+        for other, network in self.networks.items():
+            mine = self.networks.get(place)
+            says = mine is not None and mine.stretched_with == "/".join(other)
+            if other != place and (says or network.stretched_with == "/".join(place)):
+                found.append(other)
+        return tuple(found)
+
+    def segment(self, place: Place) -> Place:
+        """One name for all networks that are the same segment."""
+        return self._segments.get(place, place)
+
+    @cached_property
+    def holders(self) -> dict[Place, dict[Address, str]]:
+        """Who holds an address, by segment: a workload's name, or words for a gateway or a reservation."""
+        held: dict[Place, dict[Address, str]] = {}
+        for place, network in self.networks.items():
+            here = held.setdefault(self.segment(place), {})
+            for gateway in network.gateways:
+                here[ip_address(gateway)] = f"the gateway of {network.name}"
+            for mac, text in network.reservations.items():
+                here[ip_address(text)] = f"a reservation for {mac}"
+        for code, workload in self.workloads():
+            for nic in workload.nics:
+                here = held.setdefault(self.segment((code, nic.network)), {})
+                for address in nic.addresses:
+                    here[address.ip] = workload.name
+        return held
+
+    def reserved_mac(self, place: Place, address: Address) -> str:
+        """The MAC for which a network reserves an address; empty for none."""
+        network = self.networks.get(place)
+        found = network.reservations.items() if network else ()
+        return next((mac for mac, text in found if ip_address(text) == address), "")

@@ -1,0 +1,64 @@
+"""Where one workload comes down at the target."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from dataclasses import dataclass
+
+from maestoso.core.codec import to_data
+from maestoso.core.model.crosswalk import Side
+from maestoso.core.model.estate import Interface
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LandingNic:
+    """One adapter at the target. ``before`` are its addresses at the source.
+
+    ``isolated``: each test makes this network for itself, in the likeness of ``like``. With ``dhcp``,
+    ``addresses`` are those that the target reserves for its MAC. ``decided`` says what gave it its
+    addresses: the prefix of a rule, ``table``, ``dhcp``, or nothing where nothing did.
+    """
+
+    nic: str
+    network: str
+    isolated: bool
+    mac: str
+    dhcp: bool
+    before: tuple[Interface, ...]
+    addresses: tuple[Interface, ...]
+    gateways: tuple[str, ...] = ()
+    dns: tuple[str, ...] = ()
+    suffix: str = ""
+    connected: bool = True
+    was_dhcp: bool = False
+    like: str = ""
+    decided: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LandingDisk:
+    """One disk at the target."""
+
+    disk: str
+    storage_pool: str
+    size_gib: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Landing:
+    """Where and how one workload comes down at the target; ``name`` is what it is called there."""
+
+    workload: str
+    side: Side
+    host_pool: str
+    cores: int
+    memory_mib: int
+    disks: tuple[LandingDisk, ...]
+    nics: tuple[LandingNic, ...]
+    name: str = ""
+    folder: str = ""
+
+    def digest(self) -> str:
+        """A fingerprint of the whole landing."""
+        return hashlib.sha256(json.dumps(to_data(self), sort_keys=True).encode()).hexdigest()[:16]
