@@ -20,6 +20,7 @@ Words = npt.NDArray[np.uint64]
 """Shape (n, 1) for IPv4 and (n, 2) for IPv6, the most significant word first."""
 
 _PAIRS = [f"{high}.{low}" for high in range(256) for low in range(256)]
+_HEADS = [f"{pair}." for pair in _PAIRS]
 _ODD = 1 << 48
 """Below this, IPv6 addresses may hold an IPv4 address, which the C library writes with dots."""
 
@@ -70,7 +71,7 @@ def format_block(block: Words) -> list[str]:
     if block.shape[1] == 1:
         column = block[:, 0]
         pairs = zip((column >> np.uint64(16)).tolist(), (column & np.uint64(0xFFFF)).tolist(), strict=True)
-        return [f"{_PAIRS[high]}.{_PAIRS[low]}" for high, low in pairs]
+        return [_HEADS[high] + _PAIRS[low] for high, low in pairs]
     raw = block.astype(">u8").tobytes()
     texts = [inet_ntop(AF_INET6, raw[at : at + 16]) for at in range(0, len(raw), 16)]
     for index in np.flatnonzero((block[:, 0] == 0) & (block[:, 1] < np.uint64(_ODD))).tolist():

@@ -15,7 +15,7 @@ import numpy.typing as npt
 
 from maestoso.core.addressing import block
 from maestoso.core.addressing.block import Family, Words
-from maestoso.core.model.crosswalk import AddressRule, Side
+from maestoso.core.model.crosswalk import AddressRule, Readdress, Side
 from maestoso.core.model.estate import Prefix
 
 NONE = -1
@@ -45,13 +45,19 @@ class RuleTable:
         self.sides = tuple(rule.live if side == "live" else rule.test for rule in rules)
         # The last entry stands for 'no rule', so that -1 picks it.
         self._layouts = {family: _flatten(self.rules, family) for family in FAMILIES}
+        self.names = tuple(str(rule.prefix) for rule in rules)
+        # Rules, and 'no rule', that say nothing of an address by themselves.
+        self.without_address = np.array(
+            [NONE, *(index for index, says in enumerate(self.sides)
+                     if says.action == "table" or (says.to is None and says.action != "keep"))]
+        )  # fmt: skip
         self._base: dict[Family, Words] = {}
         self._to: dict[Family, Words] = {}
         self._last: dict[Family, Words] = {}
         for family in FAMILIES:
             bases, targets, lasts = [0], [0], [_all_ones(family)]
             for rule, side_of in zip(self.rules, self.sides, strict=True):
-                moves = _moves(rule.prefix, side_of.to) and rule.prefix.version == family
+                moves = _moves(rule.prefix, side_of) and rule.prefix.version == family
                 bases.append(int(rule.prefix.network_address) if moves else 0)
                 targets.append(int(side_of.to.network_address) if moves and side_of.to else 0)
                 lasts.append(side_of.to.num_addresses - 1 if moves and side_of.to else _all_ones(family))
@@ -76,8 +82,8 @@ class RuleTable:
         return None if moved.rule[0] == NONE else self.rules[int(moved.rule[0])]
 
 
-def _moves(prefix: Prefix, to: Prefix | None) -> bool:
-    return to is not None and to.version == prefix.version
+def _moves(prefix: Prefix, says: Readdress) -> bool:
+    return says.action != "keep" and says.to is not None and says.to.version == prefix.version
 
 
 def _all_ones(family: Family) -> int:

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import hashlib
-from ipaddress import IPv4Interface, ip_interface
+from functools import lru_cache
+from ipaddress import IPv4Address, IPv6Address, ip_address, ip_interface
 
 from maestoso.core.errors import BadValue
 from maestoso.core.model.estate import Interface, Prefix
+
+Address = IPv4Address | IPv6Address
 
 
 def translate(address: Interface, source: Prefix, to: Prefix) -> Interface:
@@ -36,16 +39,26 @@ def translate(address: Interface, source: Prefix, to: Prefix) -> Interface:
 
 def is_reserved(address: Interface) -> bool:
     """Whether this is the network or broadcast address of its prefix (RFC 919; not for /31, RFC 3021)."""
-    network = address.network
-    if network.num_addresses <= 2:
-        return False
-    if address.ip == network.network_address:
-        return True
-    return isinstance(address, IPv4Interface) and address.ip == network.broadcast_address
+    bits = (32 if address.version == 4 else 128) - address.network.prefixlen
+    last = (1 << bits) - 1
+    host = int(address) & last
+    return bits > 1 and (host == 0 or (address.version == 4 and host == last))
+
+
+def within(other: Address, address: Interface) -> bool:
+    """Whether ``other`` is inside the prefix of ``address``."""
+    bits = (32 if address.version == 4 else 128) - address.network.prefixlen
+    return other.version == address.version and (int(other) ^ int(address)) >> bits == 0
+
+
+@lru_cache(maxsize=65536)
+def parsed(text: str) -> Address:
+    """The address that a text writes; gateways and name servers come again and again."""
+    return ip_address(text)
 
 
 def new_mac(workload: str, nic: str, run_side: str) -> str:
     """A locally administered unicast MAC (IEEE 802c) that is the same each time for the same adapter."""
     digest = hashlib.sha256(f"{workload}/{nic}/{run_side}".encode()).digest()
-    first = (digest[0] & 0b1111_1100) | 0b10
-    return ":".join(f"{byte:02x}" for byte in (first, *digest[1:6]))
+    first, rest = (digest[0] & 0b1111_1100) | 0b10, digest[1:6].hex(":")
+    return f"{first:02x}:{rest}"

@@ -4,21 +4,23 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+import numpy as np
+
 from maestoso.core.addressing import block
 from maestoso.core.addressing.block import Family
-from maestoso.core.addressing.rule_table import FAMILIES, NONE, RuleTable
+from maestoso.core.addressing.rule_table import NONE, RuleTable
 
 DOES_NOT_FIT = "does not fit"
 BY_TABLE = "by the table"
 BY_DHCP = "DHCP"
 
 
-def families(texts: Sequence[str]) -> dict[Family, list[int]]:
+def families(texts: Sequence[str]) -> dict[Family, Sequence[int]]:
     """Positions of the addresses of each family."""
-    found: dict[Family, list[int]] = {family: [] for family in FAMILIES}
-    for index, text in enumerate(texts):
-        found[6 if ":" in text else 4].append(index)
-    return found
+    six = [index for index, text in enumerate(texts) if ":" in text]
+    if not six:
+        return {4: range(len(texts))}
+    return {4: [index for index, text in enumerate(texts) if ":" not in text], 6: six}
 
 
 def readdress(texts: Sequence[str], table: RuleTable) -> tuple[list[str], list[str]]:
@@ -26,23 +28,25 @@ def readdress(texts: Sequence[str], table: RuleTable) -> tuple[list[str], list[s
 
     Raises BadValue naming the first text that is no address.
     """
-    after, rules = list(texts), [""] * len(texts)
-    prefixes = [str(rule.prefix) for rule in table.rules]
-    words = {"dhcp": BY_DHCP, "table": BY_TABLE}
-    special = [words.get(side.action, "") if side.to is None or side.action == "table" else ""
-               for side in table.sides]  # fmt: skip
-    kept = [side.action == "keep" for side in table.sides]
+    after, rules = [""] * len(texts), [""] * len(texts)
+    prefixes = [*table.names, ""]  # the last one for 'no rule', which is -1
     for family, positions in families(texts).items():
         if not positions:
             continue
         moved = table.move(block.parse([texts[at] for at in positions], family), family)
-        made = zip(positions, moved.rule.tolist(), block.format_block(moved.words), moved.fits.tolist(),
-                   strict=True)  # fmt: skip
-        for at, rule, text, fits in made:
-            if rule == NONE:
-                after[at] = ""
-                continue
-            rules[at] = prefixes[rule]
-            if not kept[rule]:
-                after[at] = special[rule] or (text if fits else DOES_NOT_FIT)
+        made, by = block.format_block(moved.words), moved.rule.tolist()
+        for index in np.flatnonzero(~moved.fits | np.isin(moved.rule, table.without_address)).tolist():
+            made[index] = _in_words(table, by[index])
+        if len(positions) == len(texts):
+            return made, [prefixes[rule] for rule in by]
+        for at, text, rule in zip(positions, made, by, strict=True):
+            after[at], rules[at] = text, prefixes[rule]
     return after, rules
+
+
+def _in_words(table: RuleTable, rule: int) -> str:
+    """What stands in the place of an address where the rules give none."""
+    if rule == NONE:
+        return ""
+    action = table.sides[rule].action
+    return BY_TABLE if action == "table" else BY_DHCP if table.sides[rule].to is None else DOES_NOT_FIT

@@ -11,7 +11,8 @@ from dataclasses import dataclass
 from functools import cached_property
 from ipaddress import ip_address
 
-from maestoso.core.landing.ground import Address, Ground, Place
+from maestoso.core.addressing.translate import parsed
+from maestoso.core.landing.ground import Address, Ground, Place, key
 from maestoso.core.landing.isolation import Hop, Ways, in_words, leak, reach, ways
 from maestoso.core.landing.resolve import Resolved
 from maestoso.core.model.crosswalk import Crosswalk, Side
@@ -42,8 +43,9 @@ class Landings:
 
     def place(self, nic: LandingNic) -> Place:
         """Where an adapter is; one that a test makes its network for is alone there with the others."""
-        place = (self.crosswalk.target, nic.network)
-        return place if nic.isolated else self.ground.segment(place)
+        if nic.isolated:
+            return self.crosswalk.target, nic.network
+        return self.ground.segment((self.crosswalk.target, nic.network))
 
     def network(self, nic: LandingNic) -> Network | None:
         """The network, or the one that the test's own is made like."""
@@ -69,12 +71,12 @@ class Landings:
 
 def twice(all_of: Landings) -> Iterator[Finding]:
     """Two adapters on one address of one segment, or with one MAC there."""
-    addresses: dict[tuple[Place, Address], str] = {}
+    addresses: dict[tuple[Place, int], str] = {}
     macs: dict[tuple[Place, str], str] = {}
     for workload, _, nic in all_of.adapters:
         place = all_of.place(nic)
         for address in nic.addresses:
-            other = addresses.setdefault((place, address.ip), workload.name)
+            other = addresses.setdefault((place, key(address)), workload.name)
             if other != workload.name:
                 yield blocks(
                     "address-clash",
@@ -107,7 +109,7 @@ def in_use(all_of: Landings) -> Iterator[Finding]:
             continue
         held = all_of.ground.holders.get(all_of.place(nic), {})
         for address in nic.addresses:
-            holder = held.get(address.ip, "")
+            holder = held.get(key(address), "")
             if holder and holder not in landing and holder != f"a reservation for {nic.mac}":
                 yield blocks(
                     "address-in-use",
@@ -150,14 +152,14 @@ def kept_elsewhere(all_of: Landings) -> Iterator[Finding]:
 
 def gateway_unheld(all_of: Landings) -> Iterator[Finding]:
     """Somebody must answer on the gateway's address."""
-    landed = {(all_of.place(nic), a.ip) for _, _, nic in all_of.adapters for a in nic.addresses}
+    landed = {(all_of.place(nic), key(a)) for _, _, nic in all_of.adapters for a in nic.addresses}
     for workload, _, nic in all_of.adapters:
         network = all_of.network(nic)
         if network is None:
             continue
         held = all_of.ground.holders.get(all_of.ground.segment((all_of.crosswalk.target, nic.like)), {})
         for gateway in nic.gateways:
-            address = ip_address(gateway)
+            address = key(parsed(gateway))
             if address not in held and (all_of.place(nic), address) not in landed:
                 listed = ", ".join(network.gateways)
                 yield warns(
@@ -305,7 +307,7 @@ def same_as_production(all_of: Landings) -> Iterator[Finding]:
         segments = {all_of.ground.segment(other) for other in seen - {place}}
         for address in nic.addresses:
             for segment in sorted(segments):
-                holder = all_of.ground.holders.get(segment, {}).get(address.ip)
+                holder = all_of.ground.holders.get(segment, {}).get(key(address))
                 if holder:
                     yield blocks(
                         "test-equals-production",

@@ -6,11 +6,18 @@ from collections.abc import Iterator, Mapping
 from functools import cached_property
 from ipaddress import IPv4Address, IPv6Address, ip_address
 
-from maestoso.core.model.estate import HostPool, Inventory, Network, StoragePool, Workload
+from maestoso.core.model.estate import HostPool, Interface, Inventory, Network, StoragePool, Workload
 
 Place = tuple[str, str]
 """A network as (site, name)."""
 Address = IPv4Address | IPv6Address
+Bounds = tuple[int, int, int]
+"""A prefix as its family, first and last address."""
+
+
+def key(address: Address | Interface) -> int:
+    """An address as one number over both families."""
+    return int(address) if address.version == 4 else int(address) | 1 << 128
 
 
 class Ground:
@@ -58,20 +65,31 @@ class Ground:
         return self._segments.get(place, place)
 
     @cached_property
-    def holders(self) -> dict[Place, dict[Address, str]]:
-        """Who holds an address, by segment: a workload's name, or words for a gateway or a reservation."""
-        held: dict[Place, dict[Address, str]] = {}
+    def bounds(self) -> dict[Place, list[Bounds]]:
+        """The prefixes of every network, as numbers."""
+        return {
+            place: [
+                (prefix.version, int(prefix.network_address), int(prefix.broadcast_address))
+                for prefix in network.prefixes
+            ]
+            for place, network in self.networks.items()
+        }
+
+    @cached_property
+    def holders(self) -> dict[Place, dict[int, str]]:
+        """By segment and ``key`` of an address who holds it: a workload, or words for something else."""
+        held: dict[Place, dict[int, str]] = {}
         for place, network in self.networks.items():
             here = held.setdefault(self.segment(place), {})
             for gateway in network.gateways:
-                here[ip_address(gateway)] = f"the gateway of {network.name}"
+                here[key(ip_address(gateway))] = f"the gateway of {network.name}"
             for mac, text in network.reservations.items():
-                here[ip_address(text)] = f"a reservation for {mac}"
+                here[key(ip_address(text))] = f"a reservation for {mac}"
         for code, workload in self.workloads():
             for nic in workload.nics:
                 here = held.setdefault(self.segment((code, nic.network)), {})
                 for address in nic.addresses:
-                    here[address.ip] = workload.name
+                    here[key(address)] = workload.name
         return held
 
     def reserved_mac(self, place: Place, address: Address) -> str:

@@ -8,16 +8,20 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
-from ipaddress import IPv4Interface, IPv6Interface, ip_address, ip_interface
+from ipaddress import IPv4Interface, IPv6Interface, ip_interface
+from typing import NamedTuple
 
 from maestoso.core.addressing import block
 from maestoso.core.addressing.rule_table import FAMILIES, NONE, RuleTable
-from maestoso.core.addressing.translate import is_reserved, new_mac, translate
+from maestoso.core.addressing.translate import is_reserved, new_mac, parsed, translate, within
 from maestoso.core.landing.ground import Ground
 from maestoso.core.model.crosswalk import Crosswalk, NetworkRow, NicSide, Readdress, Side, WorkloadEntry
 from maestoso.core.model.estate import Disk, Interface, Nic, Prefix, Workload
 from maestoso.core.model.finding import Finding, blocks, note
 from maestoso.core.model.landing import Landing, LandingDisk, LandingNic
+
+_NO_EXCEPTION = WorkloadEntry(workload="")
+_NO_ENTRY = NicSide()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -52,8 +56,7 @@ class _Addresses:
     decided: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class _Decided:
+class _Decided(NamedTuple):
     """What the rules say of one address: the rule's position (-1: none), the moved number, if it fits."""
 
     rule: int
@@ -97,7 +100,7 @@ class _Resolver:
 
     def _workload(self, workload: Workload, decided: Iterator[_Decided]) -> Resolved:
         findings: list[Finding] = []
-        exception = self.exceptions.get(workload.name, WorkloadEntry(workload=workload.name))
+        exception = self.exceptions.get(workload.name, _NO_EXCEPTION)
         disks = tuple(
             self._disk(workload, disk, exception, findings)
             for disk in workload.disks
@@ -161,6 +164,8 @@ class _Resolver:
         source = disk.storage_pool
         pool = exception.storage_pools.get(disk.name) or self.storage_pools.get(source, "")
         known = self.ground.storage_pools.get((self.crosswalk.target, pool))
+        if known is not None and not known.replicated:
+            return LandingDisk(disk=disk.name, storage_pool=pool, size_gib=disk.size_gib)
         if not pool:
             sentence = f"{workload.name} has a disk on {source}, and the crosswalk says no pool for it."
             mend = f"Add a row for {source}."
@@ -168,7 +173,7 @@ class _Resolver:
         elif known is None:
             found = self._unknown("storage-pool-unknown", workload.name, source, pool, "storage pool")
             findings.append(replace(found, part=disk.name))
-        elif known.replicated:
+        else:
             findings.append(
                 blocks(
                     "landing-pool-replicated",
@@ -186,7 +191,7 @@ class _Resolver:
     ) -> LandingNic | None:
         entry = self.table.get((workload.name, nic.name))
         side = (entry.live if self.side == "live" else entry.test) if entry else None
-        side = side or NicSide()
+        side = side or _NO_ENTRY
         mac = (entry.mac if entry else None) or (
             new_mac(workload.name, nic.name, self.side) if self.crosswalk.new_macs else nic.mac
         )
@@ -207,11 +212,10 @@ class _Resolver:
         got = self._addresses(workload, nic, decided, side, like, findings)
         landed = LandingNic(
             nic=nic.name, network=network, isolated=isolated, mac=mac, dhcp=got.dhcp, before=nic.addresses,
-            addresses=tuple(got.addresses), gateways=tuple(dict.fromkeys(got.gateways)),
-            dns=tuple(dict.fromkeys(got.dns)), suffix=got.suffix, like=like, decided=got.decided,
-            was_dhcp=nic.dhcp,
+            addresses=tuple(got.addresses), gateways=_once(got.gateways), dns=_once(got.dns),
+            suffix=got.suffix, like=like, decided=got.decided, was_dhcp=nic.dhcp,
         )  # fmt: skip
-        findings += self._about_network(workload, nic, landed)
+        findings.extend(self._about_network(workload, nic, landed))
         return landed
 
     def _network(self, row: NetworkRow | None, side: NicSide) -> tuple[str, bool, str]:
@@ -250,7 +254,7 @@ class _Resolver:
             network = self.ground.networks.get((self.crosswalk.target, like))
             got.gateways = [
                 text for text in (network.gateways if network else ())
-                if any(ip_address(text) in address.network for address in got.addresses)
+                if any(within(parsed(text), address) for address in got.addresses)
             ]  # fmt: skip
         ruled = next((self.rules.sides[one.rule] for one in decided if one.rule != NONE), None)
         got.suffix = ruled.suffix if ruled else ""
@@ -275,7 +279,7 @@ class _Resolver:
             findings.append(complaint)
             return
         rule, says = self.rules.rules[one.rule], self.rules.sides[one.rule]
-        got.decided = got.decided or str(rule.prefix)
+        got.decided = got.decided or self.rules.names[one.rule]
         got.suffix = got.suffix or says.suffix
         if says.action == "dhcp":
             got.dhcp = True
@@ -328,8 +332,10 @@ class _Resolver:
         if self.side == "test" and not landed.isolated and place.role != "sandbox":
             sentence = f"A test copy of {name} would sit on {landed.network}, which is not a sandbox."
             yield blocks("sandbox-not-isolated", name, sentence, "Choose a sandbox network.", nic.name)
+        bounds = self.ground.bounds[(self.crosswalk.target, landed.like)]
         for address in landed.addresses:
-            if not any(address.ip in prefix for prefix in place.prefixes):
+            number = int(address)
+            if not any(v == address.version and low <= number <= high for v, low, high in bounds):
                 listed = ", ".join(map(str, place.prefixes)) or "nothing"
                 sentence = f"{name} would have {address.ip} on {landed.like}, which carries {listed}."
                 yield blocks("address-outside-prefix", name, sentence, "Mend the address rule.", nic.name)
@@ -337,7 +343,7 @@ class _Resolver:
                 sentence = f"{address.ip} of {name} is the network or broadcast address of its prefix."
                 yield blocks("reserved-address", name, sentence, "Give it another address.", nic.name)
         for gateway in landed.gateways:
-            if landed.addresses and not any(ip_address(gateway) in a.network for a in landed.addresses):
+            if landed.addresses and not any(within(parsed(gateway), a) for a in landed.addresses):
                 sentence = f"The gateway {gateway} of {name} is outside the prefix of its address."
                 mend = "Give the rule another gateway."
                 yield blocks("gateway-outside-prefix", name, sentence, mend, nic.name)
@@ -349,6 +355,10 @@ class _Resolver:
 
     def _way(self) -> str:
         return f"{self.crosswalk.source} to {self.crosswalk.target}"
+
+
+def _once(texts: list[str]) -> tuple[str, ...]:
+    return tuple(texts) if len(texts) < 2 else tuple(dict.fromkeys(texts))
 
 
 def _interface(number: int, prefix: Prefix) -> Interface:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import gc
 import hashlib
 import json
 import threading
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 
 from maestoso.core.addressing.rule_table import RuleTable
@@ -78,10 +80,12 @@ def whole(crosswalk: Crosswalk) -> Whole:
         name for group in all_groups()
         if (group.source, group.target) == (crosswalk.source, crosswalk.target) for name in group.members
     }  # fmt: skip
+    with _uncollected():
+        sides = {side: judge(crosswalk, place, workloads, side, copied) for side in SIDES}
     made = Whole(
         place=place,
         workloads=workloads,
-        sides={side: judge(crosswalk, place, workloads, side, copied) for side in SIDES},
+        sides=sides,
         of_crosswalk=check_crosswalk(crosswalk, place),
         unmapped=unmapped(crosswalk, place),
     )
@@ -90,6 +94,18 @@ def whole(crosswalk: Crosswalk) -> Whole:
         while len(_kept) > KEPT:
             del _kept[next(iter(_kept))]
     return made
+
+
+@contextmanager
+def _uncollected() -> Iterator[None]:
+    """Makes a hundred thousand small values that all stay without the collector looking at them each time."""
+    was = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was:
+            gc.enable()
 
 
 def lines() -> tuple[CrosswalkLine, ...]:
