@@ -1,7 +1,7 @@
 import { defineConfigWithVueTs, vueTsConfigs } from "@vue/eslint-config-typescript";
 import pluginVue from "eslint-plugin-vue";
 
-const features = ["access", "estate", "plans", "protection", "readiness", "runs"];
+const features = ["access", "crosswalks", "estate", "plans", "protection", "readiness", "runs"];
 
 export default defineConfigWithVueTs(
   { ignores: ["dist/**", "src/api/schema.d.ts", "eslint.config.js"] },

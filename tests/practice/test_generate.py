@@ -8,7 +8,11 @@ import unittest
 from collections import Counter
 from pathlib import Path
 
+from maestoso.core.codec import from_data
 from maestoso.core.estate.checks import inventory_complaints, workload_complaints
+from maestoso.core.landing.ground import Ground
+from maestoso.core.landing.judge import judge
+from maestoso.core.model.crosswalk import SIDES, Crosswalk
 from maestoso.practice.generate import PER_APP, generate
 from maestoso.practice.scenario import Scenario
 from maestoso.practice.world import World
@@ -40,6 +44,17 @@ class Generator(unittest.TestCase):
             self.assertEqual(list(inventory_complaints(inventory)), [])
             for workload in inventory.workloads:
                 self.assertEqual(list(workload_complaints(workload, inventory)), [])
+
+    def test_everything_lands_at_the_next_site_without_a_finding(self) -> None:
+        scenario = self.scenario(500, 3)
+        ground = Ground({code: scenario.spec(code, worlds.NOW).inventory for code in scenario.site_codes()})
+        walks = [from_data(Crosswalk, row) for row in scenario.data("crosswalks")["crosswalks"]]
+        self.assertEqual(len(walks), 3)
+        for walk in walks:
+            workloads = ground.sites[walk.source].workloads
+            names = {workload.name for workload in workloads}
+            for side in SIDES:
+                self.assertEqual(judge(walk, ground, workloads, side, names).findings, ())
 
     def test_groups_are_copied_to_another_site_and_some_workloads_to_none(self) -> None:
         scenario = self.scenario(11 * PER_APP, 3)

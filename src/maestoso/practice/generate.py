@@ -21,10 +21,11 @@ LARGEST = 8
 
 
 def generate(workloads: int, sites: int, seed: int) -> dict[str, Any]:
-    """The files of a scenario by name: sites, workloads, protection.
+    """The files of a scenario by name: sites, workloads, protection, crosswalks.
 
     Workloads come in applications of seven (data, app and web tiers that use each other), each in a group of
-    its own that is copied to the next site. Every eleventh application is protected by nobody.
+    its own that is copied to the next site. Every eleventh application is protected by nobody. Each site
+    keeps networks for what comes from the one before it, and a crosswalk says so.
     """
     random = np.random.default_rng(seed)
     codes = [NAMES[index][:3].upper() for index in range(sites)]
@@ -41,7 +42,12 @@ def generate(workloads: int, sites: int, seed: int) -> dict[str, Any]:
             groups.append(_group(random, app, codes, members))
     return {
         "sites": {
-            "sites": {code: _site(code, index, counts[code]) for index, code in enumerate(codes)},
+            "sites": {
+                code: _site(
+                    code, index, counts[code], _networks(counts[codes[index - 1]]) if sites > 1 else 0
+                )
+                for index, code in enumerate(codes)
+            },
             "links": [
                 {"between": [one, other], "bandwidth_bps": 40_000_000_000, "latency_ms": 5.0}
                 for index, one in enumerate(codes)
@@ -50,6 +56,7 @@ def generate(workloads: int, sites: int, seed: int) -> dict[str, Any]:
         },
         "workloads": {"workloads": rows},
         "protection": {"groups": groups},
+        "crosswalks": {"crosswalks": _crosswalks(codes, counts)},
     }
 
 
@@ -91,8 +98,39 @@ def _group(random: np.random.Generator, app: int, codes: list[str], members: lis
     }  # fmt: skip
 
 
-def _site(code: str, index: int, count: int) -> dict[str, Any]:
-    networks = -(-max(count, 1) // PER_NETWORK)
+def _networks(count: int) -> int:
+    return -(-max(count, 1) // PER_NETWORK)
+
+
+def _crosswalks(codes: list[str], counts: dict[str, int]) -> list[dict[str, Any]]:
+    """From each site to the next."""
+    found = []
+    for index, code in enumerate(codes if len(codes) > 1 else []):
+        to = (index + 1) % len(codes)
+        low, there = code.lower(), codes[to].lower()
+        moves = [
+            {"action": "translate", "to": f"10.{to + 101}.{n}.0/24", "gateway": f"10.{to + 101}.{n}.1"}
+            for n in range(_networks(counts[code]))
+        ]
+        found.append(
+            {
+                "source": code,
+                "target": codes[to],
+                "networks": [{"source": f"{low}-{n}", "live": f"{there}-in-{n}"} for n in range(len(moves))],
+                "host_pools": [{"source": f"{low}-hosts", "target": f"{there}-hosts"}],
+                "storage_pools": [{"source": f"{low}-disk", "target": f"{there}-disk"}],
+                "address_rules": [
+                    {"prefix": f"10.{index + 1}.{n}.0/24", "live": says, "test": says}
+                    for n, says in enumerate(moves)
+                ],
+            }
+        )
+    return found
+
+
+def _site(code: str, index: int, count: int, coming: int) -> dict[str, Any]:
+    """``coming`` is how many networks the site keeps for what comes from another."""
+    networks = _networks(count)
     return {
         "name": NAMES[index],
         "kind": "datacentre",
@@ -107,6 +145,10 @@ def _site(code: str, index: int, count: int) -> dict[str, Any]:
         "networks": [
             {"name": f"{code.lower()}-{n}", "vlan": 100 + n, "prefixes": [f"10.{index + 1}.{n}.0/24"]}
             for n in range(networks)
+        ]
+        + [
+            {"name": f"{code.lower()}-in-{n}", "vlan": 2000 + n, "prefixes": [f"10.{index + 101}.{n}.0/24"]}
+            for n in range(coming)
         ],
     }  # fmt: skip
 

@@ -75,7 +75,7 @@ class BetweenLandings(unittest.TestCase):
 
     def test_two_workloads_on_one_address_are_named_both(self) -> None:
         found = judged(walk_with(table=(entry(13),)), workloads=(DB, APP))
-        self.only(found, "address-clash", "db", "app", "10.2.0.13")
+        self.assertEqual(self.only(found, "address-clash", "db", "app", "10.2.0.13").others, ("db",))
 
     def test_two_adapters_with_one_mac(self) -> None:
         twins = (DB, replace(APP, nics=(replace(APP.nics[0], mac=DB.nics[0].mac),)))
@@ -142,6 +142,17 @@ class BetweenLandings(unittest.TestCase):
         found = judged(walk_with(exceptions=(exception,)), workloads=(DB, APP))
         self.assertEqual({(f.code, f.subject) for f in found}, {("name-taken", "db"), ("name-taken", "app")})
         self.assertEqual(judged(walk_with(exceptions=(exception,)), side="test", workloads=(DB, APP)), [])
+
+    def test_a_name_server_that_stays_behind(self) -> None:
+        asks = replace(DB, nics=(replace(DB.nics[0], dns=("10.1.0.13",)),))
+        found = judged(walk_with(), workloads=(asks, APP))
+        self.only(found, "dns-stays-behind", "10.1.0.13", "app at A")
+        self.assertEqual(judged(walk_with(), side="test", workloads=(asks, APP)), [])
+        moved = replace(
+            worlds.crosswalk().address_rules[0],
+            live=Readdress(action="translate", to=ip_network("10.2.0.0/24"), dns=("10.2.0.13",)),
+        )
+        self.assertEqual(judged(walk_with(address_rules=(moved,)), workloads=(asks, APP)), [])
 
     def test_no_agent_to_tell_the_guest(self) -> None:
         self.only(judged(walk_with(), workloads=(replace(DB, guest_agent=False),)), "injection-without-agent")

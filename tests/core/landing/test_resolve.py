@@ -6,6 +6,9 @@ import unittest
 from dataclasses import replace
 from ipaddress import ip_interface, ip_network
 
+from hypothesis import given
+from hypothesis import strategies as st
+
 from maestoso.core.landing import resolve as landing_resolve
 from maestoso.core.landing.ground import Ground
 from maestoso.core.landing.resolve import sandbox_name
@@ -169,6 +172,21 @@ class Findings(unittest.TestCase):
 
 class Exceptions(unittest.TestCase):
     """What is said of one workload or adapter beats every rule."""
+
+    @given(
+        st.lists(st.sampled_from(("10.1.0.0/24", "10.1.0.0/28", "10.0.0.0/8", "0.0.0.0/0")), max_size=4),
+        st.sampled_from(("keep", "dhcp", "table", "translate")),
+        st.integers(2, 254),
+    )
+    def test_an_entry_beats_any_set_of_rules(self, prefixes: list[str], action: str, host: int) -> None:
+        says = Readdress(action=action, to=ip_network("10.7.0.0/24"))  # type: ignore[arg-type]
+        rules = tuple(AddressRule(prefix=ip_network(text), live=says, test=says) for text in prefixes)
+        wanted = ip_interface(f"10.2.0.{host}/24")
+        entry = NicEntry(workload="db", nic="nic0", live=NicSide(addresses=(wanted,)))
+        walk = worlds.crosswalk(address_rules=rules, table=(entry,))
+        landing, findings = resolve(DB, walk, worlds.target(), "live")
+        self.assertEqual((landing.nics[0].addresses, landing.nics[0].dhcp), ((wanted,), False))
+        self.assertEqual(findings, ())
 
     def test_a_workload_of_another_size_name_and_place(self) -> None:
         entry = WorkloadEntry(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import unittest
 from dataclasses import replace
 from datetime import timedelta
+from ipaddress import ip_interface
 
 from maestoso.core.model.crosswalk import NetworkRow
 from maestoso.core.model.estate import Disk, HostPool, Service
@@ -197,6 +198,11 @@ class EachFinding(unittest.TestCase):
             host_pools=(HostPool(name="b-hosts", hosts=2, standby_hosts=1, cores=8, memory_mib=20480),)
         )
         twin = changed("app", nics=worlds.WORKLOADS["db"].nics)
+        asks = changed("db", nics=(replace(worlds.WORKLOADS["db"].nics[0], dns=("10.1.0.14",)),))
+        rule = worlds.crosswalk().address_rules[0]
+        served = replace(rule.test, dns=("10.2.0.14",))
+        named = worlds.crosswalk(address_rules=(replace(rule, live=served, test=served),))
+        doubled = worlds.crosswalk(address_rules=(rule, rule))
         open_sandbox = worlds.crosswalk(networks=(NetworkRow(source="a-net", live="b-net", sandbox="b-net"),))
         cases: list[Case] = [
             ("crosswalk-missing", "blocks", context(crosswalk=None), "no crosswalk from A to B"),
@@ -207,10 +213,30 @@ class EachFinding(unittest.TestCase):
             ("no-room", "blocks", context(target=small), "16 GiB"),
             ("no-room", "warns", context(target=asleep), "10 GiB free"),
             ("site-unreachable", "blocks", context(lost_sites={"B": "No connection."}), "does not answer"),
+            ("reverse-missing", "note", context(reverse=None), "could not come home"),
+            (
+                "held-landing-differs",
+                "warns",
+                context(held={"db": "B holds nothing for db."}),
+                "holds nothing",
+            ),
+            ("dns-comes-later", "warns", context(workloads=asks, crosswalk=named), "asks web (10.2.0.14)"),
+            ("rules-overlap", "blocks", context(crosswalk=doubled), "2 address rules hold 10.1.0.0/24"),
         ]
         for code, severity, ctx, words in cases:
             with self.subTest(code=code, words=words):
                 self.expect(code, severity, ctx, words)
+
+    def test_what_is_wrong_only_live_warns_before_a_test(self) -> None:
+        old = worlds.workload("old", 11, nics=(replace(worlds.WORKLOADS["db"].nics[0], network="b-net",
+                              mac="02:00:00:00:99:99", addresses=(ip_interface("10.2.0.11/24"),)),))  # fmt: skip
+        (found,) = findings_of(context(target=worlds.target(workloads=(old,))))
+        self.assertEqual((found.code, found.severity), ("address-in-use", "warns"))
+        self.assertTrue(found.sentence.startswith("In a live run: db would have 10.2.0.11"))
+
+    def test_rows_that_no_member_lands_by_are_not_its_business(self) -> None:
+        rows = (*worlds.crosswalk().networks, NetworkRow(source="a-other", live="b-gone"))
+        self.assertEqual(findings_of(context(crosswalk=worlds.crosswalk(networks=rows))), ())
 
     def test_a_service_of_a_protected_workload_outside_the_plan_does_not_stay_behind(self) -> None:
         wide = replace(worlds.GROUP, members=(*ALL, "mail"))

@@ -994,6 +994,7 @@ export interface components {
             sentence: string;
             mend: string;
             part: string;
+            others: string[];
         };
         Flow: {
             source: string;
@@ -1209,6 +1210,7 @@ export interface components {
         };
         LandingsView: {
             workloads: number;
+            placed: number;
             adapters: number;
             matched: number;
             rows: components["schemas"]["LandingRow"][];

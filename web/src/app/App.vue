@@ -66,6 +66,7 @@ const planCode = computed(() => (typeof route.params.code === "string" ? route.p
         <RouterLink to="/" :class="{ on: route.name === 'readiness' }">Readiness</RouterLink>
         <RouterLink to="/estate" :class="{ on: String(route.path).startsWith('/estate') }">Estate</RouterLink>
         <RouterLink to="/protection" :class="{ on: String(route.path).startsWith('/protection') }">Protection</RouterLink>
+        <RouterLink to="/crosswalks" :class="{ on: String(route.path).startsWith('/crosswalks') }">Crosswalks</RouterLink>
         <h2>Plans</h2>
         <RouterLink
           v-for="plan in line?.plans ?? []"

@@ -34,6 +34,8 @@ const items = computed<Item[]>(() => {
     { label: "Bring a file in", hint: "action", run: go("/estate/import") },
     { label: "Protection", hint: "page", run: go("/protection") },
     { label: "Protect workloads in a new group", hint: "action", run: go("/protection/new") },
+    { label: "Crosswalks", hint: "page", run: go("/crosswalks") },
+    ...(props.line?.flows ?? []).map((flow) => ({ label: `Where ${flow.source} lands at ${flow.target}`, hint: "crosswalk", run: go(`/crosswalks/${flow.source}/${flow.target}`) })),
     { label: "Runs", hint: "page", run: go("/runs") },
     ...runs.map((run) => ({ label: `Run ${run.id}: ${run.plan_name}`, hint: "run under way", run: go(`/runs/${run.id}`) })),
     ...plans.map((plan) => ({ label: plan.name, hint: `plan ${plan.code}`, run: go(`/plans/${plan.code}`) })),

@@ -6,6 +6,9 @@ export const router = createRouter({
     { path: "/", name: "readiness", component: () => import("@/features/readiness/ReadinessPage.vue") },
     { path: "/plans/:code", name: "plan", component: () => import("@/features/plans/PlanPage.vue") },
     { path: "/plans/:code/start", name: "start", component: () => import("@/features/runs/StartPage.vue") },
+    { path: "/plans/:code/landings", name: "plan-landings", component: () => import("@/features/plans/LandingsPage.vue") },
+    { path: "/crosswalks", name: "crosswalks", component: () => import("@/features/crosswalks/CrosswalksPage.vue") },
+    { path: "/crosswalks/:source/:target", name: "crosswalk", component: () => import("@/features/crosswalks/CrosswalkPage.vue") },
     { path: "/estate", name: "estate", component: () => import("@/features/estate/EstatePage.vue") },
     { path: "/estate/sites", name: "sites", component: () => import("@/features/estate/SitesPage.vue") },
     { path: "/estate/uses", name: "uses", component: () => import("@/features/estate/UsesPage.vue") },
@@ -16,6 +19,7 @@ export const router = createRouter({
     { path: "/protection/:code/edit", name: "edit-group", component: () => import("@/features/protection/GroupEditor.vue") },
     { path: "/runs", name: "runs", component: () => import("@/features/runs/RunsPage.vue") },
     { path: "/runs/:id(\\d+)", name: "run", component: () => import("@/features/runs/RunPage.vue") },
+    { path: "/runs/:id(\\d+)/landings", name: "run-landings", component: () => import("@/features/runs/LandingsPage.vue") },
     { path: "/:rest(.*)", name: "nowhere", component: () => import("@/app/NowherePage.vue") },
   ],
 });

@@ -1,13 +1,13 @@
 <script setup lang="ts">
 import type { Finding } from "@/api/types";
 
-defineProps<{ findings: Finding[] }>();
+defineProps<{ findings: Finding[]; compact?: boolean }>();
 const words = { blocks: "Blocks", warns: "Warns", note: "Note" } as const;
 const shapes = { blocks: "■", warns: "▲", note: "●" } as const;
 </script>
 
 <template>
-  <ul class="findings">
+  <ul class="findings" :class="{ compact }">
     <li v-for="finding in findings" :key="finding.code + finding.subject + finding.sentence" :class="finding.severity">
       <strong><span aria-hidden="true">{{ shapes[finding.severity] }}</span> {{ words[finding.severity] }}</strong>
       <p>{{ finding.sentence }} <span class="quiet">{{ finding.mend }}</span></p>
@@ -20,6 +20,14 @@ li {
   padding: 2px 0 2px 12px;
   border-left: 4px solid var(--rule);
   margin-bottom: 10px;
+}
+.compact strong {
+  white-space: nowrap;
+}
+.compact li {
+  display: flex;
+  gap: var(--gap-2);
+  margin-bottom: 2px;
 }
 .blocks {
   border-left-color: var(--disaster);

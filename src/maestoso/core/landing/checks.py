@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from ipaddress import ip_address
 
@@ -78,13 +78,14 @@ def twice(all_of: Landings) -> Iterator[Finding]:
         for address in nic.addresses:
             other = addresses.setdefault((place, key(address)), workload.name)
             if other != workload.name:
-                yield blocks(
+                found = blocks(
                     "address-clash",
                     workload.name,
                     f"{workload.name} and {other} would both have {address.ip} on {nic.like}.",
                     "Give one of them another address.",
                     nic.nic,
                 )
+                yield replace(found, others=(other,))
         other = macs.setdefault((place, nic.mac), f"{workload.name} {nic.nic}")
         if nic.mac and other != f"{workload.name} {nic.nic}":
             yield blocks(
@@ -280,6 +281,32 @@ def injection_without_agent(all_of: Landings) -> Iterator[Finding]:
             )
 
 
+def dns_stays_behind(all_of: Landings) -> Iterator[Finding]:
+    """A name server of the source that will not be where it is asked once the source is gone."""
+    if all_of.side == "test":
+        return
+    source = all_of.crosswalk.source
+    asked = {text for _, _, nic in all_of.adapters for text in nic.dns}
+    servers = {
+        str(address.ip): workload.name
+        for workload in (all_of.ground.sites[source].workloads if source in all_of.ground.sites else ())
+        for nic in workload.nics
+        for address in nic.addresses
+        if str(address.ip) in asked
+    }
+    landed = {str(a.ip) for _, _, nic in all_of.adapters for a in nic.addresses} if servers else set()
+    for workload, _, nic in all_of.adapters:
+        for text in nic.dns:
+            if text in servers and text not in landed:
+                yield warns(
+                    "dns-stays-behind",
+                    workload.name,
+                    f"{workload.name} would ask {text} for names, which is {servers[text]} at {source}.",
+                    "Give the address rule the name servers that are at the target.",
+                    nic.nic,
+                )
+
+
 def leaking(all_of: Landings) -> Iterator[Finding]:
     """A sandbox from which packets come to production, hop by hop."""
     if all_of.side == "live":
@@ -321,7 +348,7 @@ def same_as_production(all_of: Landings) -> Iterator[Finding]:
 
 RULES: tuple[Callable[[Landings], Iterator[Finding]], ...] = (
     twice, in_use, kept_elsewhere, gateway_unheld, dhcp_there, in_dhcp_range, name_taken,
-    injection_without_agent, leaking, same_as_production,
+    injection_without_agent, dns_stays_behind, leaking, same_as_production,
 )  # fmt: skip
 
 

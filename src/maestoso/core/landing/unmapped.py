@@ -56,7 +56,7 @@ def _kinds(*found: Mapping[str, set[str]]) -> Iterable[tuple[Kind, Mapping[str, 
 
 
 def unmapped(crosswalk: Crosswalk, ground: Ground) -> tuple[Source, ...]:
-    """Sources without a row on which some workload depends, the most wanted first."""
+    """Sources without a row on which some workload depends, the most wanted first, folders last."""
     mapped: dict[Kind, set[str]] = {
         "network": {row.source for row in crosswalk.networks},
         "host pool": {row.source for row in crosswalk.host_pools},
@@ -68,7 +68,8 @@ def unmapped(crosswalk: Crosswalk, ground: Ground) -> tuple[Source, ...]:
         if one.workloads and one.name not in mapped[one.kind]
     ]  # fmt: skip
     found += _without_rule(crosswalk, ground)
-    return tuple(sorted(found, key=lambda one: -one.workloads))
+    # Without a folder a workload lands all the same, so folders come last.
+    return tuple(sorted(found, key=lambda one: (one.kind == "folder", -one.workloads)))
 
 
 def _without_rule(crosswalk: Crosswalk, ground: Ground) -> Iterable[Source]:

@@ -13,7 +13,7 @@ SEVERITIES: tuple[Severity, ...] = ("blocks", "warns", "note")
 class Finding:
     """``subject`` is what the sentence is about (a workload, a group, a wave); ``mend`` says what to do.
 
-    ``part`` is the adapter or disk of the subject, where it is about one.
+    ``part`` is the adapter or disk of the subject, where it is about one; ``others`` are as much to blame.
     """
 
     code: str
@@ -22,6 +22,7 @@ class Finding:
     sentence: str
     mend: str
     part: str = ""
+    others: tuple[str, ...] = ()
 
 
 def blocks(code: str, subject: str, sentence: str, mend: str, part: str = "") -> Finding:

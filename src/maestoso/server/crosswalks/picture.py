@@ -184,9 +184,10 @@ def view(
     by_workload: dict[str, list[LandingFinding]] = {}
     beside = [LandingFinding(side="both", finding=finding) for finding in of_crosswalk]
     for one in findings:
-        if one.finding.subject in names:
-            by_workload.setdefault(one.finding.subject, []).append(one)
-        else:
+        about = [name for name in (one.finding.subject, *one.finding.others) if name in names]
+        for name in about:
+            by_workload.setdefault(name, []).append(one)
+        if not about:
             beside.append(one)
     odd = {(entry.workload, "") for entry in crosswalk.exceptions}
     odd |= {(entry.workload, entry.nic) for entry in crosswalk.table}
@@ -197,10 +198,14 @@ def view(
     ]
     if asked.only_findings:
         rows = [row for row in rows if row.findings]
+    stuck = {
+        name for name, some in by_workload.items() if any(one.finding.severity == "blocks" for one in some)
+    }
     counted = _counted([*(one.finding for one in findings), *of_crosswalk])
     return LandingsView(
-        workloads=len(workloads), adapters=sum(len(workload.nics) for workload in workloads),
-        matched=len(rows), rows=tuple(rows[asked.offset : asked.offset + asked.limit]),
+        workloads=len(workloads), placed=len(workloads) - len(stuck),
+        adapters=sum(len(workload.nics) for workload in workloads), matched=len(rows),
+        rows=tuple(rows[asked.offset : asked.offset + asked.limit]),
         findings=tuple(sorted(beside, key=lambda one: SEVERITIES.index(one.finding.severity))),
         blocks=counted["blocks"], warns=counted["warns"], unmapped=tuple(missing),
         rooms=tuple(RoomView(side=side, room=room) for side in SIDES for room in sides[side].rooms),
@@ -254,6 +259,7 @@ def _rows(
             before=in_words(nic.addresses, nic.dhcp) if nic else "no adapter",
             live=_side(live, name), test=_side(test, name), name=live.name, host_pool=live.host_pool,
             cores=live.cores, memory_mib=live.memory_mib, folder=live.folder,
+            disks=live.disks,
             exception=not odd.isdisjoint({(workload.name, ""), (workload.name, name)}), findings=tuple(mine),
         )  # fmt: skip
 

@@ -14,6 +14,7 @@ from maestoso.core.landing.unmapped import Source
 from maestoso.core.model.crosswalk import Crosswalk, NicEntry, Side
 from maestoso.core.model.estate import HostPool, Network, StoragePool
 from maestoso.core.model.finding import Finding
+from maestoso.core.model.landing import LandingDisk
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -123,6 +124,7 @@ class LandingRow:
     cores: int
     memory_mib: int
     folder: str
+    disks: tuple[LandingDisk, ...]
     exception: bool
     findings: tuple[LandingFinding, ...]
 
@@ -139,10 +141,12 @@ class RoomView:
 class LandingsView:
     """The before-and-after table: a stretch of its rows, and what is wrong beside them.
 
-    ``findings`` are those that no single workload has; ``blocks`` and ``warns`` count all of them.
+    ``findings`` are those that no single workload has; ``blocks`` and ``warns`` count all of them. ``placed``
+    are the workloads that nothing keeps from landing.
     """
 
     workloads: int
+    placed: int
     adapters: int
     matched: int
     rows: tuple[LandingRow, ...]

@@ -7,9 +7,10 @@ import { usePlan, useWorkloads } from "@/api/queries";
 import type { AssessmentView, Member, Plan, Problem } from "@/api/types";
 import MemberInspector from "@/features/plans/MemberInspector.vue";
 import WaveBoard from "@/features/plans/WaveBoard.vue";
-import { find, moveTo, newMember, setAll, useDraft } from "@/features/plans/draft";
+import { find, moveTo, newMember, setAll } from "@/features/plans/draft";
 import FindingList from "@/ui/FindingList.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
+import { useDraft } from "@/ui/draft";
 import { ago, chance, count, duration } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
 import ScoreView from "@/ui/score/ScoreView.vue";
@@ -18,8 +19,9 @@ const route = useRoute();
 const client = useQueryClient();
 const code = computed(() => String(route.params.code));
 const { data: detail, error } = usePlan(code);
-const draft = useDraft(detail);
-const plan = draft.plan;
+const saved = computed(() => detail.value && { value: detail.value.plan, version: detail.value.version });
+const draft = useDraft(saved, (one) => one.code);
+const plan = draft.value;
 const selected = ref<string[]>(typeof route.query.select === "string" ? [route.query.select] : []);
 const assessment = ref<AssessmentView | null>(null);
 const saveError = ref<unknown>(null);
@@ -226,6 +228,7 @@ useKeys([
           <button class="btn" :disabled="!draft.changed.value || saving" title="Ctrl+S" @click="save">
             Save version {{ draft.basedOn.value + 1 }}
           </button>
+          <RouterLink class="btn" :to="`/plans/${code}/landings`">Landings</RouterLink>
           <RouterLink class="btn main" :to="`/plans/${code}/start`">Start a test …</RouterLink>
         </div>
       </div>

@@ -185,6 +185,8 @@ useKeys([
         <section>
           <h2>Facts</h2>
           <dl>
+            <dt>Landings</dt>
+            <dd><RouterLink :to="`/runs/${status.id}/landings`">Planned and actual addresses</RouterLink></dd>
             <dt>Run</dt>
             <dd>{{ status.id }}, version {{ status.plan_version }} of <RouterLink :to="`/plans/${status.plan}`">{{ status.plan }}</RouterLink></dd>
             <dt>Started</dt>

@@ -1,0 +1,337 @@
+<script setup lang="ts">
+import { useQuery, useQueryClient } from "@tanstack/vue-query";
+import { computed, onScopeDispose, ref, watch } from "vue";
+import { useRoute, useRouter } from "vue-router";
+import { ApiError, api, take } from "@/api/client";
+import type { Crosswalk, LandingRow, LandingsView, OneWay, Proposal } from "@/api/types";
+import ExceptionDrawer from "@/features/crosswalks/ExceptionDrawer.vue";
+import HeldTable from "@/features/crosswalks/HeldTable.vue";
+import MatchDialog from "@/features/crosswalks/MatchDialog.vue";
+import RuleTable from "@/features/crosswalks/RuleTable.vue";
+import TableFile from "@/features/crosswalks/TableFile.vue";
+import ThreadBoard, { type Item } from "@/features/crosswalks/ThreadBoard.vue";
+import { ISOLATED, KINDS, type Kind, accept, join, sideOf, threadsOf, unjoin } from "@/features/crosswalks/edit";
+import FindingList from "@/ui/FindingList.vue";
+import LandingTable from "@/ui/LandingTable.vue";
+import PageTabs from "@/ui/PageTabs.vue";
+import ProblemNote from "@/ui/ProblemNote.vue";
+import { useDraft } from "@/ui/draft";
+import { count, list } from "@/ui/format";
+import { useKeys } from "@/ui/keys";
+
+const route = useRoute();
+const router = useRouter();
+const client = useQueryClient();
+const source = computed(() => String(route.params.source));
+const target = computed(() => String(route.params.target));
+const { data: detail, error } = useQuery({
+  queryKey: ["crosswalk", source, target],
+  queryFn: () => take(api.GET("/api/v1/crosswalks/{source}/{target}", { params: { path: { source: source.value, target: target.value } } })),
+  refetchOnWindowFocus: false,
+});
+const saved = computed(() => detail.value && { value: detail.value.crosswalk, version: detail.value.revision });
+const draft = useDraft<Crosswalk>(saved, (one) => `crosswalk.${one.source}.${one.target}`);
+const crosswalk = draft.value;
+
+const tab = computed({
+  get: () => String(route.query.tab ?? "map"),
+  set: (key: string) => void router.replace({ query: { ...route.query, tab: key } }),
+});
+const filter = ref(typeof route.query.filter === "string" ? route.query.filter : "");
+const onlyFindings = ref(false);
+const landings = ref<LandingsView | null>(null);
+const judgeError = ref<unknown>(null);
+const saveError = ref<unknown>(null);
+const said = ref("");
+const matching = ref(false);
+const show = ref<{ kind: Kind; name: string } | null>(null);
+const openKey = ref("");
+const lost = ref<OneWay[] | null>(null);
+const LONGEST = 1000;
+
+// Judged again as one edits: a moment after the last change; the newest answer wins.
+let asked = 0;
+let timer = 0;
+async function judge() {
+  if (!crosswalk.value) return;
+  const mine = ++asked;
+  try {
+    const body = { crosswalk: crosswalk.value, filter: filter.value, only_findings: onlyFindings.value, limit: LONGEST };
+    const answer = await take(api.POST("/api/v1/crosswalks/landings", { body }));
+    if (mine !== asked) return;
+    landings.value = answer;
+    judgeError.value = null;
+  } catch (caught) {
+    if (mine === asked) judgeError.value = caught;
+  }
+}
+watch(
+  [crosswalk, filter, onlyFindings],
+  () => {
+    window.clearTimeout(timer);
+    timer = window.setTimeout(judge, landings.value ? 150 : 0);
+  },
+  { immediate: true },
+);
+onScopeDispose(() => window.clearTimeout(timer));
+
+const names = computed(() => ({ from: detail.value?.source_name ?? source.value, to: detail.value?.target_name ?? target.value }));
+const sentence = computed(() => {
+  const now = landings.value;
+  if (!now || !crosswalk.value) return `${names.value.from} to ${names.value.to}`;
+  if (!now.workloads) return `There are no workloads at ${names.value.from} that could land at ${names.value.to}.`;
+  const nothing = !crosswalk.value.networks.length && !crosswalk.value.host_pools.length;
+  if (nothing) return `Nothing says yet where the ${count(now.workloads, "workload")} of ${names.value.from} would come down at ${names.value.to}. Match what is alike, then join the rest.`;
+  const all = now.placed === now.workloads;
+  const first = `${all ? "All" : `${now.placed} of the`} ${count(now.workloads, "workload")} of ${names.value.from} ${now.placed === 1 ? "has" : "have"} a place at ${names.value.to} that works.`;
+  const missing = now.unmapped.length ? ` ${count(now.unmapped.length, "thing")} ${now.unmapped.length === 1 ? "is" : "are"} not mapped.` : "";
+  const wrong = now.warns ? ` ${count(now.warns, "finding warns", "findings warn")}.` : all && !now.blocks ? " Nothing is wrong." : "";
+  return first + missing + wrong;
+});
+const shownUnmapped = computed(() => (landings.value?.unmapped ?? []).slice(0, 12));
+const rulesMissing = computed(() => (landings.value?.unmapped ?? []).filter((one) => one.kind === "address rule").map((one) => one.name));
+const heldFor = computed(() => new Set(landings.value?.rows.map((row) => row.workload)));
+const beside = computed(() => (landings.value?.findings ?? []).map((one) => one.finding));
+const openRow = computed(() => landings.value?.rows.find((row) => `${row.workload}/${row.nic}` === openKey.value) ?? null);
+
+function lefts(kind: Kind): Item[] {
+  return (detail.value?.sources ?? [])
+    .filter((one) => one.kind === kind)
+    .map((one) => {
+      const network = kind === "network" ? detail.value?.source_networks.find((candidate) => candidate.name === one.name) : undefined;
+      const stretched = network?.stretched_with ? ` ⇄ ${network.stretched_with}` : "";
+      return { name: one.name, workloads: one.workloads, said: network ? `${network.prefixes.join(", ")} VLAN ${network.vlan}${network.dhcp ? " DHCP" : ""}${stretched}` : "" };
+    });
+}
+function rights(kind: Kind): Item[] {
+  const there = detail.value?.targets;
+  if (!there) return [];
+  if (kind === "folder") return there.folders.map((name) => ({ name, said: "" }));
+  if (kind === "network") {
+    const own: Item = { name: ISOLATED, said: "an isolated network of its own", more: "each test makes it and takes it away" };
+    return [
+      own,
+      ...there.networks.map((network) => ({
+        name: network.name,
+        said: `${network.prefixes.join(", ")} VLAN ${network.vlan}${network.dhcp ? " DHCP" : ""}`,
+        more: network.role === "sandbox" ? "sandbox, for tests" : network.stretched_with ? `stretched with ${network.stretched_with}` : network.role,
+      })),
+    ];
+  }
+  const rooms = (name: string) => {
+    const wanted = (landings.value?.rooms ?? []).filter((one) => one.room.pool === name);
+    return wanted.map(({ side, room }) => `${side}: ${room.wanted} of ${room.free} ${room.what === "cores" ? "cores" : `GiB ${room.what}`}`).join(", ");
+  };
+  if (kind === "host pool") return there.host_pools.map((pool) => ({ name: pool.name, said: `${pool.hosts} hosts${pool.standby_hosts ? `, ${pool.standby_hosts} in standby` : ""}`, more: rooms(pool.name) }));
+  return there.storage_pools.map((pool) => ({ name: pool.name, said: `${pool.capacity_gib - pool.used_gib} GiB free`, more: rooms(pool.name), warn: pool.replicated ? "itself replicated, cannot be landed on" : "" }));
+}
+
+function joined(kind: Kind, sources: string[], to: string) {
+  if (!detail.value) return;
+  const side = sideOf(detail.value, kind, to);
+  let left: string[] = [];
+  draft.edit((next) => (left = join(next, kind, sources, to, side)));
+  said.value = left.length ? `${list(left)} must have a network to go to live, before it can have one for tests.` : "";
+}
+function taken(proposals: Proposal[]) {
+  draft.edit((next) => proposals.forEach((one) => accept(next, one)));
+}
+function goTo(kind: string, name: string) {
+  tab.value = kind === "address rule" ? "rules" : "map";
+  if (kind !== "address rule") show.value = { kind: kind as Kind, name };
+}
+async function save() {
+  const sent = crosswalk.value;
+  if (!sent || !draft.changed.value) return;
+  saveError.value = null;
+  try {
+    const params = { path: { source: source.value, target: target.value }, header: { "If-Match": `"${draft.basedOn.value}"` } };
+    const done = await take(draft.basedOn.value ? api.PUT("/api/v1/crosswalks/{source}/{target}", { params, body: sent }) : api.POST("/api/v1/crosswalks", { body: sent }));
+    draft.settle(sent, done.revision);
+    said.value = "Saved. Plans and held landings follow it from now on.";
+    await client.invalidateQueries();
+  } catch (caught) {
+    saveError.value = caught;
+  }
+}
+async function reload() {
+  const now = await client.fetchQuery({
+    queryKey: ["crosswalk", source.value, target.value, "newest"],
+    queryFn: () => take(api.GET("/api/v1/crosswalks/{source}/{target}", { params: { path: { source: source.value, target: target.value } } })),
+    staleTime: 0,
+  });
+  draft.settle(now.crosswalk, now.revision);
+  saveError.value = null;
+  await client.invalidateQueries();
+}
+const stale = computed(() => saveError.value instanceof ApiError && saveError.value.problem.code === "stale");
+const discard = () => detail.value && draft.settle(detail.value.crosswalk, detail.value.revision);
+async function twin() {
+  saveError.value = null;
+  try {
+    const params = { path: { source: source.value, target: target.value } };
+    lost.value = (await take(api.POST("/api/v1/crosswalks/{source}/{target}/twin", { params }))).one_way;
+    await client.invalidateQueries();
+  } catch (caught) {
+    saveError.value = caught;
+  }
+}
+const openDrawer = (row: LandingRow) => (openKey.value = `${row.workload}/${row.nic}`);
+const tabs = computed(() => [
+  { key: "map", name: "Map", mark: landings.value?.unmapped.some((one) => one.kind !== "address rule") ? "▲" : "" },
+  { key: "rules", name: "Address rules", mark: rulesMissing.value.length ? "▲" : "" },
+  { key: "landings", name: "Before and after", mark: landings.value?.blocks ? "■" : "" },
+  { key: "held", name: `Held at ${names.value.to}` },
+]);
+useKeys([
+  { keys: ["M"], label: "Match what is alike", run: () => (matching.value = true) },
+  { keys: ["Ctrl+Z"], label: "Undo", run: () => draft.undo() },
+  { keys: ["Ctrl+Shift+Z"], label: "Redo", run: () => draft.redo() },
+  { keys: ["Ctrl+S"], label: "Save", run: () => void save() },
+  ...tabs.value.map((one, index) => ({ keys: [String(index + 1)], label: one.name, run: () => (tab.value = one.key) })),
+]);
+</script>
+
+<template>
+  <div class="page">
+    <ProblemNote v-if="error && !crosswalk" :error="error" />
+    <template v-if="crosswalk && detail">
+      <div class="top">
+        <div>
+          <h1 class="sentence">{{ sentence }}</h1>
+          <p class="under" data-testid="draft">
+            <template v-if="draft.changed.value">{{ draft.basedOn.value ? "Changed, not saved." : "Not made yet." }} {{ said }} <button class="link" @click="discard">Discard the changes</button></template>
+            <template v-else>{{ said || (detail.plans.length ? `${list(detail.plans)} land${detail.plans.length === 1 ? "s" : ""} by it.` : "No plan lands by it yet.") }}</template>
+          </p>
+        </div>
+        <div class="buttons">
+          <button class="btn" :disabled="!draft.canUndo.value" title="Ctrl+Z" @click="draft.undo">Undo</button>
+          <button class="btn" :disabled="!draft.canRedo.value" title="Ctrl+Shift+Z" @click="draft.redo">Redo</button>
+          <button class="btn" title="M" @click="matching = true">Match …</button>
+          <RouterLink v-if="detail.has_twin" class="btn" :to="`/crosswalks/${target}/${source}`">The way back</RouterLink>
+          <button v-else-if="detail.revision" class="btn" :disabled="draft.changed.value" :title="draft.changed.value ? 'Save first' : ''" @click="twin">Make the way back</button>
+          <button class="btn main" :disabled="!draft.changed.value" title="Ctrl+S" @click="save">{{ draft.basedOn.value ? "Save" : "Make it" }}</button>
+        </div>
+      </div>
+      <ProblemNote v-if="saveError" :error="saveError" />
+      <p v-if="stale"><button class="btn" @click="reload">Load it again and lose my changes</button></p>
+      <ProblemNote v-if="judgeError" :error="judgeError" />
+      <p v-if="shownUnmapped.length" class="missing" data-testid="unmapped">
+        <b class="brass">▲ No place yet:</b>
+        <button v-for="one in shownUnmapped" :key="one.kind + one.name" class="chip" @click="goTo(one.kind, one.name)">{{ one.kind }} <b class="mono">{{ one.name }}</b>, {{ count(one.workloads, "workload") }}</button>
+        <span v-if="(landings?.unmapped.length ?? 0) > shownUnmapped.length" class="quiet">and {{ (landings?.unmapped.length ?? 0) - shownUnmapped.length }} more</span>
+      </p>
+      <PageTabs v-model="tab" :tabs="tabs" label="Crosswalk" />
+
+      <div v-if="tab === 'map'">
+        <p class="quiet">
+          Drag from left to right, or select on the left and click on the right. By keyboard: space selects, Enter goes over and joins, Delete unmaps. <span class="livethread">live</span> <span class="testthread">in a test</span>
+        </p>
+        <ThreadBoard
+          v-for="kind in KINDS"
+          :key="kind"
+          :kind="kind"
+          :left="lefts(kind)"
+          :right="rights(kind)"
+          :threads="threadsOf(crosswalk, kind)"
+          :show="show?.kind === kind ? show.name : ''"
+          @join="(sources, to) => joined(kind, sources, to)"
+          @unjoin="(sources) => draft.edit((next) => unjoin(next, kind, sources))"
+        />
+      </div>
+      <div v-else-if="tab === 'rules'">
+        <RuleTable :crosswalk="crosswalk" :missing="rulesMissing" @edit="draft.edit" />
+        <TableFile :crosswalk="crosswalk" @edit="draft.edit" />
+      </div>
+      <div v-else-if="tab === 'landings' && landings">
+        <FindingList v-if="beside.length" :findings="beside" compact />
+        <p class="bar">
+          <input v-model.lazy="filter" class="entry mono wide" aria-label="Filter" placeholder="tag:app=booking nic:10.20.0.0/16" />
+          <label class="check"><input v-model="onlyFindings" type="checkbox" /> only what has findings</label>
+          <span class="quiet">{{ count(landings.matched, "adapter") }}<template v-if="landings.matched > LONGEST">, the first {{ LONGEST }} are shown</template></span>
+          <a v-if="detail.revision" class="btn" :href="`/api/v1/crosswalks/${source}/${target}/landings.csv?filter=${encodeURIComponent(filter)}`" download>Save as CSV</a>
+        </p>
+        <LandingTable :rows="landings.rows" none="The filter finds nothing here." :opened="openKey" @open="openDrawer" />
+      </div>
+      <HeldTable v-else-if="tab === 'held'" :code="target" :name="names.to" :workloads="heldFor" />
+      <MatchDialog v-model="matching" :crosswalk="crosswalk" @accept="taken" />
+      <ExceptionDrawer v-if="openRow" :row="openRow" :crosswalk="crosswalk" :detail="detail" @close="openKey = ''" @edit="draft.edit" />
+      <el-dialog :model-value="!!lost" title="The way back is made" width="620" @close="lost = null">
+        <p v-if="!lost?.length">Every row could be turned round.</p>
+        <template v-else>
+          <p>{{ count(lost.length, "row") }} could not be turned round, and {{ lost.length === 1 ? "is" : "are" }} not in it:</p>
+          <ul class="lost">
+            <li v-for="one in lost" :key="one.row"><b>{{ one.row }}</b>: {{ one.why }}.</li>
+          </ul>
+        </template>
+        <template #footer>
+          <button class="btn" @click="lost = null">Stay here</button>
+          <RouterLink class="btn main" :to="`/crosswalks/${target}/${source}`">See it</RouterLink>
+        </template>
+      </el-dialog>
+    </template>
+    <p v-else-if="!error" class="quiet">One moment …</p>
+  </div>
+</template>
+
+<style scoped>
+.top {
+  display: flex;
+  justify-content: space-between;
+  gap: var(--gap-4);
+}
+.buttons {
+  display: flex;
+  gap: var(--gap-2);
+  flex: none;
+  align-items: flex-start;
+}
+.missing {
+  display: flex;
+  flex-wrap: wrap;
+  gap: var(--gap-2);
+  align-items: center;
+  margin-top: var(--gap-2);
+}
+.brass {
+  color: var(--brass);
+}
+.chip {
+  font: inherit;
+  border: 1px solid var(--brass);
+  border-radius: 9px;
+  background: var(--brass-soft);
+  color: var(--ink-1);
+  padding: 1px 10px;
+  cursor: pointer;
+}
+.livethread,
+.testthread {
+  padding-left: 34px;
+  margin-left: var(--gap-3);
+  background: linear-gradient(var(--ink-2), var(--ink-2)) left center / 28px 2px no-repeat;
+}
+.testthread {
+  background: repeating-linear-gradient(90deg, var(--test) 0 5px, transparent 5px 9px) left center / 28px 2px no-repeat;
+  color: var(--test);
+}
+.bar {
+  display: flex;
+  gap: var(--gap-3);
+  align-items: center;
+  flex-wrap: wrap;
+  margin: var(--gap-2) 0;
+}
+.wide {
+  width: 360px;
+}
+.check {
+  display: inline-flex;
+  gap: 6px;
+  align-items: center;
+}
+.lost li {
+  padding: 4px 0;
+  border-bottom: 1px solid var(--rule-faint);
+}
+</style>

@@ -1,0 +1,162 @@
+<script setup lang="ts">
+// What one workload and one of its adapters has in place of what the rules say. Every change goes into the
+// draft at once, so that the row behind the drawer shows what it makes.
+import { computed } from "vue";
+import type { Crosswalk, CrosswalkDetail, LandingRow, NicSide } from "@/api/types";
+import { entryOf, exceptionOf, newSide, tidy, words } from "@/features/crosswalks/edit";
+import FindingList from "@/ui/FindingList.vue";
+import { landed } from "@/ui/landing";
+
+const props = defineProps<{ row: LandingRow; crosswalk: Crosswalk; detail: CrosswalkDetail }>();
+const emit = defineEmits<{ close: []; edit: [change: (next: Crosswalk) => void] }>();
+const SIDES = ["live", "test"] as const;
+type Mode = "rules" | "addresses" | "dhcp" | "disconnected";
+const MODES: { value: Mode; label: string }[] = [
+  { value: "rules", label: "as the rules say" },
+  { value: "addresses", label: "has its own addresses" },
+  { value: "dhcp", label: "asks DHCP" },
+  { value: "disconnected", label: "is left disconnected" },
+];
+
+const entry = computed(() => props.crosswalk.table.find((one) => one.workload === props.row.workload && one.nic === props.row.nic));
+const exception = computed(() => props.crosswalk.exceptions.find((one) => one.workload === props.row.workload));
+function mode(side: NicSide | null | undefined): Mode {
+  if (side?.disconnected) return "disconnected";
+  if (side?.dhcp) return "dhcp";
+  return side?.addresses ? "addresses" : "rules";
+}
+const text = (event: Event) => (event.target as HTMLInputElement).value.trim();
+function setSide(which: "live" | "test", change: (side: NicSide) => void) {
+  emit("edit", (next) => {
+    const one = entryOf(next, props.row.workload, props.row.nic);
+    const side = one[which] ?? newSide();
+    change(side);
+    one[which] = JSON.stringify(side) === JSON.stringify(newSide()) ? null : side;
+    tidy(next);
+  });
+}
+function setMode(which: "live" | "test", wanted: Mode) {
+  setSide(which, (side) => {
+    side.disconnected = wanted === "disconnected";
+    side.dhcp = wanted === "dhcp";
+    // It begins with what it would have, so that one only changes what is different.
+    side.addresses = wanted === "addresses" ? (side.addresses ?? props.row[which]?.addresses ?? []) : null;
+    if (wanted !== "addresses") side.gateways = side.dns = null;
+  });
+}
+const orNothing = (value: string) => (value ? words(value) : null);
+function setMac(value: string) {
+  emit("edit", (next) => {
+    entryOf(next, props.row.workload, props.row.nic).mac = value.toLowerCase() || null;
+    tidy(next);
+  });
+}
+function setWorkload(field: "name" | "host_pool" | "folder" | "cores" | "memory_mib", value: string) {
+  emit("edit", (next) => {
+    const one = exceptionOf(next, props.row.workload);
+    if (field === "cores" || field === "memory_mib") one[field] = value ? Number(value) : null;
+    else one[field] = value || null;
+    tidy(next);
+  });
+}
+function setPool(disk: string, pool: string) {
+  emit("edit", (next) => {
+    const pools = exceptionOf(next, props.row.workload).storage_pools;
+    if (pool) pools[disk] = pool;
+    else delete pools[disk];
+    tidy(next);
+  });
+}
+const landable = computed(() => props.detail.targets.storage_pools.filter((pool) => !pool.replicated));
+const allBack = () =>
+  emit("edit", (next) => {
+    next.table = next.table.filter((one) => one.workload !== props.row.workload);
+    next.exceptions = next.exceptions.filter((one) => one.workload !== props.row.workload);
+  });
+const networksFor = (side: "live" | "test") => props.detail.targets.networks.filter((network) => (network.role === "sandbox") === (side === "test"));
+const found = computed(() => props.row.findings.map((one) => one.finding));
+</script>
+
+<template>
+  <el-drawer :model-value="true" :title="`${row.workload} at ${detail.target_name}`" size="520px" @close="emit('close')">
+    <div class="form">
+      <p v-if="row.nic">
+        {{ row.nic }}, now {{ row.before }} on {{ row.network }}: live <b class="mono">{{ landed(row.live) }}</b> on {{ row.live?.network || "nothing" }}, in a test <b class="mono">{{ landed(row.test) }}</b> on {{ row.test?.network || "nothing" }}.
+      </p>
+      <FindingList v-if="found.length" :findings="found" />
+      <template v-if="row.nic">
+        <div v-for="side in SIDES" :key="side" :data-side="side">
+          <h2 :class="side">Adapter {{ row.nic }}, {{ side === "live" ? "live" : "in a test" }}</h2>
+          <label
+            >It
+            <select :value="mode(entry?.[side])" :aria-label="`Adapter, ${side}`" @change="setMode(side, text($event) as Mode)">
+              <option v-for="one in MODES" :key="one.value" :value="one.value">{{ one.label }}</option>
+            </select></label
+          >
+          <template v-if="mode(entry?.[side]) !== 'disconnected'">
+            <label
+              >Network
+              <select :value="entry?.[side]?.network ?? ''" :aria-label="`Network, ${side}`" @change="setSide(side, (one) => (one.network = text($event) || null))">
+                <option value="">as mapped</option>
+                <option v-for="network in networksFor(side)" :key="network.name" :value="network.name">{{ network.name }} ({{ network.prefixes.join(", ") }})</option>
+              </select></label
+            >
+            <label v-if="mode(entry?.[side]) === 'addresses'"
+              >Addresses with their prefix length
+              <input class="mono" :value="entry?.[side]?.addresses?.join(' ')" :aria-label="`Addresses, ${side}`" placeholder="172.18.4.99/24" @change="setSide(side, (one) => (one.addresses = words(text($event))))"
+            /></label>
+            <label v-if="mode(entry?.[side]) === 'dhcp'"
+              >Reserve these for it (or leave it to the server)
+              <input class="mono" :value="entry?.[side]?.addresses?.join(' ') ?? ''" :aria-label="`Reserved, ${side}`" @change="setSide(side, (one) => (one.addresses = orNothing(text($event))))"
+            /></label>
+            <div v-if="mode(entry?.[side]) === 'addresses'" class="two">
+              <label>Gateway <input class="mono" :value="entry?.[side]?.gateways?.join(' ') ?? ''" :aria-label="`Gateways, ${side}`" placeholder="that of the network" @change="setSide(side, (one) => (one.gateways = orNothing(text($event))))" /></label>
+              <label>Name servers <input class="mono" :value="entry?.[side]?.dns?.join(' ') ?? ''" :aria-label="`Name servers, ${side}`" placeholder="those of the rule" @change="setSide(side, (one) => (one.dns = orNothing(text($event))))" /></label>
+            </div>
+          </template>
+        </div>
+        <label>MAC at the target <input class="mono" :value="entry?.mac ?? ''" aria-label="MAC at the target" :placeholder="row.live?.mac" @change="setMac(text($event))" /></label>
+      </template>
+      <h2>{{ row.workload }} itself</h2>
+      <div class="two">
+        <label>Name there <input :value="exception?.name ?? ''" aria-label="Name there" :placeholder="row.workload" @change="setWorkload('name', text($event))" /></label>
+        <label
+          >Host pool
+          <select :value="exception?.host_pool ?? ''" aria-label="Host pool there" @change="setWorkload('host_pool', text($event))">
+            <option value="">as mapped</option>
+            <option v-for="pool in detail.targets.host_pools" :key="pool.name" :value="pool.name">{{ pool.name }}</option>
+          </select></label
+        >
+        <label>Cores <input type="number" min="1" :value="exception?.cores ?? ''" aria-label="Cores there" placeholder="as here" @change="setWorkload('cores', text($event))" /></label>
+        <label>Memory, MiB <input type="number" min="1" :value="exception?.memory_mib ?? ''" aria-label="Memory there" placeholder="as here" @change="setWorkload('memory_mib', text($event))" /></label>
+        <label
+          >Folder
+          <select :value="exception?.folder ?? ''" aria-label="Folder there" @change="setWorkload('folder', text($event))">
+            <option value="">as mapped</option>
+            <option v-for="name in detail.targets.folders" :key="name" :value="name">{{ name }}</option>
+          </select></label
+        >
+      </div>
+      <label v-for="disk in row.disks" :key="disk.disk"
+        >{{ disk.disk }}, {{ disk.size_gib }} GiB, lands on {{ disk.storage_pool || "nothing yet" }}
+        <select :value="exception?.storage_pools[disk.disk] ?? ''" :aria-label="`Pool of ${disk.disk} there`" @change="setPool(disk.disk, text($event))">
+          <option value="">as mapped</option>
+          <option v-for="pool in landable" :key="pool.name" :value="pool.name">{{ pool.name }} ({{ pool.capacity_gib - pool.used_gib }} GiB free)</option>
+        </select></label
+      >
+      <p class="buttons">
+        <button class="btn" :disabled="!row.exception" @click="allBack">Back to the rules</button>
+        <button class="btn" @click="emit('close')">Close</button>
+      </p>
+    </div>
+  </el-drawer>
+</template>
+
+<style scoped>
+h2 {
+  margin-top: var(--gap-4);
+}
+.test {
+  color: var(--test);
+}
+</style>

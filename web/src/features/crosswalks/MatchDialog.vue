@@ -1,0 +1,85 @@
+<script setup lang="ts">
+import { computed, ref, watch } from "vue";
+import { api, take } from "@/api/client";
+import type { Crosswalk, Proposal } from "@/api/types";
+import ProblemNote from "@/ui/ProblemNote.vue";
+import { count } from "@/ui/format";
+
+const props = defineProps<{ crosswalk: Crosswalk }>();
+const open = defineModel<boolean>({ required: true });
+const emit = defineEmits<{ accept: [proposals: Proposal[]] }>();
+const proposals = ref<Proposal[] | null>(null);
+const chosen = ref<Set<number>>(new Set());
+const problem = ref<unknown>(null);
+
+watch(
+  open,
+  async (now) => {
+    if (!now) return;
+    proposals.value = null;
+    problem.value = null;
+    try {
+      proposals.value = (await take(api.POST("/api/v1/crosswalks/proposals", { body: props.crosswalk }))).proposals;
+      // What is nearly certain is chosen already; the rest wants a look.
+      chosen.value = new Set(proposals.value.flatMap((one, index) => (one.confidence >= 0.75 ? [index] : [])));
+    } catch (caught) {
+      problem.value = caught;
+    }
+  },
+  { immediate: true },
+);
+function toggle(index: number) {
+  const next = new Set(chosen.value);
+  if (!next.delete(index)) next.add(index);
+  chosen.value = next;
+}
+const all = computed(() => !!proposals.value?.length && chosen.value.size === proposals.value.length);
+const toggleAll = () => (chosen.value = all.value ? new Set() : new Set(proposals.value?.map((_, index) => index)));
+function take_() {
+  emit("accept", (proposals.value ?? []).filter((_, index) => chosen.value.has(index)));
+  open.value = false;
+}
+</script>
+
+<template>
+  <el-dialog v-model="open" title="Rows that could be added" width="860">
+    <ProblemNote v-if="problem" :error="problem" />
+    <p v-else-if="!proposals" class="quiet">Comparing both sites …</p>
+    <p v-else-if="!proposals.length">Nothing is proposed: all that is alike has a row already. Join what is left by hand.</p>
+    <div v-else class="scroll">
+      <table class="lines">
+        <thead>
+          <tr>
+            <th><input type="checkbox" aria-label="All proposals" :checked="all" @change="toggleAll" /></th>
+            <th>What</th>
+            <th>From</th>
+            <th>To</th>
+            <th>Sure</th>
+            <th>Because</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="(one, index) in proposals" :key="one.kind + one.source" :data-proposal="one.source">
+            <td><input type="checkbox" :aria-label="`${one.source} to ${one.target}`" :checked="chosen.has(index)" @change="toggle(index)" /></td>
+            <td>{{ one.kind }}</td>
+            <td class="mono">{{ one.source }}</td>
+            <td class="mono">{{ one.target }}</td>
+            <td class="mono">{{ Math.round(one.confidence * 100) }} %</td>
+            <td>{{ one.reason }}<span v-if="one.rule?.live.dns.length" class="quiet">; name servers {{ one.rule.live.dns.join(", ") }}</span></td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
+    <template #footer>
+      <button class="btn" @click="open = false">None of them</button>
+      <button class="btn main" :disabled="!chosen.size" @click="take_">Take {{ count(chosen.size, "row") }} into the draft</button>
+    </template>
+  </el-dialog>
+</template>
+
+<style scoped>
+.scroll {
+  max-height: 56vh;
+  overflow-y: auto;
+}
+</style>

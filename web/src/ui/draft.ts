@@ -1,0 +1,90 @@
+import { computed, ref, watch, type Ref } from "vue";
+
+/** A value as it is saved on the server, and the number of that state. */
+export interface Saved<T> {
+  value: T;
+  version: number;
+}
+
+const HISTORY = 200;
+
+export const copy = <T>(value: T): T => JSON.parse(JSON.stringify(value)) as T;
+
+/**
+ * A value being edited. Every change is a new value on a history, so undo and redo are steps back and forth;
+ * the draft is kept in this browser under its name until it is saved, so that leaving loses nothing.
+ */
+export function useDraft<T>(base: Ref<Saved<T> | undefined>, nameOf: (value: T) => string) {
+  const history = ref([]) as Ref<T[]>;
+  const at = ref(-1);
+  const basedOn = ref(0);
+  const saved = ref(null) as Ref<T | null>;
+
+  const key = (of: T) => `maestoso.draft.${nameOf(of)}`;
+  const value = computed(() => history.value[at.value]);
+  const changed = computed(
+    () => value.value !== undefined && saved.value !== null && JSON.stringify(value.value) !== JSON.stringify(saved.value),
+  );
+
+  function recall(of: T): Saved<T> | null {
+    try {
+      return JSON.parse(localStorage.getItem(key(of)) ?? "null") as Saved<T> | null;
+    } catch {
+      return null; // not written by us, or cut short: the saved state is what there is
+    }
+  }
+
+  function begin(from: T, version: number, ground: T): void {
+    history.value = [copy(from)];
+    at.value = 0;
+    basedOn.value = version;
+    saved.value = copy(ground);
+  }
+
+  watch(
+    base,
+    (now) => {
+      if (!now || (changed.value && basedOn.value !== now.version)) return;
+      if (basedOn.value === now.version && value.value !== undefined) return;
+      const draft = recall(now.value);
+      // A draft of an older state is brought back too: saving it will say what changed in between.
+      begin(draft?.value ?? now.value, draft?.version ?? now.version, now.value);
+    },
+    { immediate: true },
+  );
+
+  watch([value, basedOn], () => {
+    const now = value.value;
+    if (now === undefined) return;
+    try {
+      if (changed.value) localStorage.setItem(key(now), JSON.stringify({ value: now, version: basedOn.value }));
+      else localStorage.removeItem(key(now));
+    } catch {
+      // The browser has no more room: the draft lives as long as the page.
+    }
+  });
+
+  function edit(change: (value: T) => void): void {
+    if (value.value === undefined) return;
+    const next = copy(value.value);
+    change(next);
+    if (JSON.stringify(next) === JSON.stringify(value.value)) return;
+    history.value = [...history.value.slice(Math.max(at.value + 1 - HISTORY, 0), at.value + 1), next];
+    at.value = history.value.length - 1;
+  }
+
+  return {
+    value,
+    basedOn,
+    changed,
+    canUndo: computed(() => at.value > 0),
+    canRedo: computed(() => at.value < history.value.length - 1),
+    undo: () => (at.value = Math.max(at.value - 1, 0)),
+    redo: () => (at.value = Math.min(at.value + 1, history.value.length - 1)),
+    edit,
+    /** Go on from what is saved on the server. */
+    settle: (now: T, version: number) => begin(now, version, now),
+    /** Go on with a draft that is based on another state. */
+    rebase: (draft: T, version: number, ground: T) => begin(draft, version, ground),
+  };
+}
