@@ -60,12 +60,10 @@ def _refuse_impossible(world: World, landing: Landing) -> None:
         if pool is None or pool.replicated:
             what = "cannot be written to" if pool else "is not here"
             raise Failure("no-such-pool", f"The storage pool {disk.storage_pool!r} {what}.")
-    mine = {(nic.network, str(a.ip)) for nic in landing.nics for a in nic.addresses}
-    for other in world.held.values():
-        if other.workload != landing.workload:
-            theirs = {(nic.network, str(a.ip)) for nic in other.nics for a in nic.addresses}
-            for network, address in sorted(mine & theirs):
-                raise Failure("address-held", f"{address} on {network} is held for {other.workload} already.")
+    for network, address in landing.places():
+        holder = world.held_at.get((network, address), landing.workload)
+        if holder != landing.workload:
+            raise Failure("address-held", f"{address} on {network} is held for {holder} already.")
 
 
 def network_of(world: World, name: str) -> Network | None:

@@ -44,6 +44,7 @@ class World:
         self.sandboxes: dict[str, Sandbox] = {}
         self.inventory = spec.inventory
         self.held: dict[str, Landing] = {}
+        self.held_at: dict[tuple[str, str], str] = {}  # for whom an address is held, by network and address
         self.held_changes = 0
         self.journal: list[JournalEntry] = []
         self.changed: list[str] = []  # the feed: keys in the order of their changes
@@ -186,13 +187,20 @@ class World:
 
     def hold(self, landing: Landing) -> None:
         """Keep a landing for a workload that may arrive."""
+        self.release(landing.workload)
         self.held[landing.workload] = landing
+        self.held_at |= dict.fromkeys(landing.places(), landing.workload)
         self.held_changes += 1
 
     def release(self, workload: str) -> bool:
         """Give a landing back; whether one was kept."""
-        self.held_changes += workload in self.held
-        return self.held.pop(workload, None) is not None
+        landing = self.held.pop(workload, None)
+        if landing is None:
+            return False
+        for place in landing.places():
+            self.held_at.pop(place, None)
+        self.held_changes += 1
+        return True
 
     def holds(self, group: str, workload: str) -> bool:
         """Whether copies of a workload are here."""

@@ -102,7 +102,9 @@ class HttpSite:
         answer: list[str] = (await self._call("GET", "/remains", params={"mark": mark}))["remains"]
         return answer
 
-    async def put_operation(self, operation: Operation, fence: int) -> OperationState:
+    async def put_operation(
+        self, operation: Operation, fence: int, answer_s: float = ANSWER_S
+    ) -> OperationState:
         """Ask for an operation; the same key is always answered with the same operation."""
         body = {
             "verb": operation.verb,
@@ -112,7 +114,9 @@ class HttpSite:
             "args": to_data(operation.args),
             "pace": operation.pace,
         }
-        answer = await self._call("PUT", f"/operations/{quote(operation.key, safe='')}", json=body)
+        patience = httpx.Timeout(answer_s, connect=CONNECT_S)
+        path = f"/operations/{quote(operation.key, safe='')}"
+        answer = await self._call("PUT", path, json=body, timeout=patience)
         return from_data(OperationState, answer)
 
     async def operation(self, key: str) -> OperationState | None:

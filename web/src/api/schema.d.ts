@@ -1180,6 +1180,11 @@ export interface components {
         KeySaveSent: {
             key: string;
         };
+        LandingDisk: {
+            disk: string;
+            storage_pool: string;
+            size_gib: number;
+        };
         LandingFinding: {
             /** @enum {string} */
             side: "live" | "test" | "both";
@@ -1198,6 +1203,7 @@ export interface components {
             cores: number;
             memory_mib: number;
             folder: string;
+            disks: components["schemas"]["LandingDisk"][];
             exception: boolean;
             findings: components["schemas"]["LandingFinding"][];
         };

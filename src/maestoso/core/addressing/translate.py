@@ -57,6 +57,7 @@ def parsed(text: str) -> Address:
     return ip_address(text)
 
 
+@lru_cache(maxsize=1 << 16)
 def new_mac(workload: str, nic: str, run_side: str) -> str:
     """A locally administered unicast MAC (IEEE 802c) that is the same each time for the same adapter."""
     digest = hashlib.sha256(f"{workload}/{nic}/{run_side}".encode()).digest()

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
+from functools import lru_cache
 from ipaddress import IPv4Interface, IPv6Interface, ip_interface
 from typing import NamedTuple
 
@@ -284,7 +285,7 @@ class _Resolver:
         if says.action == "dhcp":
             got.dhcp = True
         moves = says.to is not None and says.action != "keep"
-        moved = _interface(one.number, says.to) if moves and says.to else before
+        moved = _interface(one.number, says.to.version, says.to.prefixlen) if moves and says.to else before
         if says.action == "dhcp" or nic.dhcp:
             if says.action != "dhcp" or says.to is not None:
                 got.addresses.append(moved)
@@ -361,10 +362,12 @@ def _once(texts: list[str]) -> tuple[str, ...]:
     return tuple(texts) if len(texts) < 2 else tuple(dict.fromkeys(texts))
 
 
-def _interface(number: int, prefix: Prefix) -> Interface:
+# As one types, nearly all addresses come out as they did a moment ago, and mostly the same on both sides.
+@lru_cache(maxsize=1 << 16)
+def _interface(number: int, version: int, prefixlen: int) -> Interface:
     # By the class: a small number alone would be taken for IPv4.
-    made = IPv4Interface if prefix.version == 4 else IPv6Interface
-    return made((number, prefix.prefixlen))
+    made = IPv4Interface if version == 4 else IPv6Interface
+    return made((number, prefixlen))
 
 
 def _gateways(nic: Nic, before: Interface, prefix: Prefix, says: Readdress) -> Iterable[str]:

@@ -59,6 +59,10 @@ class Landing:
     name: str = ""
     folder: str = ""
 
+    def places(self) -> list[tuple[str, str]]:
+        """Network and address of everything it has at the target."""
+        return [(nic.network, str(address.ip)) for nic in self.nics for address in nic.addresses]
+
     def digest(self) -> str:
         """A fingerprint of the whole landing."""
         return hashlib.sha256(json.dumps(to_data(self), sort_keys=True).encode()).hexdigest()[:16]

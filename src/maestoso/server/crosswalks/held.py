@@ -18,7 +18,7 @@ from maestoso.server.estate.agents import LARGE_PATIENCE_S, ask, needed, perform
 from maestoso.server.estate.models import Site
 from maestoso.server.protection.services import all_groups
 
-AT_ONCE = 500
+AT_ONCE = 200
 Mark = tuple[object, ...]
 _seen: dict[str, Mark] = {}
 
@@ -59,7 +59,7 @@ def look_after_landings(site: Site, again: Collection[str] = ()) -> None:
     gone = [name for name in rows if name not in wanted]
     if gone:
         key = f"release/{site.code}/{uuid.uuid4()}"
-        perform(site, "release-landings", "landings", {"workloads": gone}, key)
+        perform(site, "release-landings", "landings", {"workloads": gone}, key, LARGE_PATIENCE_S)
         HeldRow.objects.filter(site=site, workload__in=gone).delete()
     fresh = [
         name for name, landing in wanted.items()
@@ -96,7 +96,8 @@ def _hold(site: Site, landings: list[Landing]) -> dict[str, str]:
     """Reasons why a landing is not held, by workload."""
     key = f"hold/{site.code}/{uuid.uuid4()}"
     try:
-        state = perform(site, "hold-landings", "landings", {"landings": to_data(landings)}, key)
+        args = {"landings": to_data(landings)}
+        state = perform(site, "hold-landings", "landings", args, key, LARGE_PATIENCE_S)
     except DomainError as error:
         if error.code == "site-unreachable":
             raise

@@ -16,6 +16,7 @@ from maestoso.core.codec import from_data, to_data
 from maestoso.core.csv_rows import line
 from maestoso.core.errors import BadValue, NotFound
 from maestoso.core.estate.filter import compile_filter
+from maestoso.core.estate.row import Row
 from maestoso.core.landing.actual import in_words
 from maestoso.core.landing.crosswalk_checks import check_crosswalk
 from maestoso.core.landing.ground import Ground
@@ -191,21 +192,26 @@ def view(
             beside.append(one)
     odd = {(entry.workload, "") for entry in crosswalk.exceptions}
     odd |= {(entry.workload, entry.nic) for entry in crosswalk.table}
-    rows = [
-        row
-        for workload, index in _chosen(workloads, by_workload, asked)
-        for row in _rows(workload, index, sides, by_workload.get(workload.name, ()), odd)
+    known = catalogue().rows
+    chosen = [
+        (workload, index, number, _of_adapter(workload, number, by_workload.get(workload.name, ())))
+        for workload, index in _chosen(workloads, known, by_workload, asked)
+        for number in range(max(len(workload.nics), 1))
     ]
     if asked.only_findings:
-        rows = [row for row in rows if row.findings]
+        chosen = [one for one in chosen if one[3]]
+    # Only the stretch that is asked for is made into rows: a page of a large site is a small part of it.
+    shown = chosen[asked.offset : asked.offset + asked.limit]
+    rows = tuple(
+        _row(workload, index, number, sides, mine, known, odd) for workload, index, number, mine in shown
+    )
     stuck = {
         name for name, some in by_workload.items() if any(one.finding.severity == "blocks" for one in some)
     }
     counted = _counted([*(one.finding for one in findings), *of_crosswalk])
     return LandingsView(
         workloads=len(workloads), placed=len(workloads) - len(stuck),
-        adapters=sum(len(workload.nics) for workload in workloads), matched=len(rows),
-        rows=tuple(rows[asked.offset : asked.offset + asked.limit]),
+        adapters=sum(len(workload.nics) for workload in workloads), matched=len(chosen), rows=rows,
         findings=tuple(sorted(beside, key=lambda one: SEVERITIES.index(one.finding.severity))),
         blocks=counted["blocks"], warns=counted["warns"], unmapped=tuple(missing),
         rooms=tuple(RoomView(side=side, room=room) for side in SIDES for room in sides[side].rooms),
@@ -213,10 +219,10 @@ def view(
 
 
 def _chosen(
-    workloads: Sequence[Workload], by_workload: Mapping[str, object], asked: LandingsAsked
-) -> Iterator[tuple[Workload, int]]:
+    workloads: Sequence[Workload], rows: Mapping[str, Row], by_workload: Mapping[str, object],
+    asked: LandingsAsked,
+) -> Iterator[tuple[Workload, int]]:  # fmt: skip
     test = compile_filter(asked.filter)
-    rows = catalogue().rows
     for index, workload in enumerate(workloads):
         known = rows.get(workload.name)
         if known is not None and test(known) and (not asked.only_findings or workload.name in by_workload):
@@ -240,28 +246,35 @@ def _counted(findings: Sequence[Finding]) -> dict[str, int]:
     return {severity: sum(1 for one in findings if one.severity == severity) for severity in SEVERITIES}
 
 
-def _rows(
-    workload: Workload, index: int, sides: Sides, found: Sequence[LandingFinding], odd: set[tuple[str, str]],
-) -> Iterator[LandingRow]:  # fmt: skip
-    adapters = {nic.name for nic in workload.nics}
+def _of_adapter(
+    workload: Workload, number: int, found: Sequence[LandingFinding]
+) -> tuple[LandingFinding, ...]:
+    """Findings about one adapter; what is about no adapter stands in the first row of the workload."""
+    if not found:
+        return ()
+    name = workload.nics[number].name if workload.nics else ""
+    elsewhere = {nic.name for nic in workload.nics} - {name}
+    return tuple(
+        one for one in found
+        if one.finding.part == name or (number == 0 and one.finding.part not in elsewhere)
+    )  # fmt: skip
+
+
+def _row(
+    workload: Workload, index: int, number: int, sides: Sides, mine: tuple[LandingFinding, ...],
+    known: Mapping[str, Row], odd: set[tuple[str, str]],
+) -> LandingRow:  # fmt: skip
     live, test = sides["live"].landings[index], sides["test"].landings[index]
-    group = catalogue().rows[workload.name].group
-    for number, nic in enumerate(workload.nics or (None,)):
-        name = nic.name if nic else ""
-        # What is about no adapter stands in the first row of the workload.
-        elsewhere = adapters - {name} if number == 0 else None
-        mine = [
-            one for one in found
-            if (one.finding.part not in elsewhere if elsewhere is not None else one.finding.part == name)
-        ]  # fmt: skip
-        yield LandingRow(
-            workload=workload.name, group=group, nic=name, network=nic.network if nic else "",
-            before=in_words(nic.addresses, nic.dhcp) if nic else "no adapter",
-            live=_side(live, name), test=_side(test, name), name=live.name, host_pool=live.host_pool,
-            cores=live.cores, memory_mib=live.memory_mib, folder=live.folder,
-            disks=live.disks,
-            exception=not odd.isdisjoint({(workload.name, ""), (workload.name, name)}), findings=tuple(mine),
-        )  # fmt: skip
+    nic = workload.nics[number] if workload.nics else None
+    name = nic.name if nic else ""
+    return LandingRow(
+        workload=workload.name, group=known[workload.name].group, nic=name,
+        network=nic.network if nic else "",
+        before=in_words(nic.addresses, nic.dhcp) if nic else "no adapter",
+        live=_side(live, name), test=_side(test, name), name=live.name, host_pool=live.host_pool,
+        cores=live.cores, memory_mib=live.memory_mib, folder=live.folder, disks=live.disks,
+        exception=not odd.isdisjoint({(workload.name, ""), (workload.name, name)}), findings=mine,
+    )  # fmt: skip
 
 
 def _side(landing: Landing, name: str) -> SideView | None:

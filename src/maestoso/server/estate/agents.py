@@ -104,7 +104,9 @@ def needed(sentence: str, remedy: str = "Bring its site agent back, then try aga
         raise Refused(f"{sentence}: {error}", remedy, code="site-unreachable") from error
 
 
-def perform(site: Site, verb: str, subject: str, args: dict[str, Any], key: str) -> OperationState:
+def perform(
+    site: Site, verb: str, subject: str, args: dict[str, Any], key: str, patience_s: float = PATIENCE_S
+) -> OperationState:
     """Ask a site for one operation outside a run and wait for its end.
 
     Raises Refused in words where the site is away, will not, or fails; the key can be used again after that.
@@ -115,14 +117,14 @@ def perform(site: Site, verb: str, subject: str, args: dict[str, Any], key: str)
     )  # fmt: skip
 
     async def carry_out(agent: HttpSite) -> OperationState:
-        state = await agent.put_operation(operation, fence=1)
+        state = await agent.put_operation(operation, fence=1, answer_s=patience_s)
         while not state.settled:
             await asyncio.sleep(LOOK_AGAIN_S)
             state = await agent.operation(operation.key) or state
         return state
 
     with needed(f"{site.name} did not do it"):
-        state = ask(site, carry_out)
+        state = ask(site, carry_out, patience_s)
     if state.status == "failed":
         raise Refused(f"{site.name} could not do it: {state.reason}", code=state.code or "refused")
     cache.delete(_pulse_key(site))

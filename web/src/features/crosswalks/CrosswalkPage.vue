@@ -47,7 +47,7 @@ const matching = ref(false);
 const show = ref<{ kind: Kind; name: string } | null>(null);
 const openKey = ref("");
 const lost = ref<OneWay[] | null>(null);
-const LONGEST = 1000;
+const LONGEST = 500;
 
 // Judged again as one edits: a moment after the last change; the newest answer wins.
 let asked = 0;
