@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import re
 import unittest
 from dataclasses import replace
 from ipaddress import ip_interface, ip_network
+from pathlib import Path
 
 from hypothesis import given
 from hypothesis import strategies as st
@@ -245,6 +247,25 @@ class Rooms(unittest.TestCase):
         fuller = (StoragePool(name="b-disk", capacity_gib=100, used_gib=95),)
         (found,) = self.found(side="test", storage_pools=fuller)
         self.assertEqual(found.severity, "warns")
+
+
+class Documented(unittest.TestCase):
+    """Whoever meets a code can look it up."""
+
+    def test_every_finding_about_landings_is_in_the_documentation(self) -> None:
+        core = Path(__file__).resolve().parents[3] / "src" / "maestoso" / "core"
+        files = [*(core / "landing").glob("*.py"), core / "readiness" / "landing_rules.py"]
+        said = (core.parents[2] / "docs" / "crosswalks.md").read_text(encoding="utf-8")
+        codes = {
+            code
+            for file in files
+            for code in re.findall(
+                r'(?:blocks|warns|note|made|_unknown)\(\s*"([a-z-]+)"', file.read_text(encoding="utf-8")
+            )
+        }
+        self.assertGreater(len(codes), 30)
+        missing = codes - set(re.findall(r"`([a-z-]+)`", said))
+        self.assertEqual(missing, {"crosswalk-missing", "site-unreachable"})  # said of plans, in runs.md
 
 
 class OfTheCrosswalk(unittest.TestCase):
