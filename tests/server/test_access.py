@@ -65,7 +65,12 @@ class NobodyWithoutSignIn(Tidewell):
         for path, operations in CONTRACT["paths"].items():
             if path == "/api/v1/session":
                 continue
-            address = path.removeprefix("/api/v1").replace("{code}", "BOOK").replace("{id}", "1")
+            address = (
+                path.removeprefix("/api/v1")
+                .replace("{code}", "BOOK")
+                .replace("{id}", "1")
+                .replace("{number}", "1")
+            )
             for method in operations:
                 with self.subTest(f"{method} {path}"):
                     body = self.problem(stranger.send(method.upper(), address), 403, "not-signed-in")

@@ -388,6 +388,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plan-files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Read a plan file without saving it: problems by line and column, and the findings of its plan. */
+        post: operations["readPlanFile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plan-files/schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description For editors and pipelines. */
+        get: operations["planFileSchema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plan-suggestions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Propose waves and dependencies with reasons; nothing is saved. */
+        post: operations["suggestWaves"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Make a plan with its first version. */
+        post: operations["makePlan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{code}": {
         parameters: {
             query?: never;
@@ -417,6 +485,24 @@ export interface paths {
         put?: never;
         /** @description Findings, forecast and score of a draft. */
         post: operations["assessDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{code}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The newest version as YAML. */
+        get: operations["planFile"];
+        put?: never;
+        /** @description A draft as YAML. */
+        post: operations["writePlanFile"];
         delete?: never;
         options?: never;
         head?: never;
@@ -468,6 +554,23 @@ export interface paths {
         put?: never;
         /** @description Judge a test with these choices, without starting it. */
         post: operations["preflight"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{code}/versions/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The plan as it was, and what changed since. */
+        get: operations["planVersion"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -986,6 +1089,12 @@ export interface components {
             known: string;
             said: string;
         };
+        FileProblem: {
+            line: number;
+            column: number;
+            sentence: string;
+            remedy: string;
+        };
         Finding: {
             code: string;
             /** @enum {string} */
@@ -1436,6 +1545,14 @@ export interface components {
         PauseSent: {
             because?: string;
         };
+        Piece: {
+            /** @enum {string} */
+            kind: "wave" | "dependency";
+            workload: string;
+            wave: number;
+            on: string;
+            reason: string;
+        };
         PinSent: {
             label?: string;
         };
@@ -1457,6 +1574,11 @@ export interface components {
             source_name: string;
             target_name: string;
             versions: components["schemas"]["VersionInfo"][];
+        };
+        PlanFileRead: {
+            plan: components["schemas"]["Plan"] | null;
+            problems: components["schemas"]["FileProblem"][];
+            findings: components["schemas"]["Finding"][];
         };
         PlanName: {
             code: string;
@@ -1501,6 +1623,12 @@ export interface components {
             drill_every_days?: number;
             notes?: string;
             waves?: components["schemas"]["WaveSent"][];
+        };
+        PlanText: {
+            text: string;
+        };
+        PlanTextSent: {
+            text: string;
         };
         Policy: {
             /** @enum {string} */
@@ -1868,6 +1996,14 @@ export interface components {
             used_gib?: number;
             replicated?: boolean;
         };
+        SuggestAskedSent: {
+            workloads?: string[];
+            plan?: components["schemas"]["PlanSent"] | null;
+        };
+        Suggestion: {
+            waves: string[];
+            pieces: components["schemas"]["Piece"][];
+        };
         TableRead: {
             entries: components["schemas"]["NicEntry"][];
             complaints: components["schemas"]["Complaint"][];
@@ -1941,6 +2077,11 @@ export interface components {
             author: string;
             /** Format: date-time */
             saved_at: string;
+        };
+        VersionView: {
+            number: number;
+            plan: components["schemas"]["Plan"];
+            changes: string[];
         };
         Wave: {
             name: string;
@@ -3117,6 +3258,132 @@ export interface operations {
             };
         };
     };
+    readPlanFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanTextSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanFileRead"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    planFileSchema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    suggestWaves: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["SuggestAskedSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Suggestion"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    makePlan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanSaveSent"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     plan: {
         parameters: {
             query?: never;
@@ -3218,6 +3485,70 @@ export interface operations {
             };
         };
     };
+    planFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/yaml": string;
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    writePlanFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanSaveSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanText"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     planLandings: {
         parameters: {
             query?: {
@@ -3302,6 +3633,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Preflight"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    planVersion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VersionView"];
                 };
             };
             /** @description It could not be done, and why. */

@@ -76,6 +76,7 @@ const planCode = computed(() => (typeof route.params.code === "string" ? route.p
           :class="{ on: planCode === plan.code }"
           >{{ plan.name }}</RouterLink
         >
+        <RouterLink to="/plans/new" class="plan" :class="{ on: route.name === 'new-plan' }">+ New plan</RouterLink>
         <RouterLink to="/runs" :class="{ on: route.name === 'runs' || route.name === 'run' }">
           Runs <span v-if="line?.runs.length" class="number">{{ line.runs.length }}</span>
         </RouterLink>

@@ -36,6 +36,7 @@ const items = computed<Item[]>(() => {
     { label: "Protect workloads in a new group", hint: "action", run: go("/protection/new") },
     { label: "Crosswalks", hint: "page", run: go("/crosswalks") },
     ...(props.line?.flows ?? []).map((flow) => ({ label: `Where ${flow.source} lands at ${flow.target}`, hint: "crosswalk", run: go(`/crosswalks/${flow.source}/${flow.target}`) })),
+    { label: "Make a new plan", hint: "action", run: go("/plans/new") },
     { label: "Runs", hint: "page", run: go("/runs") },
     ...runs.map((run) => ({ label: `Run ${run.id}: ${run.plan_name}`, hint: "run under way", run: go(`/runs/${run.id}`) })),
     ...plans.map((plan) => ({ label: plan.name, hint: `plan ${plan.code}`, run: go(`/plans/${plan.code}`) })),

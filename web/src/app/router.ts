@@ -4,6 +4,7 @@ export const router = createRouter({
   history: createWebHistory(),
   routes: [
     { path: "/", name: "readiness", component: () => import("@/features/readiness/ReadinessPage.vue") },
+    { path: "/plans/new", name: "new-plan", component: () => import("@/features/plans/NewPlanPage.vue") },
     { path: "/plans/:code", name: "plan", component: () => import("@/features/plans/PlanPage.vue") },
     { path: "/plans/:code/start", name: "start", component: () => import("@/features/runs/StartPage.vue") },
     { path: "/plans/:code/landings", name: "plan-landings", component: () => import("@/features/plans/LandingsPage.vue") },

@@ -6,10 +6,12 @@ from dataclasses import replace
 from datetime import datetime, timedelta
 
 from maestoso.core.errors import BadValue, NotFound
+from maestoso.core.model.finding import Finding
 from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
 from maestoso.core.planning.diff import changes
-from maestoso.core.readiness.assess import Assessment, Options, assess
+from maestoso.core.planning.suggest import Suggestion, suggest, suggest_changes
+from maestoso.core.readiness.assess import Assessment, Options, assess, findings_of
 from maestoso.core.readiness.context import Context
 from maestoso.core.readiness.landing_rules import crosswalk_holds
 from maestoso.core.readiness.protection_rules import groups_in_plan
@@ -21,14 +23,18 @@ from maestoso.server.crosswalks.picture import view as view_landings
 from maestoso.server.crosswalks.shapes import LandingsAsked, LandingsView
 from maestoso.server.estate.agents import needed
 from maestoso.server.estate.models import Site
+from maestoso.server.estate.services import all_workloads
+from maestoso.server.plans import plan_file
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.services import bare_context, context, find_plan, measured
 from maestoso.server.plans.shapes import (
     AssessmentView,
     ForecastFigures,
     GroupPoints,
+    PlanFileRead,
     PlanPoints,
     Preflight,
+    SuggestAsked,
     TestOptions,
 )
 from maestoso.server.protection.picture import group_points, proved
@@ -86,6 +92,29 @@ def assess_draft(code: str, plan: Plan, based_on: int, now: datetime) -> Assessm
     said = changes(base.core(), plan) if base else ()
     number = row.current if not said else row.current + 1
     return view(judge(context(plan, number, now), Options(points={})), plan, said)
+
+
+def read_plan_file(text: str, now: datetime) -> PlanFileRead:
+    """What a plan file says, with the findings of its plan. Nothing is saved."""
+    plan, problems = plan_file.read(text)
+    findings: tuple[Finding, ...] = ()
+    if plan is not None and Site.objects.filter(code=plan.target).exists():
+        # The proof of the plan that has this code already is still its own.
+        known = PlanRow.objects.filter(code=plan.code).values_list("current", flat=True).first()
+        findings = findings_of(context(plan, known or 1, now))
+    return PlanFileRead(plan=plan, problems=problems, findings=findings)
+
+
+def suggested(asked: SuggestAsked) -> Suggestion:
+    """Waves and dependencies for workloads, or what a plan lacks. Raises NotFound for an unknown workload."""
+    estate = all_workloads()
+    if asked.plan is not None:
+        pieces = suggest_changes(asked.plan, estate)
+        return Suggestion(waves=tuple(wave.name for wave in asked.plan.waves), pieces=pieces)
+    for name in asked.workloads:
+        if name not in estate:
+            raise NotFound(f"There is no workload {name[:60]!r}.", "Choose one on the page Estate.")
+    return suggest([estate[name] for name in dict.fromkeys(asked.workloads)])
 
 
 def plan_points(code: str, now: datetime) -> PlanPoints:

@@ -48,7 +48,7 @@ def readiness(now: datetime) -> Readiness:
 def _judged(ctx: Context) -> Assessment:
     """The forecast part is kept while nothing it depends on changed; findings are always fresh."""
     newest_run = Run.objects.filter(target=ctx.plan.target).exclude(outcome="").values_list("pk").first()
-    key = f"judged:{ctx.plan.code}:{ctx.version}:{newest_run}"
+    key = f"judged:{ctx.plan.code}:{ctx.version}:{newest_run}:{ctx.crosswalk is None}"
     kept: Assessment | None = cache.get(key)
     if kept is None:
         kept = judge(ctx, Options(points={}))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime
@@ -24,10 +25,12 @@ from maestoso.server.estate.drift import drifted
 from maestoso.server.estate.models import Site
 from maestoso.server.estate.services import all_workloads
 from maestoso.server.plans.models import PlanRow, PlanVersion
+from maestoso.server.plans.shapes import VersionView
 from maestoso.server.protection.services import all_groups, keys_missing
 from maestoso.server.runs.models import Run, RunStep
 
 LONGEST_SUMMARY = 400
+PLAN_CODE = re.compile(r"[A-Z][A-Z0-9-]{1,11}")
 
 
 def find_plan(code: str) -> PlanRow:
@@ -43,7 +46,25 @@ def find_plan(code: str) -> PlanRow:
 
 @transaction.atomic
 def make_plan(plan: Plan, *, author: str, at: datetime, summary: str = "First version") -> PlanVersion:
-    """Make a plan with its first version."""
+    """Make a plan with its first version. Raises BadValue, NotFound or Refused for one that cannot be."""
+    if not PLAN_CODE.fullmatch(plan.code):
+        raise BadValue(
+            f"{plan.code[:40]!r} is no code for a plan.",
+            "Give 2 to 12 capital letters, digits and dashes, such as BOOK.",
+            field="body.plan.code",
+        )
+    if plan.source == plan.target:
+        raise BadValue(
+            f"The plan goes from {plan.source} to itself.", "Choose another site.", field="body.plan.target"
+        )
+    for field in ("source", "target"):
+        if not Site.objects.filter(code=getattr(plan, field)).exists():
+            raise BadValue(
+                f"There is no site {getattr(plan, field)[:40]!r}.",
+                "Register it first.",
+                field=f"body.plan.{field}",
+            )
+    _refuse_what_can_never_run(plan, at)
     if PlanRow.objects.filter(code=plan.code).exists():
         raise Refused(f"There is a plan {plan.code} already.", "Choose another code.", field="code")
     row = PlanRow.objects.create(code=plan.code)
@@ -83,6 +104,16 @@ def save_plan(
     if not said:
         raise Refused("Nothing was changed, so there is no new version to save.")
     return _add_version(row, plan, author=author, at=at, summary=summary or "; ".join(said)[:LONGEST_SUMMARY])
+
+
+def version_view(code: str, number: int) -> VersionView:
+    """A version of a plan and what changed from it to the newest. Raises NotFound."""
+    row = find_plan(code)
+    found = row.versions.filter(number=number).first()
+    if found is None:
+        raise NotFound(f"{row.code} has no version {number}.", f"Its versions are 1 to {row.current}.")
+    plan = found.core()
+    return VersionView(number=number, plan=plan, changes=changes(plan, row.version().core()))
 
 
 def _refuse_what_can_never_run(plan: Plan, at: datetime) -> None:

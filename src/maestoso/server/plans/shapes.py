@@ -50,6 +50,52 @@ class Saved:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class FileProblem:
+    """Something in a plan file that does not fit; line and column from 1."""
+
+    line: int
+    column: int
+    sentence: str
+    remedy: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PlanText:
+    """A plan file."""
+
+    text: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PlanFileRead:
+    """What a plan file says. ``plan`` is None where it cannot be read; nothing is saved by reading.
+
+    ``problems`` beside a plan are things that the estate does not know. ``findings`` are those of the plan.
+    """
+
+    plan: Plan | None
+    problems: tuple[FileProblem, ...]
+    findings: tuple[Finding, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SuggestAsked:
+    """Workloads that are in no plan yet, or a plan that lacks something."""
+
+    workloads: tuple[str, ...] = ()
+    plan: Plan | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class VersionView:
+    """One version of a plan, and what changed from it to the newest."""
+
+    number: int
+    plan: Plan
+    changes: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Draft:
     """A plan that is not saved, and the version it began from."""
 

@@ -2,20 +2,21 @@
 
 from django.urls import path
 
-from maestoso.server.plans.views import (
-    AssessmentOfDraft,
-    PlanLandingsView,
-    PlanView,
-    PointsView,
-    PreflightView,
-    ReadinessView,
-)
+from maestoso.server.plans import views
+
+PLAN = "plans/<str:code>"
 
 urlpatterns = [
-    path("readiness", ReadinessView.as_view(), name="readiness"),
-    path("plans/<str:code>", PlanView.as_view(), name="plan"),
-    path("plans/<str:code>/assessment", AssessmentOfDraft.as_view(), name="plan-assessment"),
-    path("plans/<str:code>/landings", PlanLandingsView.as_view(), name="plan-landings"),
-    path("plans/<str:code>/points", PointsView.as_view(), name="plan-points"),
-    path("plans/<str:code>/preflight", PreflightView.as_view(), name="plan-preflight"),
+    path("readiness", views.ReadinessView.as_view(), name="readiness"),
+    path("plans", views.PlansView.as_view(), name="plans"),
+    path("plan-files", views.PlanFilesView.as_view(), name="plan-files"),
+    path("plan-files/schema", views.PlanFileSchemaView.as_view(), name="plan-file-schema"),
+    path("plan-suggestions", views.SuggestionsView.as_view(), name="plan-suggestions"),
+    path(PLAN, views.PlanView.as_view(), name="plan"),
+    path(f"{PLAN}/assessment", views.AssessmentOfDraft.as_view(), name="plan-assessment"),
+    path(f"{PLAN}/file", views.PlanFileView.as_view(), name="plan-file"),
+    path(f"{PLAN}/landings", views.PlanLandingsView.as_view(), name="plan-landings"),
+    path(f"{PLAN}/points", views.PointsView.as_view(), name="plan-points"),
+    path(f"{PLAN}/preflight", views.PreflightView.as_view(), name="plan-preflight"),
+    path(f"{PLAN}/versions/<int:number>", views.VersionOfPlan.as_view(), name="plan-version"),
 ]

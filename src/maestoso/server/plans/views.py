@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from django.http import HttpResponse
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.request import Request
@@ -11,25 +12,31 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from maestoso.core.errors import BadValue
+from maestoso.core.planning.plan_file import SCHEMA
+from maestoso.core.planning.suggest import Suggestion
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.shapes import read, reply, shape
 from maestoso.server.crosswalks.shapes import LandingsView
 from maestoso.server.estate.models import Site
 from maestoso.server.estate.workload_views import FILTER
-from maestoso.server.plans import judgement, services
+from maestoso.server.plans import judgement, plan_file, services
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.readiness import readiness
 from maestoso.server.plans.shapes import (
     AssessmentView,
     Draft,
     PlanDetail,
+    PlanFileRead,
     PlanPoints,
     PlanSave,
+    PlanText,
     Preflight,
     Readiness,
     Saved,
+    SuggestAsked,
     TestOptions,
     VersionInfo,
+    VersionView,
 )
 
 CLOCK = SystemClock()
@@ -46,6 +53,79 @@ class ReadinessView(APIView):
     def get(self, request: Request) -> Response:
         """Every plan, can it run now, would it meet its objectives, when was that proved."""
         return reply(readiness(CLOCK.now()))
+
+
+class PlansView(APIView):
+    """All plans."""
+
+    @extend_schema(operation_id="makePlan", request=shape(PlanSave, sent=True), responses={201: shape(Saved)})
+    def post(self, request: Request) -> Response:
+        """Make a plan with its first version."""
+        sent = read(PlanSave, request)
+        version = services.make_plan(
+            sent.plan, author=request.user.get_username(), at=CLOCK.now(),
+            summary=sent.summary or "First version",
+        )  # fmt: skip
+        return reply(Saved(version=version.number, summary=version.summary), 201)
+
+
+class SuggestionsView(APIView):
+    """Waves from what uses what."""
+
+    @extend_schema(
+        operation_id="suggestWaves", request=shape(SuggestAsked, sent=True), responses=shape(Suggestion)
+    )
+    def post(self, request: Request) -> Response:
+        """Propose waves and dependencies with reasons; nothing is saved."""
+        return reply(judgement.suggested(read(SuggestAsked, request)))
+
+
+class PlanFilesView(APIView):
+    """Reading plan files."""
+
+    @extend_schema(
+        operation_id="readPlanFile", request=shape(PlanText, sent=True), responses=shape(PlanFileRead)
+    )
+    def post(self, request: Request) -> Response:
+        """Read a plan file without saving it: problems by line and column, and the findings of its plan."""
+        return reply(judgement.read_plan_file(read(PlanText, request).text, CLOCK.now()))
+
+
+class PlanFileSchemaView(APIView):
+    """The JSON Schema of plan files."""
+
+    @extend_schema(operation_id="planFileSchema", responses={200: OpenApiTypes.OBJECT})
+    def get(self, request: Request) -> Response:
+        """For editors and pipelines."""
+        return Response(SCHEMA)
+
+
+class PlanFileView(APIView):
+    """A plan as a file."""
+
+    @extend_schema(operation_id="planFile", responses={(200, "application/yaml"): OpenApiTypes.STR})
+    def get(self, request: Request, code: str) -> HttpResponse:
+        """The newest version as YAML."""
+        text = plan_file.write(services.find_plan(code).version().core())
+        answer = HttpResponse(text, content_type="application/yaml; charset=utf-8")
+        answer["Content-Disposition"] = f'attachment; filename="{code}.plan.yaml"'
+        return answer
+
+    @extend_schema(
+        operation_id="writePlanFile", request=shape(PlanSave, sent=True), responses=shape(PlanText)
+    )
+    def post(self, request: Request, code: str) -> Response:
+        """A draft as YAML."""
+        return reply(PlanText(text=plan_file.write(read(PlanSave, request).plan)))
+
+
+class VersionOfPlan(APIView):
+    """An older version."""
+
+    @extend_schema(operation_id="planVersion", responses=shape(VersionView))
+    def get(self, request: Request, code: str, number: int) -> Response:
+        """The plan as it was, and what changed since."""
+        return reply(services.version_view(code, number))
 
 
 class PlanView(APIView):

@@ -4,7 +4,10 @@ import { computed, nextTick, ref, watch } from "vue";
 import { useRoute } from "vue-router";
 import { ApiError, api, take } from "@/api/client";
 import { usePlan, useWorkloads } from "@/api/queries";
-import type { AssessmentView, Member, Plan, Problem } from "@/api/types";
+import type { AssessmentView, Member, Piece, Plan, Problem } from "@/api/types";
+import PlanFileDrawer from "@/features/plans/PlanFileDrawer.vue";
+import SuggestDialog from "@/features/plans/SuggestDialog.vue";
+import VersionList from "@/features/plans/VersionList.vue";
 import MemberInspector from "@/features/plans/MemberInspector.vue";
 import WaveBoard from "@/features/plans/WaveBoard.vue";
 import { find, moveTo, newMember, setAll } from "@/features/plans/draft";
@@ -30,6 +33,8 @@ const saving = ref(false);
 const said = ref("");
 const adding = ref(-1);
 const toAdd = ref<string[]>([]);
+const filing = ref(false);
+const suggesting = ref(false);
 
 // Judged again as one edits: a moment after the last change, the newest answer wins.
 let asked = 0;
@@ -131,6 +136,14 @@ function add() {
   toAdd.value = [];
   adding.value = -1;
 }
+function accept(pieces: Piece[]) {
+  draft.edit((next) => {
+    for (const one of pieces) {
+      if (one.kind === "wave") moveTo(next, [one.workload], one.wave);
+      else find(next, one.workload)?.[1].depends_on.push(one.on);
+    }
+  });
+}
 async function focus(id: string) {
   await nextTick();
   document.querySelector<HTMLElement>(`#${id}, #${id} input`)?.focus();
@@ -188,6 +201,8 @@ useKeys([
   { keys: ["L"], label: "Dependency", run: () => void focus("waits-for") },
   { keys: ["Delete", "Backspace"], label: "Take out of the plan", run: remove },
   { keys: ["Escape"], label: "Select nothing", run: () => (selected.value = []) },
+  { keys: ["F"], label: "The plan as a file", run: () => (filing.value = true) },
+  { keys: ["S"], label: "Suggest what it lacks", run: () => (suggesting.value = true) },
   { keys: ["Ctrl+Z"], label: "Undo", run: () => draft.undo() },
   { keys: ["Ctrl+Shift+Z"], label: "Redo", run: () => draft.redo() },
   { keys: ["Ctrl+S"], label: "Save as a new version", run: () => void save() },
@@ -228,6 +243,8 @@ useKeys([
           <button class="btn" :disabled="!draft.changed.value || saving" title="Ctrl+S" @click="save">
             Save version {{ draft.basedOn.value + 1 }}
           </button>
+          <button class="btn" title="S" @click="suggesting = true">Suggest …</button>
+          <button class="btn" title="F" @click="filing = true">File</button>
           <RouterLink class="btn" :to="`/plans/${code}/landings`">Landings</RouterLink>
           <RouterLink class="btn main" :to="`/plans/${code}/start`">Start a test …</RouterLink>
         </div>
@@ -267,14 +284,12 @@ useKeys([
           <FindingList v-if="assessment?.findings.length" :findings="assessment.findings" />
           <p v-else-if="assessment" class="quiet">Nothing was noticed.</p>
           <h2>Versions</h2>
-          <ol class="versions">
-            <li v-for="version in detail.versions" :key="version.number">
-              <b>{{ version.number }}</b> {{ version.summary }} <span class="quiet">{{ version.author }}, {{ ago(version.saved_at) }}</span>
-            </li>
-          </ol>
+          <VersionList :detail="detail" @restore="(old) => draft.edit((next) => Object.assign(next, old))" />
         </aside>
       </div>
 
+      <SuggestDialog v-model="suggesting" :plan="plan" @accept="accept" />
+      <PlanFileDrawer v-model="filing" :plan="plan" :title="`${plan.name} as a file`" @take="(read) => draft.edit((next) => Object.assign(next, read))" />
       <el-dialog :model-value="adding >= 0" title="Add workloads" width="460" @close="adding = -1">
         <el-select v-model="toAdd" multiple filterable remote :remote-method="(text: string) => (sought = text)" placeholder="Choose workloads" aria-label="Workloads to add">
           <el-option v-for="one in free" :key="one.name" :value="one.name" :label="one.group ? one.name : `${one.name} (protected by nobody)`" />
@@ -306,7 +321,10 @@ useKeys([
   display: flex;
   gap: var(--gap-2);
   flex: none;
-  align-items: flex-start;
+  flex-wrap: wrap;
+  justify-content: flex-end;
+  align-content: flex-start;
+  max-width: 470px;
 }
 .columns {
   display: flex;
@@ -331,10 +349,6 @@ aside {
 }
 aside h2 {
   margin: var(--gap-4) 0 var(--gap-2);
-}
-.versions li {
-  font-size: 13px;
-  margin-bottom: 6px;
 }
 @media (max-width: 900px) {
   .top,

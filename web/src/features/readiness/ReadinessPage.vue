@@ -63,7 +63,7 @@ useKeys(
           >, with at most <RouterLink :to="`/plans/${data.if_lost.plan}/start`">{{ duration(data.if_lost.at_most_s) }}</RouterLink> of work gone</template
         >.
       </h1>
-      <h1 v-else class="sentence">There is no plan yet, so nothing could be recovered.</h1>
+      <h1 v-else class="sentence">There is no plan yet, so nothing could be recovered. <RouterLink to="/plans/new">Make the first one</RouterLink>.</h1>
       <p v-if="data.plans.length" class="under">{{ under }}</p>
 
       <section v-if="data.actions.length">

@@ -1,0 +1,89 @@
+"""Making plans: by choosing, by file, by taking what is suggested; and bringing an old version back."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+from playwright.sync_api import expect
+
+from tests.e2e import test_estate
+from tests.e2e.test_estate import Journey
+
+
+def setUpModule() -> None:
+    """The browser of these journeys."""
+    test_estate.setUpModule()
+
+
+class Plans(Journey):
+    """With the demo data."""
+
+    def text(self) -> Any:
+        """The plan file that is open."""
+        return self.page.get_by_label("Plan file", exact=True)
+
+    def test_a_plan_is_made_from_groups_and_again_from_its_file(self) -> None:
+        page = self.page
+        self.go("+ New plan")
+        page.get_by_label("Name").fill("Signs by themselves")
+        expect(page.get_by_label("Code, which live runs ask for")).to_have_value("SIGNSB")
+        page.get_by_label("Quay signs").check()
+        page.get_by_label("And whatever this filter finds there").fill("name:name-01")
+        page.get_by_label("And whatever this filter finds there").press("Tab")
+        expect(self.sentence()).to_contain_text("would bring up 4 workloads at Hilltop")
+        waits = page.get_by_role("checkbox", name="announce-01 waits for timetable-01")
+        expect(waits).to_be_checked()
+        waits.uncheck()
+        page.get_by_role("button", name="Make the plan").click()
+        expect(self.sentence()).to_contain_text("Signs by themselves would be back in")
+        expect(page.get_by_text("after timetable-01")).to_have_count(1)
+        # The same as a file, under another code.
+        page.keyboard.press("f")
+        expect(self.text()).to_have_value(re.compile("code: SIGNSB"))
+        text = self.text().input_value()
+        page.keyboard.press("Escape")
+        self.go("+ New plan")
+        page.get_by_role("button", name="From a plan file …").click()
+        self.text().fill(text.replace("code: SIGNSB", "code: SIGNSF").replace("signs-01", "sings-01"))
+        expect(page.get_by_text("Did you mean signs-01?")).to_be_visible()
+        self.text().fill(text.replace("code: SIGNSB", "code: SIGNSF").replace("rto:", "rot:"))
+        expect(page.get_by_text("Did you mean rto?")).to_be_visible()
+        expect(page.get_by_role("button", name="Take it into the draft")).to_be_disabled()
+        page.get_by_role("button", name="line 6, column 1").click()
+        self.text().fill(text.replace("code: SIGNSB", "code: SIGNSF"))
+        expect(page.get_by_text("It reads as Signs by themselves")).to_be_visible()
+        page.get_by_role("button", name="Take it into the draft").click()
+        expect(self.sentence()).to_contain_text("Signs by themselves would be back in")
+        page.keyboard.press("f")
+        expect(self.text()).to_have_value(text.replace("code: SIGNSB", "code: SIGNSF"))
+
+    def test_what_a_plan_lacks_is_taken_piece_by_piece(self) -> None:
+        page = self.page
+        self.go("Harbour core first")
+        page.keyboard.press("s")
+        expect(page.locator("[data-piece]")).to_have_count(4)
+        page.get_by_role("checkbox", name="dir-02: it uses names of name-01").uncheck()
+        page.get_by_role("button", name="Take 3 pieces into the draft").click()
+        expect(page.get_by_test_id("draft")).to_contain_text("dir-01 moved from wave I to II")
+        expect(page.get_by_test_id("draft")).to_contain_text("dir-01 now waits for name-01")
+        page.get_by_role("button", name="Discard").click()
+
+    def test_an_older_version_is_compared_and_brought_back(self) -> None:
+        page = self.page
+        self.go("Fleet and signs")
+        page.get_by_role("button", name="Compare version 1").click()
+        expect(page.get_by_role("dialog")).to_contain_text("track-02 waits 30 s longer")
+        page.get_by_role("button", name="Bring version 1 back into the draft").click()
+        expect(page.get_by_test_id("draft")).to_contain_text("track-02 waits 30 s less")
+        page.get_by_role("button", name="Discard").click()
+
+    def test_a_refused_plan_says_why_and_keeps_what_was_typed(self) -> None:
+        page = self.page
+        self.go("+ New plan")
+        page.get_by_label("Name").fill("Booking")
+        page.get_by_label("Code, which live runs ask for").fill("BOOK")
+        page.get_by_label("Booking data").check()
+        page.get_by_role("button", name="Make the plan").click()
+        expect(page.get_by_role("alert")).to_contain_text("There is a plan BOOK already")
+        expect(page.get_by_label("Name")).to_have_value("Booking")

@@ -1,0 +1,188 @@
+<script setup lang="ts">
+// A new plan: where it goes, what is in it, in which order. The order is proposed with reasons.
+import { computed, ref, watch } from "vue";
+import { useRoute, useRouter } from "vue-router";
+import { useQueryClient } from "@tanstack/vue-query";
+import { api, take } from "@/api/client";
+import { useProtection, useSites } from "@/api/queries";
+import type { Piece, Plan } from "@/api/types";
+import { newMember } from "@/features/plans/draft";
+import PlanFileDrawer from "@/features/plans/PlanFileDrawer.vue";
+import ProblemNote from "@/ui/ProblemNote.vue";
+import { count, roman } from "@/ui/format";
+
+const route = useRoute();
+const router = useRouter();
+const client = useQueryClient();
+const { data: sites } = useSites();
+const { data: protection } = useProtection();
+const name = ref("");
+const code = ref("");
+const source = ref("");
+const target = ref("");
+const rto = ref(30);
+const rpo = ref(5);
+const groups = ref<Set<string>>(new Set(typeof route.query.group === "string" ? [route.query.group] : []));
+const more = ref("");
+const waves = ref<string[]>([]);
+const pieces = ref<Piece[]>([]);
+const refused = ref<Set<string>>(new Set());
+const problem = ref<unknown>(null);
+const busy = ref(false);
+const fromFile = ref(false);
+
+const ways = computed(() => (protection.value?.groups ?? []).filter((group) => group.source === source.value && group.target === target.value));
+// The direction in which most is protected is the likeliest.
+watch(
+  protection,
+  (now) => {
+    if (source.value || !now?.groups.length) return;
+    const first = now.groups.find((group) => groups.value.has(group.code)) ?? now.groups[0];
+    source.value = first?.source ?? "";
+    target.value = first?.target ?? "";
+  },
+  { immediate: true },
+);
+watch([source, target], () => (groups.value = new Set([...groups.value].filter((one) => ways.value.some((group) => group.code === one)))));
+function toggle(group: string) {
+  const next = new Set(groups.value);
+  if (!next.delete(group)) next.add(group);
+  groups.value = next;
+}
+watch(name, (now, before) => {
+  const made = (text: string) => text.toUpperCase().replace(/[^A-Z0-9]/g, "").slice(0, 6);
+  if (!code.value || code.value === made(before)) code.value = made(now);
+});
+
+async function chosen(): Promise<string[]> {
+  const found: string[] = [];
+  for (const group of groups.value) {
+    found.push(...(await take(api.GET("/api/v1/groups/{code}", { params: { path: { code: group } } }))).group.members);
+  }
+  if (more.value.trim()) {
+    const filter = `site:${source.value} ${more.value}`;
+    found.push(...(await take(api.GET("/api/v1/workloads", { params: { query: { filter, limit: 1000 } } }))).rows.map((row) => row.name));
+  }
+  return [...new Set(found)];
+}
+let asked = 0;
+watch([groups, more, source], async () => {
+  const mine = ++asked;
+  problem.value = null;
+  try {
+    const workloads = await chosen();
+    const made = await take(api.POST("/api/v1/plan-suggestions", { body: { workloads } }));
+    if (mine !== asked) return;
+    waves.value = made.waves;
+    pieces.value = made.pieces;
+    refused.value = new Set();
+  } catch (caught) {
+    if (mine === asked) problem.value = caught;
+  }
+});
+const inWave = (index: number) => pieces.value.filter((one) => one.kind === "wave" && one.wave === index);
+const dependencies = computed(() => pieces.value.filter((one) => one.kind === "dependency"));
+const keyOf = (one: Piece) => `${one.workload} ${one.on}`;
+function leave(one: Piece) {
+  const next = new Set(refused.value);
+  if (!next.delete(keyOf(one))) next.add(keyOf(one));
+  refused.value = next;
+}
+const siteName = (one: string) => sites.value?.sites.find((site) => site.code === one)?.name ?? one;
+const members = computed(() => pieces.value.filter((one) => one.kind === "wave").length);
+const plan = computed<Plan>(() => ({
+  code: code.value.trim(), name: name.value.trim(), source: source.value, target: target.value,
+  rto_s: Math.round(rto.value * 60), rpo_s: Math.round(rpo.value * 60), owner: "", drill_every_days: 90, notes: "",
+  waves: waves.value.map((wave, index) => ({
+    name: wave, opens: "ready", holds: [],
+    members: inWave(index).map((one) => ({
+      ...newMember(one.workload),
+      depends_on: dependencies.value.filter((d) => d.workload === one.workload && !refused.value.has(keyOf(d))).map((d) => d.on),
+    })),
+  })),
+}));
+async function make(made: Plan) {
+  busy.value = true;
+  problem.value = null;
+  try {
+    await take(api.POST("/api/v1/plans", { body: { plan: made } }));
+    await client.invalidateQueries();
+    await router.push(`/plans/${made.code}`);
+  } catch (caught) {
+    problem.value = caught;
+  } finally {
+    busy.value = false;
+  }
+}
+</script>
+
+<template>
+  <div class="page">
+    <h1 class="sentence">
+      <template v-if="members">{{ name || "The new plan" }} would bring up {{ count(members, "workload") }} at {{ siteName(target) }} in {{ count(waves.length, "wave") }}.</template>
+      <template v-else>A plan says what comes up where, and in which order. Choose what is in it; the order is proposed from what uses what.</template>
+    </h1>
+    <ProblemNote v-if="problem" :error="problem" />
+    <div class="columns">
+      <form class="form" @submit.prevent="make(plan)">
+        <label>Name <input v-model="name" required maxlength="80" /></label>
+        <div class="two">
+          <label>Code, which live runs ask for <input v-model="code" class="mono" required maxlength="12" /></label>
+          <span />
+          <label>From <select v-model="source"><option v-for="site in sites?.sites ?? []" :key="site.code" :value="site.code">{{ site.name }}</option></select></label>
+          <label>To <select v-model="target"><option v-for="site in sites?.sites ?? []" :key="site.code" :value="site.code">{{ site.name }}</option></select></label>
+          <label>RTO objective, min <input v-model.number="rto" type="number" min="1" /></label>
+          <label>RPO objective, min <input v-model.number="rpo" type="number" min="1" /></label>
+        </div>
+        <h2>Groups in it</h2>
+        <p v-if="!ways.length" class="quiet">No group is copied in this direction.</p>
+        <label v-for="group in ways" :key="group.code" class="check block">
+          <input type="checkbox" :checked="groups.has(group.code)" @change="toggle(group.code)" /> {{ group.name }} <span class="quiet">{{ count(group.members, "workload") }}</span>
+        </label>
+        <label>And whatever this filter finds there <input v-model.lazy="more" class="mono" placeholder="tag:app=booking" /></label>
+        <p class="buttons">
+          <button class="btn main" :disabled="busy || !name.trim() || !members">Make the plan</button>
+          <button type="button" class="btn" @click="fromFile = true">From a plan file …</button>
+        </p>
+      </form>
+      <div class="proposal">
+        <section v-for="(wave, index) in waves" :key="wave + index" :data-wave="index">
+          <h2><span class="roman">{{ roman(index + 1) }}</span> {{ wave }}</h2>
+          <p v-for="one in inWave(index)" :key="one.workload"><b>{{ one.workload }}</b> <span class="quiet">{{ one.reason }}</span></p>
+        </section>
+        <section v-if="dependencies.length">
+          <h2>Waiting within a wave</h2>
+          <label v-for="one in dependencies" :key="keyOf(one)" class="piece">
+            <input type="checkbox" :checked="!refused.has(keyOf(one))" @change="leave(one)" /> <b>{{ one.workload }}</b> waits for <b>{{ one.on }}</b> <span class="quiet">{{ one.reason }}</span>
+          </label>
+        </section>
+        <p v-if="members" class="quiet">Delays, holds and everything else are set on the plan's own page.</p>
+      </div>
+    </div>
+    <PlanFileDrawer v-model="fromFile" :plan="null" title="A new plan from a file" @take="make" />
+  </div>
+</template>
+
+<style scoped>
+.columns {
+  display: grid;
+  grid-template-columns: 400px 1fr;
+  gap: var(--gap-5);
+  margin-top: var(--gap-4);
+}
+.form .block {
+  display: block;
+  margin: 0 0 4px;
+}
+.proposal section {
+  margin-bottom: var(--gap-3);
+}
+.piece {
+  display: block;
+}
+@media (max-width: 900px) {
+  .columns {
+    grid-template-columns: 1fr;
+  }
+}
+</style>

@@ -1,0 +1,61 @@
+<script setup lang="ts">
+// What a plan lacks, from what uses what: accepted piece by piece.
+import { ref, watch } from "vue";
+import { api, take } from "@/api/client";
+import type { Piece, Plan } from "@/api/types";
+import ProblemNote from "@/ui/ProblemNote.vue";
+import { count, roman } from "@/ui/format";
+
+const props = defineProps<{ plan: Plan }>();
+const open = defineModel<boolean>({ required: true });
+const emit = defineEmits<{ accept: [pieces: Piece[]] }>();
+const pieces = ref<Piece[] | null>(null);
+const chosen = ref<Set<number>>(new Set());
+const problem = ref<unknown>(null);
+
+watch(
+  open,
+  async (now) => {
+    if (!now) return;
+    pieces.value = null;
+    problem.value = null;
+    try {
+      pieces.value = (await take(api.POST("/api/v1/plan-suggestions", { body: { plan: props.plan } }))).pieces;
+      chosen.value = new Set(pieces.value.keys());
+    } catch (caught) {
+      problem.value = caught;
+    }
+  },
+  { immediate: true },
+);
+function toggle(index: number) {
+  const next = new Set(chosen.value);
+  if (!next.delete(index)) next.add(index);
+  chosen.value = next;
+}
+function accept() {
+  emit("accept", (pieces.value ?? []).filter((_, index) => chosen.value.has(index)));
+  open.value = false;
+}
+</script>
+
+<template>
+  <el-dialog v-model="open" title="What the plan lacks" width="680">
+    <ProblemNote v-if="problem" :error="problem" />
+    <p v-else-if="!pieces" class="quiet">Looking at what uses what …</p>
+    <p v-else-if="!pieces.length">Nothing: nobody comes up before what it uses, or beside it without waiting.</p>
+    <table v-else class="lines">
+      <tr v-for="(one, index) in pieces" :key="one.kind + one.workload + one.on" :data-piece="one.workload">
+        <td><input type="checkbox" :checked="chosen.has(index)" :aria-label="`${one.workload}: ${one.reason}`" @change="toggle(index)" /></td>
+        <td>
+          <b>{{ one.workload }}</b> {{ one.kind === "wave" ? `moves to wave ${roman(one.wave + 1)}` : `waits for ${one.on}` }}
+        </td>
+        <td class="quiet">{{ one.reason }}</td>
+      </tr>
+    </table>
+    <template #footer>
+      <button class="btn" @click="open = false">Leave it as it is</button>
+      <button class="btn main" :disabled="!pieces?.length || !chosen.size" @click="accept">Take {{ count(chosen.size, "piece") }} into the draft</button>
+    </template>
+  </el-dialog>
+</template>
