@@ -33,6 +33,8 @@ def take(app: Application, chromium: Browser) -> None:
     keep(day, "readiness")
     take_estate(day)
     take_protection(day)
+    take_crosswalks(day)
+    take_new_plan(day)
     day.get_by_role("navigation").get_by_role("link", name="Booking end to end").click()
     expect(day.get_by_role("img", name="Score")).to_be_visible()
     day.locator("[data-workload=api-01]").click()
@@ -109,6 +111,32 @@ def take_protection(day: Page) -> None:
     keep(day, "new-group")
     navigation.get_by_role("link", name="Readiness").click()
     settled(day)
+
+
+def take_crosswalks(day: Page) -> None:
+    """Where things land."""
+    navigation = day.get_by_role("navigation")
+    navigation.get_by_role("link", name="Crosswalks").click()
+    day.get_by_role("link", name="Quayside → Hilltop").click()
+    expect(day.get_by_test_id("unmapped")).to_contain_text("qua-works")
+    day.locator("[data-source=qua-app]").click()
+    day.mouse.move(640, 20)
+    keep(day, "crosswalk")
+    day.get_by_role("tab", name="Before and after").click()
+    day.get_by_label("Filter").fill("tag:app=fleet OR tag:app=booking")
+    day.get_by_label("Filter").press("Tab")
+    expect(day.get_by_text("14 adapters")).to_be_visible()
+    keep(day, "landings")
+
+
+def take_new_plan(day: Page) -> None:
+    """A plan on its way."""
+    day.get_by_role("navigation").get_by_role("link", name="+ New plan").click()
+    day.get_by_label("Name").fill("Booking by itself")
+    for group in ("Harbour core", "Booking data", "Booking services"):
+        day.get_by_label(group).check()
+    expect(day.get_by_role("heading", level=1)).to_contain_text("13 workloads")
+    keep(day, "new-plan")
 
 
 def signed_in(

@@ -133,7 +133,7 @@ class Crosswalks(Journey):
         page.goto(f"{self.app.address}/plans/FLEET/landings")
         expect(page.locator("[data-landing='timetable-01/nic0']")).to_contain_text("10.20.8.11/24 hil-lab")
         self.go("Runs")
-        page.get_by_role("main").get_by_role("link", name=re.compile("Fleet and signs")).first.click()
+        page.get_by_role("row").filter(has_text="Fleet and signs").first.get_by_role("link").first.click()
         page.get_by_role("link", name="Planned and actual addresses").click()
         expect(self.sentence()).to_contain_text("1 of 9 adapters had not what was planned")
         crew = page.locator("[data-landing='crew-01/nic0']")

@@ -61,6 +61,7 @@ class Plans(Journey):
     def test_what_a_plan_lacks_is_taken_piece_by_piece(self) -> None:
         page = self.page
         self.go("Harbour core first")
+        expect(self.sentence()).to_contain_text("Harbour core first would be back in")
         page.keyboard.press("s")
         expect(page.locator("[data-piece]")).to_have_count(4)
         page.get_by_role("checkbox", name="dir-02: it uses names of name-01").uncheck()

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import tempfile
 import unittest
 from dataclasses import replace
+from datetime import timedelta
 from ipaddress import ip_interface
+from pathlib import Path
 from typing import Any
 
 from maestoso.core.codec import to_data
@@ -12,6 +15,8 @@ from maestoso.core.landing.resolve import resolve
 from maestoso.core.model.crosswalk import NicEntry, NicSide
 from maestoso.core.model.landing import Landing
 from maestoso.core.runs.state import RunState
+from maestoso.practice.store import Store
+from maestoso.sites.contract import Submission
 from tests import worlds
 from tests.practice.test_rehearsal import played, tidewell
 from tests.practice.test_world import Site
@@ -65,6 +70,57 @@ class Held(unittest.TestCase):
         self.assertIn("10.2.0.11 on b-net is held for db", refused["same"])
         self.assertEqual(set(site.world.held), {"db"})
         self.assertEqual(site.do("hold-landings", "landings", landings=[{}]).code, "bad-landing")
+
+    def test_what_is_held_is_known_after_a_restart(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            store = Store(Path(folder) / "b.sqlite", worlds.NOW - timedelta(days=1))
+            world, at = store.replay(worlds.spec()), worlds.NOW.timestamp()
+            args = {"landings": to_data([landing("db"), landing("app")])}
+            for number, (verb, given) in enumerate(
+                (("hold-landings", args), ("release-landings", {"workloads": ["app"]}))
+            ):
+                submission = Submission(verb=verb, subject="landings", run="care", fence=1, args=given)
+                store.submitted(at + number, f"k{number}", submission)
+                world.submit(f"k{number}", submission, at + number)
+            store.close()
+            again = Store(Path(folder) / "b.sqlite", worlds.NOW).replay(worlds.spec())
+            for one in (world, again):
+                one.advance(at + 60)
+            self.assertEqual(set(again.held), {"db"})
+            self.assertEqual((again.held, again.held_at), (world.held, world.held_at))
+
+
+class Leases(unittest.TestCase):
+    """Who asks DHCP is given what is free, reserved or held."""
+
+    RANGE = ("10.2.0.50-10.2.0.51",)
+
+    def lease(self, reserve: list[str] | None = None, dhcp: bool = True, **network: Any) -> list[str]:
+        """What db gets on b-net."""
+        net = replace(worlds.target().networks[0], dhcp=dhcp, dhcp_ranges=self.RANGE, **network)
+        site = Site(inventory=worlds.target(networks=(net, worlds.target().networks[1])))
+        site.copy(on=False)
+        nic = {"nic": "nic0", "network": "b-net", "mac": "02:00:00:00:00:07"}
+        site.do("attach-nics", "db--t1", nics=[nic | ({"reserve": reserve} if reserve else {})])
+        site.do("set-addresses", "db--t1", nics=[{"nic": "nic0", "addresses": [], "dhcp": True}])
+        site.do("power-on", "db--t1")
+        (has,) = site.do("read-adapters", "copies", mark="t1").result["adapters"]["db"]
+        self.assertTrue(has["dhcp"])
+        found: list[str] = has["addresses"]
+        return found
+
+    def test_the_first_that_is_free(self) -> None:
+        self.assertEqual(self.lease(), ["10.2.0.50/24"])
+        self.assertEqual(self.lease(reservations={"02:00:00:00:00:99": "10.2.0.50"}), ["10.2.0.51/24"])
+
+    def test_what_is_reserved_for_its_mac_or_for_the_run(self) -> None:
+        self.assertEqual(self.lease(reservations={"02:00:00:00:00:07": "10.2.0.200"}), ["10.2.0.200/24"])
+        self.assertEqual(self.lease(reserve=["10.2.0.77/24"]), ["10.2.0.77/24"])
+
+    def test_nobody_answers_or_has_anything_left(self) -> None:
+        self.assertEqual(self.lease(dhcp=False), [])
+        taken = {f"02:00:00:00:00:9{n}": f"10.2.0.5{n}" for n in (0, 1)}
+        self.assertEqual(self.lease(reservations=taken), [])
 
 
 class WhatAdaptersHave(unittest.TestCase):

@@ -9,8 +9,11 @@ from __future__ import annotations
 
 import asyncio
 import uuid
+from dataclasses import replace
 from typing import Any
 
+from maestoso.core.codec import to_data
+from maestoso.core.model.landing import Landing, LandingNic
 from maestoso.core.ports import SiteRefused
 from maestoso.core.runs.operations import Operation, OperationState
 from maestoso.engine.clock import SystemClock
@@ -122,6 +125,32 @@ class SiteContract:
         self.assertIsNone(await self.site.operation("contract:never-asked"))
         with self.assertRaises(SiteRefused):
             await self.site.points("no-such-group")
+
+    async def test_landings_are_held_shown_and_given_back(self: Any) -> None:
+        has, name = await self.site.inventory(), f"contract-{uuid.uuid4().hex[:8]}"
+        nic = LandingNic(
+            nic="nic0", network=has.networks[0].name, isolated=False, mac="02:00:5e:00:53:01", dhcp=False,
+            before=(), addresses=(),
+        )  # fmt: skip
+        landing = Landing(
+            workload=name, side="live", host_pool=has.host_pools[0].name, cores=1, memory_mib=512, disks=(),
+            nics=(nic,), name=name,
+        )  # fmt: skip
+        elsewhere = replace(landing, workload=f"{name}-x", host_pool="no-such-pool")
+        before = (await self.site.pulse()).landings
+        hold = self.operation("hold-landings", "landings", landings=to_data([landing, elsewhere]))
+        state = await self.settled(hold)
+        self.assertEqual((state.status, set(state.result["refused"])), ("done", {elsewhere.workload}))
+        self.assertTrue(state.result["refused"][elsewhere.workload])
+        self.assertNotEqual((await self.site.pulse()).landings, before)
+        self.assertIn(landing, await self.site.landings())
+        release = self.operation("release-landings", "landings", workloads=[name])
+        self.assertEqual((await self.settled(release)).status, "done")
+        self.assertNotIn(name, {one.workload for one in await self.site.landings()})
+
+    async def test_adapters_of_a_run_without_copies_are_none(self: Any) -> None:
+        state = await self.settled(self.operation("read-adapters", "copies", mark="contract-nothing"))
+        self.assertEqual((state.status, state.result), ("done", {"adapters": {}}))
 
     async def test_a_wrong_token_is_refused(self: Any) -> None:
         stranger = HttpSite(self.url, "wrong", transport=self.transport)

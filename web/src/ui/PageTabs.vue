@@ -13,26 +13,6 @@ const open = defineModel<string>({ required: true });
 </template>
 
 <style scoped>
-.tabs {
-  display: flex;
-  gap: var(--gap-4);
-  margin: var(--gap-3) 0;
-  border-bottom: 1px solid var(--rule);
-}
-button {
-  font: inherit;
-  background: none;
-  border: 0;
-  border-bottom: 2px solid transparent;
-  padding: 4px 2px 6px;
-  color: var(--ink-2);
-  cursor: pointer;
-}
-.on {
-  color: var(--ink-1);
-  font-weight: 600;
-  border-bottom-color: var(--brass);
-}
 .mark {
   margin-left: 6px;
   color: var(--brass);

@@ -120,7 +120,10 @@ function rights(kind: Kind): Item[] {
   }
   const rooms = (name: string) => {
     const wanted = (landings.value?.rooms ?? []).filter((one) => one.room.pool === name);
-    return wanted.map(({ side, room }) => `${side}: ${room.wanted} of ${room.free} ${room.what === "cores" ? "cores" : `GiB ${room.what}`}`).join(", ");
+    const said = (side: "live" | "test") =>
+      wanted.filter((one) => one.side === side).map(({ room }) => `${room.wanted > room.free ? "▲ " : ""}${room.wanted} of ${room.free} ${room.what === "cores" ? "cores" : "GiB"}`).join(", ");
+    const [live, test] = [said("live"), said("test")];
+    return live === test ? live : [live && `live ${live}`, test && `in a test ${test}`].filter(Boolean).join("; ");
   };
   if (kind === "host pool") return there.host_pools.map((pool) => ({ name: pool.name, said: `${pool.hosts} hosts${pool.standby_hosts ? `, ${pool.standby_hosts} in standby` : ""}`, more: rooms(pool.name) }));
   return there.storage_pools.map((pool) => ({ name: pool.name, said: `${pool.capacity_gib - pool.used_gib} GiB free`, more: rooms(pool.name), warn: pool.replicated ? "itself replicated, cannot be landed on" : "" }));

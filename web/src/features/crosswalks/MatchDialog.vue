@@ -1,42 +1,21 @@
 <script setup lang="ts">
-import { computed, ref, watch } from "vue";
 import { api, take } from "@/api/client";
 import type { Crosswalk, Proposal } from "@/api/types";
 import ProblemNote from "@/ui/ProblemNote.vue";
+import { useChoice } from "@/ui/choose";
 import { count } from "@/ui/format";
 
 const props = defineProps<{ crosswalk: Crosswalk }>();
 const open = defineModel<boolean>({ required: true });
 const emit = defineEmits<{ accept: [proposals: Proposal[]] }>();
-const proposals = ref<Proposal[] | null>(null);
-const chosen = ref<Set<number>>(new Set());
-const problem = ref<unknown>(null);
-
-watch(
+// What is nearly certain is chosen already; the rest wants a look.
+const { items: proposals, chosen, problem, toggle, all, toggleAll, picked } = useChoice(
   open,
-  async (now) => {
-    if (!now) return;
-    proposals.value = null;
-    problem.value = null;
-    try {
-      proposals.value = (await take(api.POST("/api/v1/crosswalks/proposals", { body: props.crosswalk }))).proposals;
-      // What is nearly certain is chosen already; the rest wants a look.
-      chosen.value = new Set(proposals.value.flatMap((one, index) => (one.confidence >= 0.75 ? [index] : [])));
-    } catch (caught) {
-      problem.value = caught;
-    }
-  },
-  { immediate: true },
+  async () => (await take(api.POST("/api/v1/crosswalks/proposals", { body: props.crosswalk }))).proposals,
+  (one) => one.confidence >= 0.75,
 );
-function toggle(index: number) {
-  const next = new Set(chosen.value);
-  if (!next.delete(index)) next.add(index);
-  chosen.value = next;
-}
-const all = computed(() => !!proposals.value?.length && chosen.value.size === proposals.value.length);
-const toggleAll = () => (chosen.value = all.value ? new Set() : new Set(proposals.value?.map((_, index) => index)));
-function take_() {
-  emit("accept", (proposals.value ?? []).filter((_, index) => chosen.value.has(index)));
+function accept() {
+  emit("accept", picked());
   open.value = false;
 }
 </script>
@@ -72,7 +51,7 @@ function take_() {
     </div>
     <template #footer>
       <button class="btn" @click="open = false">None of them</button>
-      <button class="btn main" :disabled="!chosen.size" @click="take_">Take {{ count(chosen.size, "row") }} into the draft</button>
+      <button class="btn main" :disabled="!chosen.size" @click="accept">Take {{ count(chosen.size, "row") }} into the draft</button>
     </template>
   </el-dialog>
 </template>

@@ -1,40 +1,21 @@
 <script setup lang="ts">
 // What a plan lacks, from what uses what: accepted piece by piece.
-import { ref, watch } from "vue";
 import { api, take } from "@/api/client";
 import type { Piece, Plan } from "@/api/types";
 import ProblemNote from "@/ui/ProblemNote.vue";
+import { useChoice } from "@/ui/choose";
 import { count, roman } from "@/ui/format";
 
 const props = defineProps<{ plan: Plan }>();
 const open = defineModel<boolean>({ required: true });
 const emit = defineEmits<{ accept: [pieces: Piece[]] }>();
-const pieces = ref<Piece[] | null>(null);
-const chosen = ref<Set<number>>(new Set());
-const problem = ref<unknown>(null);
-
-watch(
+const { items: pieces, chosen, problem, toggle, picked } = useChoice(
   open,
-  async (now) => {
-    if (!now) return;
-    pieces.value = null;
-    problem.value = null;
-    try {
-      pieces.value = (await take(api.POST("/api/v1/plan-suggestions", { body: { plan: props.plan } }))).pieces;
-      chosen.value = new Set(pieces.value.keys());
-    } catch (caught) {
-      problem.value = caught;
-    }
-  },
-  { immediate: true },
+  async () => (await take(api.POST("/api/v1/plan-suggestions", { body: { plan: props.plan } }))).pieces,
+  () => true,
 );
-function toggle(index: number) {
-  const next = new Set(chosen.value);
-  if (!next.delete(index)) next.add(index);
-  chosen.value = next;
-}
 function accept() {
-  emit("accept", (pieces.value ?? []).filter((_, index) => chosen.value.has(index)));
+  emit("accept", picked());
   open.value = false;
 }
 </script>
