@@ -165,6 +165,11 @@ class Findings(unittest.TestCase):
         rule = replace(rule, live=tight, test=tight)
         self.assertEqual(self.found(walk=worlds.crosswalk(address_rules=(rule,))), ["host-part-does-not-fit"])
 
+    def test_a_rule_that_crosses_families(self) -> None:
+        wrong = worlds.translate_to("2001:db8::/64")
+        rule = AddressRule(prefix=ip_network("10.1.0.0/24"), live=wrong, test=wrong)
+        self.assertEqual(self.found(walk=worlds.crosswalk(address_rules=(rule,))), ["wrong-family"])
+
     def test_pools_are_matched_by_the_name_of_the_source_pool(self) -> None:
         rows = (PoolRow(source="other", target="b-disk"),)
         self.assertEqual(self.found(walk=worlds.crosswalk(storage_pools=rows)), ["no-storage-row"])

@@ -1,0 +1,48 @@
+"""Logs that were written before still say what they said: recorded runs are only ever added."""
+
+from __future__ import annotations
+
+import json
+import unittest
+from pathlib import Path
+
+from maestoso.core.codec import from_data, to_data
+from maestoso.core.planning.isolated_test import READ_ADAPTERS
+from maestoso.core.runs.events import Event
+from maestoso.core.runs.state import RunState, fold
+from tests.practice.test_rehearsal import played, tidewell
+
+FOLDER = Path(__file__).parent / "recorded"
+
+
+def recorded(name: str) -> list[Event]:
+    """The events of a file, one a line."""
+    lines = (FOLDER / f"{name}.jsonl").read_text(encoding="utf-8").splitlines()
+    return [from_data(Event, json.loads(line)) for line in lines]
+
+
+class Recorded(unittest.TestCase):
+    """Each log is folded by the rules under whose number it was written."""
+
+    def state(self, name: str) -> RunState:
+        events = recorded(name)
+        state = fold(events)
+        self.assertTrue(state.finished)
+        self.assertEqual(state.seq, len(events))
+        return state
+
+    def test_compiler_1_has_no_step_that_reads_adapters(self) -> None:
+        state = self.state("test-of-reporting-compiler-1")
+        self.assertEqual((state.inputs.compiler, state.outcome), (1, "passed"))
+        self.assertNotIn(READ_ADAPTERS, state.graph)
+        # Its adapter that went over to DHCP was not told so: that came with the next number.
+        self.assertNotIn("set-addresses:ware-01", state.graph)
+
+    def test_compiler_2_is_what_is_written_today(self) -> None:
+        rehearsal = played(*tidewell("REPT"))
+        self.assertEqual(rehearsal.state.inputs.compiler, 2)
+        self.assertIn(READ_ADAPTERS, rehearsal.state.graph)
+        self.assertIn("set-addresses:ware-01", rehearsal.state.graph)
+        again = fold([from_data(Event, json.loads(json.dumps(to_data(event)))) for event in rehearsal.log])
+        self.assertEqual(again.outcome, "passed")
+        self.assertEqual(again.steps[READ_ADAPTERS].status, "done")
