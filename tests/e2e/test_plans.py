@@ -57,6 +57,13 @@ class Plans(Journey):
         expect(self.sentence()).to_contain_text("Signs by themselves would be back in")
         page.keyboard.press("f")
         expect(self.text()).to_have_value(text.replace("code: SIGNSB", "code: SIGNSF"))
+        page.keyboard.press("Escape")
+        page.get_by_role("button", name="Retire the plan").click()
+        page.get_by_role("button", name="Retire it").click()
+        expect(self.sentence()).to_contain_text("If Quayside")
+        expect(page.get_by_role("navigation").get_by_role("link", name="Signs by themselves")).to_have_count(
+            1
+        )
 
     def test_what_a_plan_lacks_is_taken_piece_by_piece(self) -> None:
         page = self.page

@@ -107,6 +107,16 @@ class NewPlans(Tidewell):
             with self.subTest(changes):
                 self.problem(self.browser.send("POST", "/plans", self.plan(**changes)), status, code)
 
+    def test_a_plan_is_retired_unless_it_runs(self) -> None:
+        self.browser.send("POST", "/plans", self.plan())
+        self.assertEqual(self.browser.send("DELETE", "/plans/SIGN").status_code, 204)
+        self.problem(self.browser.get("/api/v1/plans/SIGN"), 404, "not-found")
+        key = {"Idempotency-Key": "retire-while-running"}
+        run = self.browser.send("POST", "/runs", {"plan": "HARB", "pace": 1}, **key)
+        self.assertEqual(run.status_code, 201, run.content[:300])
+        refused = self.browser.send("DELETE", "/plans/HARB")
+        self.assertIn("is under way", self.problem(refused, 409, "in-use")["detail"])
+
     def test_waves_are_suggested_with_reasons(self) -> None:
         names = ["web-01", "api-01", "db-book-01", "db-book-02", "name-01", "dir-01"]
         made = self.browser.send("POST", "/plan-suggestions", {"workloads": names}).json()

@@ -468,7 +468,8 @@ export interface paths {
         /** @description Save a new version; 412 says what somebody else changed in between. */
         put: operations["savePlan"];
         post?: never;
-        delete?: never;
+        /** @description Forget it with its versions; refused while a run of it is under way. Runs keep what they ran. */
+        delete: operations["retirePlan"];
         options?: never;
         head?: never;
         patch?: never;
@@ -3439,6 +3440,35 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Saved"];
                 };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    retirePlan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description It could not be done, and why. */
             default: {

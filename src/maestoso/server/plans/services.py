@@ -106,6 +106,18 @@ def save_plan(
     return _add_version(row, plan, author=author, at=at, summary=summary or "; ".join(said)[:LONGEST_SUMMARY])
 
 
+@transaction.atomic
+def retire_plan(code: str) -> None:
+    """Forget a plan and its versions; its runs keep what they ran. Raises Refused while one is under way."""
+    row = find_plan(code)
+    running = Run.objects.filter(plan_code=row.code, outcome="", last_seq__gt=0).first()
+    if running is not None:
+        raise Refused(
+            f"Run {running.pk} of {row.code} is under way.", "Let it end, or abort it.", code="in-use"
+        )
+    row.delete()
+
+
 def version_view(code: str, number: int) -> VersionView:
     """A version of a plan and what changed from it to the newest. Raises NotFound."""
     row = find_plan(code)

@@ -153,6 +153,12 @@ class PlanView(APIView):
         headers = {"ETag": f'"{code}-{version.number}"'}
         return reply(Saved(version=version.number, summary=version.summary), 201, headers)
 
+    @extend_schema(operation_id="retirePlan", responses={204: None})
+    def delete(self, request: Request, code: str) -> Response:
+        """Forget it with its versions; refused while a run of it is under way. Runs keep what they ran."""
+        services.retire_plan(code)
+        return Response(status=204)
+
 
 class AssessmentOfDraft(APIView):
     """Judging what is not saved."""

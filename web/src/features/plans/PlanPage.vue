@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQueryClient } from "@tanstack/vue-query";
 import { computed, nextTick, ref, watch } from "vue";
-import { useRoute } from "vue-router";
+import { useRoute, useRouter } from "vue-router";
 import { ApiError, api, take } from "@/api/client";
 import { usePlan, useWorkloads } from "@/api/queries";
 import type { AssessmentView, Member, Piece, Plan, Problem } from "@/api/types";
@@ -19,6 +19,7 @@ import { useKeys } from "@/ui/keys";
 import ScoreView from "@/ui/score/ScoreView.vue";
 
 const route = useRoute();
+const router = useRouter();
 const client = useQueryClient();
 const code = computed(() => String(route.params.code));
 const { data: detail, error } = usePlan(code);
@@ -172,6 +173,16 @@ async function save() {
     saving.value = false;
   }
 }
+async function retire() {
+  saveError.value = null;
+  try {
+    await take(api.DELETE("/api/v1/plans/{code}", { params: { path: { code: code.value } } }));
+    await router.push("/");
+    await client.invalidateQueries();
+  } catch (problem) {
+    saveError.value = problem;
+  }
+}
 async function takeTheirs() {
   const theirs = await client.fetchQuery({
     queryKey: ["plan", code.value, "newest"],
@@ -285,6 +296,9 @@ useKeys([
           <p v-else-if="assessment" class="quiet">Nothing was noticed.</p>
           <h2>Versions</h2>
           <VersionList :detail="detail" @restore="(old) => draft.edit((next) => Object.assign(next, old))" />
+          <el-popconfirm :title="`Forget ${plan.name} with all its versions? Its runs keep what they ran.`" confirm-button-text="Retire it" cancel-button-text="No" width="280" @confirm="retire">
+            <template #reference><button class="link retire">Retire the plan</button></template>
+          </el-popconfirm>
         </aside>
       </div>
 
@@ -346,6 +360,9 @@ aside {
   flex: none;
   border-left: 1px solid var(--rule);
   padding-left: var(--gap-4);
+}
+.retire {
+  margin-top: var(--gap-3);
 }
 aside h2 {
   margin: var(--gap-4) 0 var(--gap-2);
