@@ -214,6 +214,7 @@ class Held(Tidewell):
         found = self.look()
         self.assertEqual(len(found), 26)
         self.assertEqual([one for one in found.values() if one["wrong"]], [])
+        self.assertEqual({one["source"] for one in found.values()}, {"QUA"})
         self.assertIn("172.18.4.17/24, 2001:db8:18:4::17/64 on hil-app", found["api-01"]["adapters"])
         self.assertNotIn("mail-01", found)  # nobody protects it
         row = CrosswalkRow.objects.get(source__code="QUA", target__code="HIL")

@@ -1215,6 +1215,7 @@ export interface components {
         };
         HeldView: {
             workload: string;
+            source: string;
             wrong: string;
             host_pool: string;
             adapters: string[];

@@ -51,9 +51,9 @@ const how = (side: SideView | null) => (!side || !side.decided ? "" : side.decid
         <template v-for="row in [rows[item.index]!]" :key="row.workload + row.nic">
           <div class="cells">
             <span class="cut"><b>{{ row.workload }}</b> <span class="mono quiet">{{ row.nic }}</span><span v-if="row.exception" class="odd" title="An exception or a table entry is about this one"> ✎</span></span>
-            <span class="cut"><span class="mono">{{ row.before }}</span> <span class="quiet">{{ row.network }}</span></span>
-            <span class="cut" :title="how(row.live)"><span class="mono">{{ landed(row.live) }}</span> <span class="quiet">{{ row.live?.network }}</span></span>
-            <span class="cut" :title="how(row.test)"><span class="mono">{{ landed(row.test) }}</span> <span class="quiet">{{ row.test?.isolated ? "isolated" : row.test?.network }}</span></span>
+            <span class="cut" :title="row.before"><span class="mono">{{ row.before }}</span> <span class="quiet">{{ row.network }}</span></span>
+            <span class="cut" :title="`${landed(row.live)} ${how(row.live)}`"><span class="mono">{{ landed(row.live) }}</span> <span class="quiet">{{ row.live?.network }}</span></span>
+            <span class="cut" :title="`${landed(row.test)} ${how(row.test)}`"><span class="mono">{{ landed(row.test) }}</span> <span class="quiet">{{ row.test?.isolated ? "isolated" : row.test?.network }}</span></span>
           </div>
           <p v-for="one in row.findings" :key="one.side + one.finding.code + one.finding.sentence" class="finding cut" :class="one.finding.severity" :title="one.finding.mend">
             <span aria-hidden="true">{{ SHAPES[one.finding.severity] }}</span> <b v-if="SIDES[one.side]">{{ SIDES[one.side] }}: </b>{{ one.finding.sentence }} <span class="quiet">{{ one.finding.mend }}</span>

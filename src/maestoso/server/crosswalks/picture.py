@@ -341,9 +341,11 @@ def trial(crosswalk: Crosswalk, addresses: Sequence[str]) -> tuple[Tried, ...]:
 
 def held(site: Site) -> list[HeldView]:
     """Landings that a site was asked to hold, those that are wrong first."""
+    there = ground().site_of
     rows = [
         HeldView(
-            workload=row.workload, wrong=row.wrong, host_pool=said.host_pool if said else "",
+            workload=row.workload, source=there.get(row.workload, ""), wrong=row.wrong,
+            host_pool=said.host_pool if said else "",
             adapters=tuple(
                 f"{in_words(nic.addresses, nic.dhcp)} on {nic.network}" for nic in said.nics if nic.connected
             ) if said else (),

@@ -214,9 +214,10 @@ class Trials:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class HeldView:
-    """A landing that a site was asked to hold; ``wrong`` is empty where it does."""
+    """A landing that a site was asked to hold for a workload of ``source``; ``wrong`` is empty if it does."""
 
     workload: str
+    source: str
     wrong: str
     host_pool: str
     adapters: tuple[str, ...]

@@ -90,7 +90,6 @@ const sentence = computed(() => {
 });
 const shownUnmapped = computed(() => (landings.value?.unmapped ?? []).slice(0, 12));
 const rulesMissing = computed(() => (landings.value?.unmapped ?? []).filter((one) => one.kind === "address rule").map((one) => one.name));
-const heldFor = computed(() => new Set(landings.value?.rows.map((row) => row.workload)));
 const beside = computed(() => (landings.value?.findings ?? []).map((one) => one.finding));
 const openRow = computed(() => landings.value?.rows.find((row) => `${row.workload}/${row.nic}` === openKey.value) ?? null);
 
@@ -256,7 +255,7 @@ useKeys([
         </p>
         <LandingTable :rows="landings.rows" none="The filter finds nothing here." :opened="openKey" @open="openDrawer" />
       </div>
-      <HeldTable v-else-if="tab === 'held'" :code="target" :name="names.to" :workloads="heldFor" />
+      <HeldTable v-else-if="tab === 'held'" :source="source" :code="target" :name="names.to" />
       <MatchDialog v-model="matching" :crosswalk="crosswalk" @accept="taken" />
       <ExceptionDrawer v-if="openRow" :row="openRow" :crosswalk="crosswalk" :detail="detail" @close="openKey = ''" @edit="draft.edit" />
       <el-dialog :model-value="!!lost" title="The way back is made" width="620" @close="lost = null">

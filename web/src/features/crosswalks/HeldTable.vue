@@ -6,7 +6,7 @@ import { useAct } from "@/ui/act";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { count } from "@/ui/format";
 
-const props = defineProps<{ code: string; name: string; workloads: Set<string> }>();
+const props = defineProps<{ source: string; code: string; name: string }>();
 const code = computed(() => props.code);
 const { data, error } = useQuery({
   queryKey: ["held", code],
@@ -14,7 +14,7 @@ const { data, error } = useQuery({
   refetchInterval: 4000,
 });
 const { problem, busy, act } = useAct();
-const mine = computed(() => (data.value ?? []).filter((one) => props.workloads.has(one.workload)));
+const mine = computed(() => (data.value ?? []).filter((one) => one.source === props.source));
 const wrong = computed(() => mine.value.filter((one) => one.wrong).map((one) => one.workload));
 const again = (workloads: string[]) => act(() => take(api.POST("/api/v1/sites/{code}/landings", { params: { path: { code: code.value } }, body: { workloads } })));
 </script>

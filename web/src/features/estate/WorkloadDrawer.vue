@@ -48,7 +48,7 @@ function saved(made: string) {
     <WorkloadForm v-else-if="data && editing" :detail="data" @saved="saved" @cancel="editing = false" />
     <div v-else-if="data" class="detail">
       <p>
-        {{ data.workload.os_family }}, {{ data.workload.cores }} cores, {{ Math.round(data.workload.memory_mib / 102.4) / 10 }} GiB at <b>{{ data.site }}</b>;
+        {{ data.workload.os_family }}, {{ data.workload.cores }} cores, {{ Math.round(data.workload.memory_mib / 102.4) / 10 }} GiB at <b>{{ data.site }}</b><template v-if="data.workload.host_pool"> on {{ data.workload.host_pool }}</template><template v-if="data.workload.folder"> in {{ data.workload.folder }}</template>;
         {{ data.workload.criticality }}<template v-if="data.workload.owner">, owned by {{ data.workload.owner }}</template>.
         <span v-if="!data.workload.guest_agent">▲ No guest agent.</span>
         <span v-if="data.workload.needs_key"> Its copies need a key.</span>
@@ -95,7 +95,7 @@ function saved(made: string) {
       <h2>Where it lands</h2>
       <p v-if="!data.lands" class="quiet">{{ data.group ? "There is no crosswalk in its direction yet." : "Nowhere: it is not protected." }}</p>
       <template v-else>
-        <p>At {{ data.lands.target }} on <span class="mono">{{ data.lands.host_pool || "no host pool" }}</span>.</p>
+        <p>At <RouterLink :to="`/crosswalks/${data.site}/${data.lands.target_code}?tab=landings&filter=${data.workload.name}`">{{ data.lands.target }}</RouterLink> on <span class="mono">{{ data.lands.host_pool || "no host pool" }}</span>.</p>
         <table>
           <tr>
             <th>Adapter</th>
