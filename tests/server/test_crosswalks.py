@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+from dataclasses import replace
 from importlib import import_module
 from typing import Any
 from unittest import mock
@@ -12,10 +13,13 @@ from django.apps import apps
 from django.core.cache import cache
 
 from maestoso.core.codec import to_data
+from maestoso.core.errors import Refused
+from maestoso.engine.clock import SystemClock
 from maestoso.server.crosswalks import held
 from maestoso.server.crosswalks.models import CrosswalkRow, HeldRow
 from maestoso.server.estate.agents import perform
 from maestoso.server.estate.models import Site
+from maestoso.server.estate.services import store_inventory
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.protection.services import end_protection
 from tests.server.tidewell import Tidewell
@@ -269,6 +273,30 @@ class Held(Tidewell):
         with mock.patch.object(held, "pulse", return_value=away), mock.patch.object(held, "perform") as asked:
             held.look_after_landings(self.site())
         asked.assert_not_called()
+
+
+class WhatAgentsSay(Tidewell):
+    """An agent can say anything; what nobody could land by is not taken over."""
+
+    def test_texts_that_are_no_addresses_are_refused_by_name_and_nothing_changes(self) -> None:
+        site = Site.objects.get(code="HIL")
+        before, good = site.inventory, site.core()
+        network, workload = good.networks[0], good.workloads[0]
+        nic = replace(workload.nics[0], gateways=("north",))
+        for wrong, words in (
+            (replace(good, networks=(replace(network, gateways=("north",)),)), "'north' at hil-core"),
+            (replace(good, networks=(replace(network, reservations={"m": "x"}),)), "'x' at hil-core"),
+            (
+                replace(good, networks=(replace(network, dhcp_ranges=("10.0.0.9",)),)),
+                "'10.0.0.9' at hil-core",
+            ),
+            (replace(good, workloads=(replace(workload, nics=(nic,)),)), "'north' at reports-01"),
+        ):
+            with self.subTest(words), self.assertRaises(Refused) as caught:
+                store_inventory(site, wrong, "mark", SystemClock())
+            self.assertIn(words, caught.exception.sentence)
+        self.assertEqual(Site.objects.get(code="HIL").inventory, before)
+        self.assertEqual(self.browser.get("/api/v1/readiness").status_code, 200)
 
 
 class OldInstallations(Tidewell):

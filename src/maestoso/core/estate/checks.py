@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from ipaddress import ip_address
 
 from maestoso.core.errors import BadValue
-from maestoso.core.model.estate import Inventory, Link, Network, Workload
+from maestoso.core.model.estate import Inventory, Link, Network, Nic, Workload
 from maestoso.core.replication.throttle import minute_of
 
 NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,62}")
@@ -76,9 +76,7 @@ def _nic_complaints(workload: Workload, site: Inventory | None) -> Iterator[Comp
                 if prefixes and not any(address.ip in prefix for prefix in prefixes):
                     shown = ", ".join(map(str, prefixes))
                     yield "nics", f"{address} is not on {nic.network}.", f"Its prefixes are {shown}."
-        for text in (*nic.gateways, *nic.dns):
-            if not _is_address(text):
-                yield "nics", f"{text!r} is no address.", "Give one such as 10.20.4.1."
+        yield from _nic_texts(nic)
 
 
 def inventory_complaints(site: Inventory) -> Iterator[Complaint]:
@@ -112,6 +110,23 @@ def _network_complaints(network: Network, names: set[str]) -> Iterator[Complaint
                 f"{network.name} routes to {there!r}, which is not here.",
                 "Name a network of this site.",
             )
+    yield from _network_texts(network)
+
+
+def unreadable(site: Inventory) -> Iterator[Complaint]:
+    """Texts that should be addresses and are none: nothing could be landed beside them.
+
+    Less than ``inventory_complaints`` and ``workload_complaints``: what a real site has may be odd, and is
+    still taken over.
+    """
+    for network in site.networks:
+        yield from _network_texts(network)
+    for workload in site.workloads:
+        for nic in workload.nics:
+            yield from _nic_texts(nic, f" at {workload.name}")
+
+
+def _network_texts(network: Network) -> Iterator[Complaint]:
     for text in (*network.gateways, *network.dns, *network.reservations.values()):
         if not _is_address(text):
             yield "networks", f"{text!r} at {network.name} is no address.", "Give one such as 10.20.4.1."
@@ -122,6 +137,12 @@ def _network_complaints(network: Network, names: set[str]) -> Iterator[Complaint
                 f"{text!r} at {network.name} is no DHCP range.",
                 "Write it as 10.20.10.50-10.20.10.99.",
             )
+
+
+def _nic_texts(nic: Nic, where: str = "") -> Iterator[Complaint]:
+    for text in (*nic.gateways, *nic.dns):
+        if not _is_address(text):
+            yield "nics", f"{text!r}{where} is no address.", "Give one such as 10.20.4.1."
 
 
 def link_check(link: Link) -> None:

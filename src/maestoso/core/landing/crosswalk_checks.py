@@ -50,6 +50,9 @@ def gone(crosswalk: Crosswalk, ground: Ground) -> Iterator[Finding]:
     for pool in crosswalk.storage_pools:
         pairs.append((source, pool.source, "storage pool", (source, pool.source) in ground.storage_pools))
         pairs.append((target, pool.target, "storage pool", (target, pool.target) in ground.storage_pools))
+    if target in ground.sites:
+        there_too = ground.sites[target].folders
+        pairs += [(target, row.target, "folder", row.target in there_too) for row in crosswalk.folders]
     for site, name, kind, there in dict.fromkeys(pairs):
         if not there:
             sentence = f"The crosswalk names the {kind} {name}, which {site} does not have."

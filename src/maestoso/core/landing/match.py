@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from difflib import SequenceMatcher
 from typing import Literal
 
@@ -293,12 +293,6 @@ def _with_dns(
                 str(translate(address, by.prefix, by.live.to).ip)
                 if address and by and by.live.to and moves else text
             )  # fmt: skip
-        says = Readdress(action="translate", to=rule.live.to, gateway=rule.live.gateway, dns=tuple(servers))
-        made = AddressRule(prefix=rule.prefix, live=says, test=says)
-        better.append(
-            Proposal(
-                kind=one.kind, source=one.source, target=one.target, reason=one.reason,
-                confidence=one.confidence, rule=made,
-            )
-        )  # fmt: skip
+        says = replace(rule.live, dns=tuple(servers))
+        better.append(replace(one, rule=replace(rule, live=says, test=says)))
     return better

@@ -12,7 +12,7 @@ from django.db.models import Q
 
 from maestoso.core.codec import to_data
 from maestoso.core.errors import BadValue, NotFound, Refused
-from maestoso.core.estate.checks import inventory_complaints, link_check
+from maestoso.core.estate.checks import inventory_complaints, link_check, unreadable
 from maestoso.core.model.estate import Inventory, Workload
 from maestoso.core.model.estate import Link as LinkValue
 from maestoso.core.ports import Clock
@@ -130,6 +130,12 @@ def fetch_inventory(site: Site, clock: Clock) -> None:
 @transaction.atomic
 def store_inventory(site: Site, inventory: Inventory, mark: str, clock: Clock) -> None:
     """Let the records say ``inventory``; workloads that are in use are not removed. Raises Refused."""
+    for _, sentence, _ in unreadable(inventory):
+        raise Refused(
+            f"What {site.name} says cannot be taken over: {sentence}",
+            "Mend it at the site.",
+            code="bad-inventory",
+        )
     keep_things(site, inventory)
     site.inventory_at, site.inventory_mark = clock.now(), mark
     site.save()
