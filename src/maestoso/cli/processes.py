@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import itertools
 import os
 import shlex
 import signal
@@ -234,27 +235,28 @@ class Processes:
         )
 
 
+FIRST_PORT, BLOCKS, BLOCK = 20_000, 750, 16
+"""Below the ports that Linux gives to connections (32768 and above): one chosen there may be taken by the
+next connection of anybody before it is listened on."""
+# Each call gets a block of its own: what is chosen early and started late meets nothing of this process.
+_blocks = itertools.count(os.getpid())
+
+
 def free_ports(options: Options, sites: int) -> Options:
-    """The options with ports that are free now, for tests."""
-    held = []
-    while len(held) < 3:
-        held.append(_bound(0))
-    while True:
-        first = _bound(0)
-        base = first.getsockname()[1]
-        row = [first]
+    """The options with ports that are free now, for tests. Raises OSError where no block is free."""
+    for _ in range(BLOCKS):
+        base = FIRST_PORT + next(_blocks) % BLOCKS * BLOCK
+        held: list[socket.socket] = []
         try:
-            row += [_bound(base + index) for index in range(1, sites)]
+            for port in range(base, base + 3 + sites):
+                held.append(_bound(port))
         except OSError:
-            for one in row:
-                one.close()
             continue
-        break
-    ports = [one.getsockname()[1] for one in held]
-    for one in [*held, *row]:
-        one.close()
-    web, database_port, practice = ports
-    return replace(options, web_port=web, db_port=database_port, practice_port=practice, site_port=base)
+        finally:
+            for one in held:
+                one.close()
+        return replace(options, web_port=base, db_port=base + 1, practice_port=base + 2, site_port=base + 3)
+    raise OSError("no ports are free for a test")
 
 
 def _bound(port: int) -> socket.socket:
