@@ -9,6 +9,7 @@ from ipaddress import ip_interface, ip_network
 
 from maestoso.core.landing.ground import Ground
 from maestoso.core.model.crosswalk import AddressRule, Crosswalk, NetworkRow, PoolRow, Readdress
+from maestoso.core.model.cue import Cue, Hold
 from maestoso.core.model.estate import (
     Disk,
     HostPool,
@@ -20,7 +21,7 @@ from maestoso.core.model.estate import (
     StoragePool,
     Workload,
 )
-from maestoso.core.model.plan import HoldCue, Member, Plan, Wave
+from maestoso.core.model.plan import Member, Plan, Wave
 from maestoso.core.model.protection import Group, Policy, RecoveryPoint
 from maestoso.core.planning.inputs import RunInputs
 from maestoso.core.readiness.assess import Options, assess
@@ -137,11 +138,16 @@ def plan(*waves: tuple[Member, ...], **changes: object) -> Plan:
 def with_hold(original: Plan, wave: int, **changes: object) -> Plan:
     """The plan with a hold before one of its waves."""
     hold = replace(
-        HoldCue(id="ask", title="Office confirms", instruction="Call the office."),
+        Cue(id="ask", title="Office confirms", hold=Hold(instruction="Call the office.")),
         **changes,  # type: ignore[arg-type]
     )
+    return with_cues(original, wave, hold)
+
+
+def with_cues(original: Plan, wave: int, *cues: Cue) -> Plan:
+    """The plan with cues at one of its waves."""
     waves = list(original.waves)
-    waves[wave] = replace(waves[wave], holds=(hold,))
+    waves[wave] = replace(waves[wave], cues=cues)
     return replace(original, waves=tuple(waves))
 
 

@@ -12,9 +12,9 @@ from pathlib import Path
 from maestoso.core.codec import from_data
 from maestoso.core.landing.ground import Ground
 from maestoso.core.model.crosswalk import Crosswalk
-from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import Group, Policy
 from maestoso.core.planning.inputs import RunInputs
+from maestoso.core.planning.parts import whole
 from maestoso.core.readiness.assess import Options, assess
 from maestoso.core.readiness.context import Context
 from maestoso.core.runs.progress import overhead
@@ -32,12 +32,9 @@ TIDEWELL = Scenario(Path(__file__).resolve().parents[2] / "demo" / "tidewell")
 
 def tidewell(code: str) -> tuple[RunInputs, World]:
     """A plan of the demo, and the practice site it would be tested at."""
-    row = {
-        k: v
-        for k, v in next(p for p in TIDEWELL.data("plans")["plans"] if p["code"] == code).items()
-        if k != "then"
-    }
-    plan = from_data(Plan, row)
+    plans = {plan.code: plan for plan in TIDEWELL.plans()}
+    laid = whole(plans[code], plans.get)
+    plan = laid.plan
     world = World(TIDEWELL.spec(plan.target, worlds.NOW - timedelta(days=1)), worlds.NOW - timedelta(days=1))
     world.advance(worlds.NOW.timestamp())
     walk = next(w for w in TIDEWELL.data("crosswalks")["crosswalks"] if w["source"] == plan.source)
@@ -60,6 +57,9 @@ def tidewell(code: str) -> tuple[RunInputs, World]:
             for g in TIDEWELL.data("protection")["groups"]
         ),
         newest={group: world.points(group)[-1] for group in world.replication.copying},
+        laid=laid,
+        scripts={script.name: script for script in TIDEWELL.scripts()},
+        secrets=frozenset(TIDEWELL.data("scripts")["secrets"]),
     )
     judged = assess(ctx, Options(points={}), "t1", {}, samples=20)
     assert judged.inputs is not None, judged.findings

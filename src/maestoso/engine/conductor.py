@@ -196,7 +196,7 @@ class Conductor:
         drafts: list[Draft] = []
         for key, step in driven.asked.items():
             if key in self.answers:
-                drafts.append(outcome(step, self.answers[key]))
+                drafts.append(outcome(driven.state.graph[step], self.answers[key]))
         events = []
         for draft in [*drafts, *self._reachability(driven)]:
             event = driven.state.event(draft, now)

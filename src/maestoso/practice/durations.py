@@ -30,6 +30,8 @@ MEDIAN_S: Mapping[str, float] = {
     "power-off": 5.0,
     "read-adapters": 3.0,
     "probe-service": 11.0,
+    "run-script": 9.0,
+    "probe": 4.0,
     "leak-check": 8.0,
 }
 BOOT_MEDIAN_S: Mapping[str, float] = {"linux": 85.0, "bsd": 65.0, "appliance": 110.0}

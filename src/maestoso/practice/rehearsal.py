@@ -77,7 +77,7 @@ class Rehearsal:
             answer = self.world.operation(key)
             if answer is not None and answer.settled:
                 del self.asked[key]
-                self._take(outcome(step, answer))
+                self._take(outcome(self.state.graph[step], answer))
 
     def _take(self, draft: Draft) -> None:
         event = self.state.event(draft, self.now)
@@ -108,4 +108,4 @@ class Rehearsal:
             failed = OperationState(
                 key=operation.key, status="failed", code=refused.code, reason=refused.reason
             )
-            self._take(outcome(step, failed))
+            self._take(outcome(self.state.graph[step], failed))

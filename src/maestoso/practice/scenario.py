@@ -27,7 +27,9 @@ from maestoso.core.model.estate import (
     StoragePool,
     Workload,
 )
+from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import Group
+from maestoso.core.planning.inputs import ScriptText
 from maestoso.core.replication.change import Burst, ChangeProfile, Job, derived_usual_bps
 from maestoso.core.replication.throttle import minute_of
 from maestoso.practice.spec import Replica, SiteSpec
@@ -102,6 +104,24 @@ class Scenario:
     def groups(self) -> tuple[Group, ...]:
         """The groups of all sites."""
         return tuple(self._group(row) for row in self.data("protection").get("groups", []))
+
+    def scripts(self) -> tuple[ScriptText, ...]:
+        """The script library."""
+        return tuple(
+            ScriptText(
+                name=row["name"],
+                interpreter=row["interpreter"],
+                text=row["text"],
+                sha256=digest(row["text"]),
+            )
+            for row in self.data("scripts").get("scripts", [])
+        )
+
+    def plans(self) -> tuple[Plan, ...]:
+        """The plans; a script cue takes in the text that the library has."""
+        hashes = {script.name: script.sha256 for script in self.scripts()}
+        rows = self.data("plans").get("plans", [])
+        return tuple(from_data(Plan, _with_hashes(_without(row, "then"), hashes)) for row in rows)
 
     def _group(self, row: dict[str, Any]) -> Group:
         known = {key: value for key, value in row.items() if key not in ("change", "key")}
@@ -208,6 +228,24 @@ class Scenario:
             jobs=tuple(_job(job) for job in change.get("jobs", [])),
         )
         return Replica(group=self._group(row), profile=profile)
+
+
+def digest(text: str) -> str:
+    """The SHA-256 of a script's text, in hexadecimal."""
+    return hashlib.sha256(text.encode()).hexdigest()
+
+
+def _without(row: dict[str, Any], key: str) -> dict[str, Any]:
+    return {name: value for name, value in row.items() if name != key}
+
+
+def _with_hashes(data: Any, hashes: dict[str, str]) -> Any:
+    if isinstance(data, list):
+        return [_with_hashes(item, hashes) for item in data]
+    if not isinstance(data, dict):
+        return data
+    made = {key: _with_hashes(value, hashes) for key, value in data.items()}
+    return {"sha256": hashes[made["script"]], **made} if isinstance(made.get("script"), str) else made
 
 
 def _link(row: dict[str, Any]) -> Link:

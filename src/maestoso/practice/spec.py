@@ -40,14 +40,15 @@ class Fault:
 
     ``fail`` answers with ``code`` and ``reason``; ``hang`` never ends by itself; ``slow`` takes ``factor``
     times as long; ``leak`` makes a sandbox with a route to production; ``boot-hangs`` gives power but never
-    a heartbeat. ``times`` None means until it is cleared.
+    a heartbeat; ``exits`` ends a script with ``exit_code``. ``times`` None means until it is cleared.
     """
 
     verb: str
-    effect: Literal["fail", "hang", "slow", "leak", "boot-hangs"]
+    effect: Literal["fail", "hang", "slow", "leak", "boot-hangs", "exits"]
     subject: str = "*"
     times: int | None = 1
     factor: float = 4.0
+    exit_code: int = 1
     code: str = "practice-fault"
     reason: str = "The practice lab made this fail."
 

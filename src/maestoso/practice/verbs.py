@@ -17,7 +17,7 @@ from maestoso.core.model.estate import Link, Workload
 from maestoso.core.model.protection import Group
 from maestoso.core.replication.change import ChangeProfile
 from maestoso.core.replication.cost import GIB
-from maestoso.practice import landings
+from maestoso.practice import cues, landings
 from maestoso.practice.durations import boot_s
 from maestoso.practice.spec import Replica
 from maestoso.practice.things import NEVER, Copy, Failure, Op, Sandbox
@@ -317,6 +317,8 @@ VERBS: Mapping[str, Verb] = {
     "power-off": Verb(_power_off),
     "await-heartbeat": Verb(_await_heartbeat, _wait_for_heartbeat),
     "probe-service": Verb(_probe_service, _wait_to_probe),
+    "run-script": Verb(cues.run_script, cues.wait_for_script),
+    "probe": Verb(cues.probe, cues.wait_to_probe),
     "unregister": Verb(_unregister),
     "discard-clone": Verb(_discard_clone),
     "leak-check": Verb(_leak_check),

@@ -9,7 +9,7 @@ from dataclasses import replace
 from hypothesis import given
 from hypothesis import strategies as st
 
-from maestoso.core.model.plan import Member, Plan, Wave
+from maestoso.core.model.plan import Member, Part, Plan, Wave
 from maestoso.core.planning.diff import changes, roman
 from maestoso.core.planning.merge import merge
 from tests import worlds
@@ -68,7 +68,14 @@ class Changes(unittest.TestCase):
             (replace(BASE, rto_s=60), "RTO objective changed from 1800 to 60"),
             (replace(BASE, owner="ops"), "owner changed from nothing to ops"),
             (replace(BASE, waves=BASE.waves[:2]), "1 wave taken out"),
-            (worlds.with_hold(BASE, 1), "the holds before wave II changed"),
+            (worlds.with_hold(BASE, 1), "the cue Office confirms added at wave II"),
+            (member(BASE, "web", cores=8), "web gets 8 cores at the target instead of its own size"),
+            (member(BASE, "web", force_off=False), "web may take 300 s to shut down and is never forced off"),
+            (replace(BASE, parts=(Part(plan="CORE"),)), "CORE is now a part"),
+            (
+                replace(BASE, waves=(replace(BASE.waves[0], tag_rule="app=shop"), *BASE.waves[1:])),
+                "the tag rule of wave I is app=shop instead of none",
+            ),
         ]
         for after, said in cases:
             with self.subTest(said):

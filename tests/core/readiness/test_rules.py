@@ -87,16 +87,16 @@ class EachFinding(unittest.TestCase):
             ("out-of-range", "blocks", context(plan=worlds.plan(name=" ")), "name has 1"),
             ("out-of-range", "blocks", context(plan=worlds.plan(notes="x" * 5000)), "notes has 5000"),
             (
-                "out-of-range",
+                "cue-malformed",
                 "blocks",
                 context(plan=worlds.with_hold(worlds.plan(), 0, id="x" * 300)),
-                "id of a hold has 300",
+                "id of the cue Office confirms has 300",
             ),
             (
-                "hold-twice",
+                "cue-twice",
                 "blocks",
                 context(plan=worlds.with_hold(worlds.with_hold(worlds.plan(), 0), 1)),
-                "2 holds have the id ask",
+                "2 cues have the id ask",
             ),
             (
                 "dependency-cycle",

@@ -38,9 +38,16 @@ class Recorded(unittest.TestCase):
         # Its adapter that went over to DHCP was not told so: that came with the next number.
         self.assertNotIn("set-addresses:ware-01", state.graph)
 
-    def test_compiler_2_is_what_is_written_today(self) -> None:
+    def test_a_hold_of_compiler_2_is_read_as_a_cue(self) -> None:
+        state = self.state("test-of-fleet-compiler-2")
+        self.assertEqual((state.inputs.compiler, state.outcome), (2, "passed"))
+        cue = state.inputs.plan.waves[1].cues[0]
+        self.assertEqual((cue.kind, cue.step), ("hold", "hold:pilot"))
+        self.assertEqual(state.graph["power-on:ingest-01"].delay_from, ("open-wave:2", "hold:pilot"))
+
+    def test_compiler_3_is_what_is_written_today(self) -> None:
         rehearsal = played(*tidewell("REPT"))
-        self.assertEqual(rehearsal.state.inputs.compiler, 2)
+        self.assertEqual(rehearsal.state.inputs.compiler, 3)
         self.assertIn(READ_ADAPTERS, rehearsal.state.graph)
         self.assertIn("set-addresses:ware-01", rehearsal.state.graph)
         again = fold([from_data(Event, json.loads(json.dumps(to_data(event)))) for event in rehearsal.log])

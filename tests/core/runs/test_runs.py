@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 from maestoso.core.errors import BadValue, DomainError, LogCorrupt, NotFound, Refused
 from maestoso.core.model.estate import SiteLimits
+from maestoso.core.planning.graph import Step
 from maestoso.core.planning.isolated_test import LEAK_CHECK, PROVE_COPIES, VERDICT
 from maestoso.core.runs.controls import CONTROLS, control
 from maestoso.core.runs.decide import decide
@@ -42,6 +43,9 @@ class StepTable(unittest.TestCase):
 
     def test_the_picture_in_the_documentation_is_the_tables(self) -> None:
         self.assertIn(diagram(), (DOCS / "runs.md").read_text(encoding="utf-8"))
+
+
+STEP = Step(id="s", verb="register", subject="s", phase="prepare", title="A step")
 
 
 class Deciding(unittest.TestCase):
@@ -205,8 +209,8 @@ class Deciding(unittest.TestCase):
         self.assertEqual((one.key, one.args["point"]), ("x-1:clone-point:db:1", "fresh"))
 
     def test_answers_become_events(self) -> None:
-        good = outcome("s", OperationState(key="k", status="done", result={"a": 1}))
-        bad = outcome("s", OperationState(key="k", status="failed", code="c", reason="r"))
+        good = outcome(STEP, OperationState(key="k", status="done", result={"a": 1}))
+        bad = outcome(STEP, OperationState(key="k", status="failed", code="c", reason="r"))
         self.assertEqual((good.kind, bad.kind, bad.data["code"]), ("step.done", "step.failed", "c"))
 
 

@@ -51,6 +51,11 @@ export function useProtection(find: Ref<string> = ref("")) {
   });
 }
 
+/** The script library. */
+export function useLibrary(enabled: Ref<boolean> = ref(true)) {
+  return useQuery({ queryKey: ["library"], queryFn: () => take(api.GET("/api/v1/library")), enabled });
+}
+
 /** The newest version of a plan. */
 export function usePlan(code: Ref<string>) {
   return useQuery({

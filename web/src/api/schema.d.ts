@@ -293,7 +293,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Pause for a reason, or go on. */
+        /** @description PauseCopying for a reason, or go on. */
         post: operations["pauseGroup"];
         delete?: never;
         options?: never;
@@ -349,6 +349,23 @@ export interface paths {
         post: operations["confirmImport"];
         /** @description Stop it; nothing of it stays. */
         delete: operations["cancelImport"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/library": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description All scripts with the plans that run them, and the names of all secrets. */
+        get: operations["library"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -527,6 +544,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{code}/mend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description The draft with one finding mended; nothing is saved. */
+        post: operations["mendDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{code}/points": {
         parameters: {
             query?: never;
@@ -676,6 +710,42 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scripts/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Keep it; plans that run it say that its text changed until they take the new one in. */
+        put: operations["saveScript"];
+        post?: never;
+        /** @description Take it away; refused while a plan runs it. */
+        delete: operations["removeScript"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/secrets/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Keep its value, encrypted. */
+        put: operations["storeSecret"];
+        post?: never;
+        /** @description Forget it; refused while a plan uses it. */
+        delete: operations["forgetSecret"];
         options?: never;
         head?: never;
         patch?: never;
@@ -953,6 +1023,8 @@ export interface components {
             blocked: boolean;
             forecast: components["schemas"]["ForecastFigures"] | null;
             steps: components["schemas"]["ScoreStep"][];
+            waves: string[];
+            own_from: number;
             changes: string[];
         };
         Cause: {
@@ -1046,6 +1118,34 @@ export interface components {
             exceptions?: components["schemas"]["WorkloadEntrySent"][];
             new_macs?: boolean;
         };
+        Cue: {
+            id: string;
+            title: string;
+            /** @enum {string} */
+            at: "before" | "after";
+            kinds: ("test" | "planned" | "disaster")[];
+            /** @enum {string} */
+            on_failure: "ask" | "go-on" | "stop";
+            hold: components["schemas"]["Hold"] | null;
+            script: components["schemas"]["ScriptCall"] | null;
+            probe: components["schemas"]["Probe"] | null;
+            pause: components["schemas"]["Pause"] | null;
+            notify: components["schemas"]["Notify"] | null;
+        };
+        CueSent: {
+            id: string;
+            title: string;
+            /** @enum {string} */
+            at?: "before" | "after";
+            kinds?: ("test" | "planned" | "disaster")[];
+            /** @enum {string} */
+            on_failure?: "ask" | "go-on" | "stop";
+            hold?: components["schemas"]["HoldSent"] | null;
+            script?: components["schemas"]["ScriptCallSent"] | null;
+            probe?: components["schemas"]["ProbeSent"] | null;
+            pause?: components["schemas"]["PauseSent"] | null;
+            notify?: components["schemas"]["NotifySent"] | null;
+        };
         Difference: {
             id: string;
             /** @enum {string} */
@@ -1105,6 +1205,7 @@ export interface components {
             mend: string;
             part: string;
             others: string[];
+            fix: string;
         };
         Flow: {
             source: string;
@@ -1220,17 +1321,19 @@ export interface components {
             host_pool: string;
             adapters: string[];
         };
-        HoldCue: {
-            id: string;
-            title: string;
+        Hold: {
             instruction: string;
-            kinds: ("test" | "planned" | "disaster")[];
+            who: string[];
+            limit_s: number;
+            /** @enum {string} */
+            then: "go-on" | "stop" | "abort";
         };
-        HoldCueSent: {
-            id: string;
-            title: string;
+        HoldSent: {
             instruction: string;
-            kinds?: ("test" | "planned" | "disaster")[];
+            who?: string[];
+            limit_s?: number;
+            /** @enum {string} */
+            then?: "go-on" | "stop" | "abort";
         };
         HostPool: {
             name: string;
@@ -1363,6 +1466,10 @@ export interface components {
             disk: string;
             because: string;
         };
+        Library: {
+            scripts: components["schemas"]["ScriptView"][];
+            secrets: components["schemas"]["SecretView"][];
+        };
         Link: {
             one: string;
             other: string;
@@ -1403,6 +1510,11 @@ export interface components {
             /** @enum {string} */
             on_failure: "ask" | "go-on" | "stop";
             power_on: boolean;
+            shutdown_limit_s: number;
+            force_off: boolean;
+            cores: number | null;
+            memory_mib: number | null;
+            cues: components["schemas"]["Cue"][];
         };
         MemberSent: {
             workload: string;
@@ -1414,6 +1526,20 @@ export interface components {
             /** @enum {string} */
             on_failure?: "ask" | "go-on" | "stop";
             power_on?: boolean;
+            shutdown_limit_s?: number;
+            force_off?: boolean;
+            cores?: number | null;
+            memory_mib?: number | null;
+            cues?: components["schemas"]["CueSent"][];
+        };
+        MendAskedSent: {
+            plan: components["schemas"]["PlanSent"];
+            code: string;
+            subject: string;
+            part?: string;
+        };
+        Mended: {
+            plan: components["schemas"]["Plan"];
         };
         Need: {
             /** @enum {string} */
@@ -1422,6 +1548,9 @@ export interface components {
             title: string;
             text: string;
             skippable: boolean;
+            who: string[];
+            ends_at: string | null;
+            then: string;
         };
         Neighbour: {
             workload: string;
@@ -1526,6 +1655,12 @@ export interface components {
             gateways?: string[] | null;
             dns?: string[] | null;
         };
+        Notify: {
+            text: string;
+        };
+        NotifySent: {
+            text: string;
+        };
         OneWay: {
             row: string;
             why: string;
@@ -1538,14 +1673,30 @@ export interface components {
             actual: string | null;
             differs: string;
         };
+        Part: {
+            plan: string;
+            /** @enum {string} */
+            opens: "ready" | "powered-on" | "at-once";
+        };
+        PartSent: {
+            plan: string;
+            /** @enum {string} */
+            opens?: "ready" | "powered-on" | "at-once";
+        };
         PastRun: {
             id: number;
             plan_name: string;
             outcome: string;
             ended_at: string | null;
         };
-        PauseSent: {
+        Pause: {
+            seconds: number;
+        };
+        PauseCopyingSent: {
             because?: string;
+        };
+        PauseSent: {
+            seconds: number;
         };
         Piece: {
             /** @enum {string} */
@@ -1568,7 +1719,9 @@ export interface components {
             owner: string;
             drill_every_days: number;
             notes: string;
+            parts: components["schemas"]["Part"][];
             waves: components["schemas"]["Wave"][];
+            cues: components["schemas"]["Cue"][];
         };
         PlanDetail: {
             plan: components["schemas"]["Plan"];
@@ -1624,7 +1777,9 @@ export interface components {
             owner?: string;
             drill_every_days?: number;
             notes?: string;
+            parts?: components["schemas"]["PartSent"][];
             waves?: components["schemas"]["WaveSent"][];
+            cues?: components["schemas"]["CueSent"][];
         };
         PlanText: {
             text: string;
@@ -1692,6 +1847,32 @@ export interface components {
             practice: boolean;
             usual_pace: number;
             last_notes: string;
+        };
+        Probe: {
+            /** @enum {string} */
+            protocol: "tcp" | "http" | "tls" | "dns";
+            workload: string;
+            address: string;
+            port: number;
+            path: string;
+            status: number;
+            text: string;
+            days: number;
+            name: string;
+            limit_s: number;
+        };
+        ProbeSent: {
+            /** @enum {string} */
+            protocol?: "tcp" | "http" | "tls" | "dns";
+            workload?: string;
+            address?: string;
+            port?: number;
+            path?: string;
+            status?: number;
+            text?: string;
+            days?: number;
+            name?: string;
+            limit_s?: number;
         };
         Proposal: {
             /** @enum {string} */
@@ -1880,6 +2061,65 @@ export interface components {
             critical: boolean;
             code: string;
             reason: string;
+        };
+        ScriptCall: {
+            script: string;
+            sha256: string;
+            /** @enum {string} */
+            where: "site" | "guest";
+            workload: string;
+            parameters: {
+                [key: string]: string;
+            };
+            secrets: {
+                [key: string]: string;
+            };
+            limit_s: number;
+            ok_codes: number[];
+        };
+        ScriptCallSent: {
+            script: string;
+            sha256: string;
+            /** @enum {string} */
+            where?: "site" | "guest";
+            workload?: string;
+            parameters?: {
+                [key: string]: string;
+            };
+            secrets?: {
+                [key: string]: string;
+            };
+            limit_s?: number;
+            ok_codes?: number[];
+        };
+        ScriptSaveSent: {
+            interpreter: string;
+            text: string;
+            note?: string;
+            based_on?: number;
+        };
+        ScriptView: {
+            name: string;
+            interpreter: string;
+            text: string;
+            note: string;
+            sha256: string;
+            author: string;
+            /** Format: date-time */
+            saved_at: string;
+            revision: number;
+            used_by: string[];
+            stale_in: string[];
+        };
+        SecretSaveSent: {
+            value: string;
+        };
+        SecretView: {
+            name: string;
+            author: string;
+            /** Format: date-time */
+            saved_at: string;
+            used_by: string[];
         };
         Service: {
             name: string;
@@ -2089,15 +2329,17 @@ export interface components {
             name: string;
             /** @enum {string} */
             opens: "ready" | "powered-on" | "at-once";
+            tag_rule: string;
             members: components["schemas"]["Member"][];
-            holds: components["schemas"]["HoldCue"][];
+            cues: components["schemas"]["Cue"][];
         };
         WaveSent: {
             name: string;
             /** @enum {string} */
             opens?: "ready" | "powered-on" | "at-once";
+            tag_rule?: string;
             members?: components["schemas"]["MemberSent"][];
-            holds?: components["schemas"]["HoldCueSent"][];
+            cues?: components["schemas"]["CueSent"][];
         };
         Workload: {
             name: string;
@@ -3008,7 +3250,7 @@ export interface operations {
         };
         requestBody?: {
             content: {
-                "application/json": components["schemas"]["PauseSent"];
+                "application/json": components["schemas"]["PauseCopyingSent"];
             };
         };
         responses: {
@@ -3185,6 +3427,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ImportView"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    library: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Library"];
                 };
             };
             /** @description It could not be done, and why. */
@@ -3613,6 +3883,40 @@ export interface operations {
             };
         };
     };
+    mendDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MendAskedSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mended"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     planPoints: {
         parameters: {
             query?: never;
@@ -3922,6 +4226,131 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["RunLandings"];
                 };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    saveScript: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScriptSaveSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScriptView"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeScript: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    storeSecret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SecretSaveSent"];
+            };
+        };
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    forgetSecret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description It could not be done, and why. */
             default: {

@@ -77,6 +77,7 @@ const planCode = computed(() => (typeof route.params.code === "string" ? route.p
           >{{ plan.name }}</RouterLink
         >
         <RouterLink to="/plans/new" class="plan" :class="{ on: route.name === 'new-plan' }">+ New plan</RouterLink>
+        <RouterLink to="/scripts" :class="{ on: route.name === 'scripts' }">Scripts</RouterLink>
         <RouterLink to="/runs" :class="{ on: route.name === 'runs' || route.name === 'run' }">
           Runs <span v-if="line?.runs.length" class="number">{{ line.runs.length }}</span>
         </RouterLink>

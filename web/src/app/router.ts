@@ -18,6 +18,7 @@ export const router = createRouter({
     { path: "/protection/new", name: "new-group", component: () => import("@/features/protection/GroupEditor.vue") },
     { path: "/protection/:code", name: "group", component: () => import("@/features/protection/GroupPage.vue") },
     { path: "/protection/:code/edit", name: "edit-group", component: () => import("@/features/protection/GroupEditor.vue") },
+    { path: "/scripts", name: "scripts", component: () => import("@/features/scripts/ScriptsPage.vue") },
     { path: "/runs", name: "runs", component: () => import("@/features/runs/RunsPage.vue") },
     { path: "/runs/:id(\\d+)", name: "run", component: () => import("@/features/runs/RunPage.vue") },
     { path: "/runs/:id(\\d+)/landings", name: "run-landings", component: () => import("@/features/runs/LandingsPage.vue") },

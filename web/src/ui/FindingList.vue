@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import type { Finding } from "@/api/types";
 
-defineProps<{ findings: Finding[]; compact?: boolean }>();
+defineProps<{ findings: Finding[]; compact?: boolean; mendable?: boolean }>();
+const emit = defineEmits<{ mend: [finding: Finding] }>();
 const words = { blocks: "Blocks", warns: "Warns", note: "Note" } as const;
 const shapes = { blocks: "■", warns: "▲", note: "●" } as const;
 </script>
@@ -10,7 +11,9 @@ const shapes = { blocks: "■", warns: "▲", note: "●" } as const;
   <ul class="findings" :class="{ compact }">
     <li v-for="finding in findings" :key="finding.code + finding.subject + finding.sentence" :class="finding.severity">
       <strong><span aria-hidden="true">{{ shapes[finding.severity] }}</span> {{ words[finding.severity] }}</strong>
-      <p>{{ finding.sentence }} <span class="quiet">{{ finding.mend }}</span></p>
+      <p>{{ finding.sentence }} <span class="quiet">{{ finding.mend }}</span>
+        <button v-if="mendable && finding.fix" class="link" :aria-label="`${finding.fix}: ${finding.subject}`" @click="emit('mend', finding)">{{ finding.fix }}</button>
+      </p>
     </li>
   </ul>
 </template>

@@ -20,7 +20,8 @@ export function useDraft<T>(base: Ref<Saved<T> | undefined>, nameOf: (value: T) 
   const basedOn = ref(0);
   const saved = ref(null) as Ref<T | null>;
 
-  const key = (of: T) => `maestoso.draft.${nameOf(of)}`;
+  // The number is that of the shape of drafts: one of an earlier release could not be shown.
+  const key = (of: T) => `maestoso.draft.2.${nameOf(of)}`;
   const value = computed(() => history.value[at.value]);
   const changed = computed(
     () => value.value !== undefined && saved.value !== null && JSON.stringify(value.value) !== JSON.stringify(saved.value),

@@ -22,6 +22,8 @@ USUAL_S: Mapping[str, float] = {
     "power-on": 8.0,
     "await-heartbeat": 90.0,
     "probe-service": 12.0,
+    "run-script": 15.0,
+    "probe": 5.0,
     "power-off": 6.0,
     "unregister": 3.0,
     "discard-clone": 5.0,

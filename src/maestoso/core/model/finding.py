@@ -14,6 +14,7 @@ class Finding:
     """``subject`` is what the sentence is about (a workload, a group, a wave); ``mend`` says what to do.
 
     ``part`` is the adapter or disk of the subject, where it is about one; ``others`` are as much to blame.
+    ``fix`` is what one press would do to the plan, empty where no change of the plan mends it.
     """
 
     code: str
@@ -23,21 +24,34 @@ class Finding:
     mend: str
     part: str = ""
     others: tuple[str, ...] = ()
+    fix: str = ""
 
 
-def blocks(code: str, subject: str, sentence: str, mend: str, part: str = "") -> Finding:
+def blocks(
+    code: str, subject: str, sentence: str, mend: str, part: str = "", others: tuple[str, ...] = ()
+) -> Finding:
     """A finding with which a run must not start."""
-    return Finding(code=code, severity="blocks", subject=subject, sentence=sentence, mend=mend, part=part)
+    return _finding(code, "blocks", subject, sentence, mend, part, others)
 
 
-def warns(code: str, subject: str, sentence: str, mend: str, part: str = "") -> Finding:
+def warns(
+    code: str, subject: str, sentence: str, mend: str, part: str = "", others: tuple[str, ...] = ()
+) -> Finding:
     """A finding that a run may start in spite of."""
-    return Finding(code=code, severity="warns", subject=subject, sentence=sentence, mend=mend, part=part)
+    return _finding(code, "warns", subject, sentence, mend, part, others)
 
 
 def note(code: str, subject: str, sentence: str, mend: str, part: str = "") -> Finding:
     """Something that is good to know."""
-    return Finding(code=code, severity="note", subject=subject, sentence=sentence, mend=mend, part=part)
+    return _finding(code, "note", subject, sentence, mend, part, ())
+
+
+def _finding(
+    code: str, severity: Severity, subject: str, sentence: str, mend: str, part: str, others: tuple[str, ...]
+) -> Finding:
+    return Finding(
+        code=code, severity=severity, subject=subject, sentence=sentence, mend=mend, part=part, others=others
+    )
 
 
 def sort_key(finding: Finding) -> tuple[int, str, str]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from maestoso.core.model.cue import Cue
 from maestoso.core.model.plan import Member, Plan
 
 ROMAN = ((10, "X"), (9, "IX"), (5, "V"), (4, "IV"), (1, "I"))
@@ -36,7 +37,9 @@ def _changes(before: Plan, after: Plan) -> Iterator[str]:
             yield f"{name} moved from wave {roman(old_wave + 1)} to {roman(wave + 1)}"
         yield from _member_changes(old, member)
     yield from (f"{name} taken out" for name in was if name not in now)
+    yield from _part_changes(before, after)
     yield from _wave_changes(before, after)
+    yield from _cue_changes(before.cues, after.cues, "at the plan")
     for label, old_value, value in (
         ("name", before.name, after.name),
         ("RTO objective", before.rto_s, after.rto_s),
@@ -68,6 +71,42 @@ def _member_changes(old: Member, new: Member) -> Iterator[str]:
         yield f"when {name} fails: {new.on_failure} instead of {old.on_failure}"
     if old.power_on != new.power_on:
         yield f"{name} is {'powered on' if new.power_on else 'left off'}"
+    if (old.cores, old.memory_mib) != (new.cores, new.memory_mib):
+        yield f"{name} gets {_size(new)} at the target instead of {_size(old)}"
+    if (old.shutdown_limit_s, old.force_off) != (new.shutdown_limit_s, new.force_off):
+        after = "is then forced off" if new.force_off else "is never forced off"
+        yield f"{name} may take {new.shutdown_limit_s} s to shut down and {after}"
+    yield from _cue_changes(old.cues, new.cues, f"at {name}")
+
+
+def _size(member: Member) -> str:
+    cores = f"{member.cores} cores" if member.cores else ""
+    memory = f"{member.memory_mib} MiB" if member.memory_mib else ""
+    return " and ".join(part for part in (cores, memory) if part) or "its own size"
+
+
+def _cue_changes(before: tuple[Cue, ...], after: tuple[Cue, ...], place: str) -> Iterator[str]:
+    was, now = ({cue.id: cue for cue in cues} for cues in (before, after))
+    for name, cue in now.items():
+        if name not in was:
+            yield f"the cue {cue.title} added {place}"
+        elif was[name] != cue:
+            yield f"the cue {cue.title} {place} changed"
+    yield from (f"the cue {cue.title} {place} taken out" for name, cue in was.items() if name not in now)
+    if list(was) != list(now) and set(was) == set(now):
+        yield f"the cues {place} are in another order"
+
+
+def _part_changes(before: Plan, after: Plan) -> Iterator[str]:
+    was, now = ([part.plan for part in plan.parts] for plan in (before, after))
+    yield from (f"{code} is now a part" for code in now if code not in was)
+    yield from (f"{code} is no longer a part" for code in was if code not in now)
+    if was != now and sorted(was) == sorted(now):
+        yield f"the parts come in the order {', '.join(now)}"
+    opens = {part.plan: part.opens for part in before.parts}
+    for part in after.parts:
+        if opens.get(part.plan, part.opens) != part.opens:
+            yield f"the part {part.plan} opens {part.opens} instead of {opens[part.plan]}"
 
 
 def _wave_changes(before: Plan, after: Plan) -> Iterator[str]:
@@ -77,8 +116,10 @@ def _wave_changes(before: Plan, after: Plan) -> Iterator[str]:
             yield f"wave {numeral} is called {new.name} instead of {old.name}"
         if old.opens != new.opens:
             yield f"wave {numeral} opens {new.opens} instead of {old.opens}"
-        if old.holds != new.holds:
-            yield f"the holds before wave {numeral} changed"
+        if old.tag_rule != new.tag_rule:
+            rules = new.tag_rule or "none", old.tag_rule or "none"
+            yield f"the tag rule of wave {numeral} is {rules[0]} instead of {rules[1]}"
+        yield from _cue_changes(old.cues, new.cues, f"at wave {numeral}")
     more = len(after.waves) - len(before.waves)
     if more:
         waves = "wave" if abs(more) == 1 else "waves"

@@ -10,11 +10,22 @@ from maestoso.core.model.landing import Landing
 from maestoso.core.model.plan import Plan, RunKind
 from maestoso.core.model.protection import RecoveryPoint
 
-COMPILER = 2
+COMPILER = 3
 """Number of the rules that turn inputs into steps; a log says which one it was written under.
 
-1: as first released. 2: before the verdict, the site is asked what every adapter really has.
+1: as first released. 2: before the verdict, the site is asked what every adapter really has. 3: cues at one
+place come one after the other.
 """
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ScriptText:
+    """A script as it was when the run started; ``sha256`` is that of its text in UTF-8, in hexadecimal."""
+
+    name: str
+    interpreter: str
+    text: str
+    sha256: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -49,5 +60,6 @@ class RunInputs:
     sync_first: bool = False
     pace: float = 1.0
     cleanup_at: datetime | None = None
+    scripts: tuple[ScriptText, ...] = ()
     estimates: dict[str, Estimate] = field(default_factory=dict)
     compiler: int = COMPILER

@@ -10,9 +10,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from maestoso.core.model.estate import Workload
 from maestoso.core.model.landing import Landing, LandingNic
-from maestoso.core.model.plan import Member, Wave
+from maestoso.core.model.plan import Member
+from maestoso.core.planning.bring_up import BringUp
 from maestoso.core.planning.graph import Step, StepGraph
 from maestoso.core.planning.inputs import RunInputs
 
@@ -37,11 +37,12 @@ class _TestSteps:
     def __init__(self, inputs: RunInputs) -> None:
         self.inputs = inputs
         self.site = inputs.plan.target
-        self.workloads = {workload.name: workload for workload in inputs.workloads}
         self.landings = {landing.workload: landing for landing in inputs.landings}
         self.group_of = {name: group for group in inputs.groups for name in group.members}
         self.members = {member.workload: member for _, member in inputs.plan.members()}
-        self.wave_of = {member.workload: index for index, member in inputs.plan.members()}
+        self.bring_up = BringUp(
+            inputs, (PROVE_COPIES,), lambda name: copy_name(name, inputs.mark), self._landed
+        )
         # The networks that this test makes, and in whose likeness.
         made = ((self._network(nic), nic.like) for one in inputs.landings for nic in one.nics if nic.isolated)
         self.sandboxes = dict(sorted(made))
@@ -52,8 +53,7 @@ class _TestSteps:
 
     def all(self) -> Iterator[Step]:
         yield from self._preparation()
-        for index, wave in enumerate(self.inputs.plan.waves):
-            yield from self._wave(index, wave)
+        yield from self.bring_up.steps()
         yield from self._reading()
         yield Step(
             id=VERDICT,
@@ -75,7 +75,7 @@ class _TestSteps:
                 "copies",
                 phase="judge",
                 title="Read what every adapter has",
-                after=tuple(self._all_bring_up()),
+                after=self._all_bring_up(),
                 on_failure="go-on",
                 args={"mark": self.inputs.mark},
             )
@@ -215,140 +215,20 @@ class _TestSteps:
             args["reserve"] = [str(address) for address in nic.addresses]
         return args
 
-    def _wave(self, index: int, wave: Wave) -> Iterator[Step]:
-        gate = f"open-wave:{index + 1}"
-        yield Step(
-            id=gate,
-            verb="open-wave",
-            subject=wave.name,
-            phase="bring-up",
-            wave=index,
-            title=f"Open wave {index + 1}, {wave.name}",
-            after=self._opens_after(index),
-            skippable=False,
-        )
-        opened: tuple[str, ...] = (gate,)
-        for hold in wave.holds:
-            if self.inputs.kind in hold.kinds:
-                yield Step(
-                    id=f"hold:{hold.id}",
-                    verb="hold",
-                    subject=hold.title,
-                    phase="bring-up",
-                    wave=index,
-                    title=hold.title,
-                    after=(gate,),
-                    person=True,
-                    args={"instruction": hold.instruction},
-                )
-                opened = (*opened, f"hold:{hold.id}")
-        for member in wave.members:
-            if member.power_on:
-                yield from self._boot(index, member, opened)
+    def _all_bring_up(self) -> tuple[str, ...]:
+        """Everything before the verdict: copies and what brings them up."""
+        copies = (step for name in self.members for step in self._copy_steps(name))
+        return (*self.bring_up.ids(), *copies)
 
-    def _opens_after(self, index: int) -> tuple[str, ...]:
-        if index == 0:
-            return (PROVE_COPIES,)
-        before, gate = self.inputs.plan.waves[index - 1], f"open-wave:{index}"
-        how = self.inputs.plan.waves[index].opens
-        if how == "at-once":
-            return (gate,)
-        ready = [
-            step
-            for member in before.members
-            if member.power_on
-            for step in (self.ready_steps(member) if how == "ready" else (f"power-on:{member.workload}",))
-        ]
-        holds = [f"hold:{hold.id}" for hold in before.holds if self.inputs.kind in hold.kinds]
-        return tuple(dict.fromkeys((gate, *holds, *ready)))
-
-    def _boot(self, wave: int, member: Member, opened: tuple[str, ...]) -> Iterator[Step]:
-        name, workload = member.workload, self.workloads[member.workload]
-        waits = [
-            step
-            for other in member.depends_on
-            if other in self.members and self.members[other].power_on
-            for step in self.ready_steps(self.members[other])
-        ]
-        from_here = tuple(dict.fromkeys((*opened, *waits)))
-        copied = (
-            f"set-addresses:{name}" if self._needs_injection(self.landings[name]) else f"attach-nics:{name}"
-        )
-        common: dict[str, Any] = {"wave": wave, "phase": "bring-up"}
-        yield self._member_step(
-            "power-on",
-            member,
-            **common,
-            title="Power on",
-            slot="power",
-            after=(*from_here, copied, PROVE_COPIES),
-            delay_s=float(member.delay_s),
-            delay_from=from_here,
-            needs=(f"register:{name}", f"attach-nics:{name}"),
-        )
-        up = f"power-on:{name}"
-        if _waits_for_heartbeat(member, workload):
-            yield self._member_step(
-                "await-heartbeat",
-                member,
-                **common,
-                title="Guest heartbeat",
-                after=(up,),
-                needs=(up,),
-                args={"timeout_s": member.ready_timeout_s},
-            )
-            up = f"await-heartbeat:{name}"
-        if member.ready == "checks":
-            for service in workload.offers:
-                yield self._member_step(
-                    "probe-service",
-                    member,
-                    **common,
-                    id=f"probe-service:{name}:{service.name}",
-                    title=f"{service.name} answers on {service.protocol} {service.port}",
-                    after=(up,),
-                    needs=(f"power-on:{name}",),
-                    args={
-                        "service": service.name,
-                        "protocol": service.protocol,
-                        "port": service.port,
-                        "timeout_s": member.ready_timeout_s,
-                    },
-                )
-
-    def ready_steps(self, member: Member) -> tuple[str, ...]:
-        """The steps whose resolution makes ``member`` ready in the sense of its ready rule."""
-        name, workload = member.workload, self.workloads[member.workload]
-        if member.ready == "at-once":
-            return (f"open-wave:{self.wave_of[name] + 1}",)
-        if member.ready == "checks" and workload.offers:
-            return tuple(f"probe-service:{name}:{service.name}" for service in workload.offers)
-        if _waits_for_heartbeat(member, workload):
-            return (f"await-heartbeat:{name}",)
-        return (f"power-on:{name}",)
-
-    def _all_bring_up(self) -> Iterator[str]:
-        for index, wave in enumerate(self.inputs.plan.waves):
-            yield f"open-wave:{index + 1}"
-            yield from (f"hold:{hold.id}" for hold in wave.holds if self.inputs.kind in hold.kinds)
-            for member in wave.members:
-                yield from self._copy_steps(member.workload)
-                if member.power_on:
-                    yield from self._boot_steps(member)
+    def _landed(self, name: str) -> tuple[str, ...]:
+        """The copy is whole, and all copies are proved isolated."""
+        return (self._copy_steps(name)[-1], PROVE_COPIES)
 
     def _copy_steps(self, name: str) -> tuple[str, ...]:
         steps = [f"{verb}:{name}" for verb in ("clone-point", "register", "set-size", "attach-nics")]
         if self._needs_injection(self.landings[name]):
             steps.append(f"set-addresses:{name}")
         return tuple(steps)
-
-    def _boot_steps(self, member: Member) -> Iterator[str]:
-        name, workload = member.workload, self.workloads[member.workload]
-        yield f"power-on:{name}"
-        if _waits_for_heartbeat(member, workload):
-            yield f"await-heartbeat:{name}"
-        if member.ready == "checks":
-            yield from (f"probe-service:{name}:{service.name}" for service in workload.offers)
 
     def _cleanup(self) -> Iterator[Step]:
         """Each copy goes as soon as its own steps have settled; a wait in flight ends with its power."""
@@ -413,10 +293,6 @@ class _TestSteps:
             ),
             args={"mark": self.inputs.mark},
         )
-
-
-def _waits_for_heartbeat(member: Member, workload: Workload) -> bool:
-    return member.ready == "heartbeat" or (member.ready == "checks" and workload.guest_agent)
 
 
 def _address_args(nic: LandingNic) -> dict[str, object]:

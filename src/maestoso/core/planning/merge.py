@@ -13,7 +13,7 @@ from typing import Any
 
 from maestoso.core.model.plan import Member, Plan, Wave
 
-_PLAN_FIELDS = ("name", "rto_s", "rpo_s", "owner", "drill_every_days", "notes")
+_PLAN_FIELDS = ("name", "rto_s", "rpo_s", "owner", "drill_every_days", "notes", "parts", "cues")
 
 
 def merge(base: Plan, mine: Plan, theirs: Plan) -> Plan:
@@ -54,10 +54,10 @@ def _merged_member(base: Member, mine: Member, theirs: Member) -> Member:
 
 
 def _merged_wave(base: Plan, mine: Plan, theirs: Plan, index: int) -> Wave:
-    """Name, opening and holds of a wave; waves are told apart by their place."""
+    """Name, opening, rule and cues of a wave; waves are told apart by their place."""
     was, my, their = (plan.waves[index] if index < len(plan.waves) else None for plan in (base, mine, theirs))
     if their is None:
         return my or was or Wave(name="Wave")
     if my is None or was is None:
         return their
-    return replace(their, **_changed(was, my, ("name", "opens", "holds")))
+    return replace(their, **_changed(was, my, ("name", "opens", "tag_rule", "cues")))

@@ -11,10 +11,19 @@ from maestoso.core.forecast.monte_carlo import Forecast, forecast
 from maestoso.core.model.finding import Finding, sort_key
 from maestoso.core.model.protection import RecoveryPoint
 from maestoso.core.planning.graph import StepGraph
-from maestoso.core.planning.inputs import GroupCopy, RunInputs
+from maestoso.core.planning.inputs import Estimate, GroupCopy, RunInputs, ScriptText
 from maestoso.core.planning.isolated_test import compile_test
-from maestoso.core.readiness import landing_rules, plan_rules, protection_rules
+from maestoso.core.readiness import (
+    cue_rules,
+    landing_rules,
+    part_rules,
+    plan_rules,
+    proof_rules,
+    protection_rules,
+)
 from maestoso.core.readiness.context import Context
+from maestoso.core.readiness.mends import MENDS, label
+from maestoso.core.readiness.timing_rules import ready_timeout_short
 
 Rule = Callable[[Context], Iterator[Finding]]
 
@@ -24,14 +33,26 @@ RULES: tuple[Rule, ...] = (
     plan_rules.member_unknown,
     plan_rules.delay_out_of_range,
     plan_rules.out_of_range,
-    plan_rules.hold_twice,
     plan_rules.dependency_cycle,
     plan_rules.waits_for_later_wave,
     plan_rules.dependency_outside,
     plan_rules.service_comes_later,
     plan_rules.heartbeat_without_agent,
-    plan_rules.test_overdue,
-    plan_rules.changed_since_test,
+    cue_rules.cue_twice,
+    cue_rules.cue_malformed,
+    cue_rules.cue_aims_outside,
+    cue_rules.script_missing,
+    cue_rules.secret_missing,
+    cue_rules.probe_address_moves,
+    part_rules.parts_hold,
+    part_rules.arrives_twice,
+    part_rules.in_other_plans,
+    part_rules.tag_brings,
+    proof_rules.test_overdue,
+    proof_rules.changed_since_test,
+    proof_rules.estate_changed_since_test,
+    proof_rules.landings_changed_since_test,
+    proof_rules.script_changed_since_test,
     protection_rules.member_without_group,
     protection_rules.group_without_point,
     protection_rules.lag_over_rpo,
@@ -57,7 +78,13 @@ UNPLANNABLE = frozenset(
         "delay-out-of-range",
         "timeout-out-of-range",
         "out-of-range",
-        "hold-twice",
+        "cue-twice",
+        "cue-malformed",
+        "cue-aims-outside",
+        "script-missing",
+        "part-missing",
+        "part-other-way",
+        "part-circle",
         "dependency-cycle",
         "waits-for-later-wave",
         "member-without-group",
@@ -92,10 +119,18 @@ class Assessment:
         return any(finding.severity == "blocks" for finding in self.findings)
 
 
-def findings_of(ctx: Context) -> tuple[Finding, ...]:
-    """What every rule noticed, worst first."""
-    noticed = [finding for rule in RULES for finding in rule(ctx)]
-    return tuple(sorted(dict.fromkeys(noticed), key=sort_key))
+def findings_of(ctx: Context, expected: Mapping[str, Estimate] | None = None) -> tuple[Finding, ...]:
+    """What every rule noticed, worst first; with what is ``expected`` of the steps where that is known."""
+    return _in_order(ctx, [*_noticed(ctx), *ready_timeout_short(ctx.plan, expected or {})])
+
+
+def _noticed(ctx: Context) -> list[Finding]:
+    return [finding for rule in RULES for finding in rule(ctx)]
+
+
+def _in_order(ctx: Context, noticed: list[Finding]) -> tuple[Finding, ...]:
+    found = sorted(dict.fromkeys(noticed), key=sort_key)
+    return tuple(replace(one, fix=label(ctx, one)) if one.code in MENDS else one for one in found)
 
 
 def assess(
@@ -105,9 +140,9 @@ def assess(
 
     ``measured`` holds machine seconds of earlier steps by step id; ``mark`` names the copies of this run.
     """
-    findings = findings_of(ctx)
-    if any(finding.code in UNPLANNABLE for finding in findings):
-        return Assessment(findings=findings)
+    noticed = _noticed(ctx)
+    if any(finding.code in UNPLANNABLE for finding in noticed):
+        return Assessment(findings=_in_order(ctx, noticed))
     inputs = RunInputs(
         kind="test",
         plan=ctx.plan,
@@ -120,15 +155,22 @@ def assess(
         sync_first=options.sync_first,
         pace=options.pace,
         cleanup_at=options.cleanup_at,
+        scripts=_scripts(ctx),
     )
     graph = compile_test(inputs)
     expected = estimates(graph.steps, {w.name: w for w in inputs.workloads}, measured)
     return Assessment(
-        findings=findings,
+        findings=_in_order(ctx, [*noticed, *ready_timeout_short(ctx.plan, expected)]),
         inputs=replace(inputs, estimates=expected),
         graph=graph,
         forecast=forecast(graph, expected, inputs.limits, ctx.plan.rto_s, samples=samples),
     )
+
+
+def _scripts(ctx: Context) -> tuple[ScriptText, ...]:
+    """The texts that the plan's cues run, each once: a run keeps what it ran."""
+    called = {cue.script.script for _, _, cue in ctx.plan.placed_cues() if cue.script is not None}
+    return tuple(ctx.scripts[name] for name in sorted(called))
 
 
 def _group_copies(ctx: Context, options: Options) -> tuple[GroupCopy, ...]:

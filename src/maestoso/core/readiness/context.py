@@ -3,25 +3,29 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cached_property
 
+from maestoso.core.estate.row import Row
 from maestoso.core.landing.ground import Ground
 from maestoso.core.landing.judge import Judged, judge
 from maestoso.core.model.crosswalk import SIDES, Crosswalk, Side
 from maestoso.core.model.estate import Inventory, Service, Workload
 from maestoso.core.model.plan import Member, Plan
 from maestoso.core.model.protection import CopyState, Group, RecoveryPoint
+from maestoso.core.planning.inputs import RunInputs, ScriptText
+from maestoso.core.planning.parts import Whole
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LastTest:
-    """The newest test of a plan that was judged."""
+    """The newest test of a plan that was judged; ``inputs`` is all it was compiled from."""
 
     ended_at: datetime
     version: int
     verdict: str
+    inputs: RunInputs | None = None
 
 
 # Not slotted: the landings, which many rules look at, are worked out once and kept.
@@ -33,7 +37,9 @@ class Context:
     has none; ``lost_sites`` are sites that do not answer, with the reason. ``copying`` says how the site
     that holds the copies of a group stands; ``keys_missing`` are groups whose key is not stored; ``drifted``
     counts what a site's agent says otherwise than the records, ``skew_s`` is how far its clock is ahead.
-    ``held`` is, by workload, what is wrong with the landing that the target holds for it.
+    ``held`` is, by workload, what is wrong with the landing that the target holds for it. ``laid`` is how
+    ``plan`` came out of a plan with parts; ``others`` are the other plans that a workload is in; ``rows``
+    the whole estate as it is searched; ``scripts`` the library, ``secrets`` the names of what is stored.
     """
 
     plan: Plan
@@ -52,6 +58,16 @@ class Context:
     drifted: Mapping[str, int] = field(default_factory=dict)
     skew_s: Mapping[str, float] = field(default_factory=dict)
     held: Mapping[str, str] = field(default_factory=dict)
+    laid: Whole | None = None
+    others: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    rows: Mapping[str, Row] = field(default_factory=dict)
+    scripts: Mapping[str, ScriptText] = field(default_factory=dict)
+    secrets: frozenset[str] = frozenset()
+
+    @property
+    def authored(self) -> Plan:
+        """The plan as people edit it; ``plan`` has the waves of its parts as well."""
+        return self.laid.authored if self.laid else self.plan
 
     @property
     def target(self) -> Inventory:
@@ -80,9 +96,9 @@ class Context:
         )
 
     def known_members(self) -> list[tuple[int, Member, Workload]]:
-        """Members whose workload is in the estate, with their wave."""
+        """Members whose workload is in the estate, with their wave; of the size they get at the target."""
         return [
-            (wave, member, self.workloads[member.workload])
+            (wave, member, _sized(self.workloads[member.workload], member))
             for wave, member in self.plan.members()
             if member.workload in self.workloads
         ]
@@ -94,3 +110,10 @@ class Context:
                 if offered.name == service:
                     return workload, offered
         return None
+
+
+def _sized(workload: Workload, member: Member) -> Workload:
+    if member.cores is None and member.memory_mib is None:
+        return workload
+    cores, memory_mib = member.cores or workload.cores, member.memory_mib or workload.memory_mib
+    return replace(workload, cores=cores, memory_mib=memory_mib)

@@ -71,6 +71,7 @@ def dns_comes_later(ctx: Context) -> Iterator[Finding]:
                     f"{one.workload} comes up in wave {wave_of[one.workload] + 1} and asks {server} "
                     f"({text}) for names, which comes up in wave {wave_of[server] + 1}.",
                     f"Move {server} to an earlier wave.",
+                    others=(server,),
                 )
 
 

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator
-from datetime import timedelta
 
 from maestoso.core.errors import CycleFound
-from maestoso.core.model.finding import Finding, blocks, note, warns
-from maestoso.core.model.plan import MAX_DELAY_S, MAX_NAME, MAX_OBJECTIVE_S, MAX_TEXT, MAX_WAVES
+from maestoso.core.model.finding import Finding, blocks, warns
+from maestoso.core.model.plan import MAX_DELAY_S, MAX_NAME, MAX_OBJECTIVE_S, MAX_PARTS, MAX_TEXT, MAX_WAVES
 from maestoso.core.planning.graph import topological_order
 from maestoso.core.readiness.context import Context
+
+MAX_CORES = 1024
+MAX_MEMORY_MIB = 64 * 1024 * 1024
 
 
 def nothing_in_it(ctx: Context) -> Iterator[Finding]:
@@ -65,41 +67,40 @@ def delay_out_of_range(ctx: Context) -> Iterator[Finding]:
                 f"The ready timeout of {member.workload} is {member.ready_timeout_s} s.",
                 f"Give 1 to {MAX_DELAY_S} s.",
             )
+        for what, value, most in (
+            ("shutdown limit", member.shutdown_limit_s, MAX_DELAY_S),
+            ("number of cores", member.cores, MAX_CORES),
+            ("memory in MiB", member.memory_mib, MAX_MEMORY_MIB),
+        ):
+            if value is not None and not 1 <= value <= most:
+                said = f"The {what} of {member.workload} is {value}."
+                yield blocks("out-of-range", member.workload, said, f"Give 1 to {most}.")
 
 
 def out_of_range(ctx: Context) -> Iterator[Finding]:
     """Objectives, names and counts must be such that a person could mean them."""
-    plan = ctx.plan
-    for what, value, most in (
-        ("RTO objective", plan.rto_s, MAX_OBJECTIVE_S),
-        ("RPO objective", plan.rpo_s, MAX_OBJECTIVE_S),
-        ("drill interval", plan.drill_every_days, 3660),
-        ("number of waves", len(plan.waves), MAX_WAVES),
+    plan = ctx.authored
+    for what, value, least, most in (
+        ("RTO objective", plan.rto_s, 1, MAX_OBJECTIVE_S),
+        ("RPO objective", plan.rpo_s, 1, MAX_OBJECTIVE_S),
+        ("drill interval", plan.drill_every_days, 1, 3660),
+        ("number of waves", len(plan.waves), 0 if plan.parts else 1, MAX_WAVES),
+        ("number of parts", len(plan.parts), 0, MAX_PARTS),
     ):
-        if not 1 <= value <= most:
-            yield blocks("out-of-range", plan.code, f"The {what} is {value}.", f"Give 1 to {most}.")
+        if not least <= value <= most:
+            yield blocks("out-of-range", plan.code, f"The {what} is {value}.", f"Give {least} to {most}.")
     names = [("name", plan.name)]
     names += [(f"name of wave {index + 1}", wave.name) for index, wave in enumerate(plan.waves)]
-    names += [("title of a hold", hold.title) for wave in plan.waves for hold in wave.holds]
-    names += [("id of a hold", hold.id) for wave in plan.waves for hold in wave.holds]
     for what, text in names:
         if not 1 <= len(text.strip()) <= MAX_NAME:
             sentence = f"The {what} has {len(text)} characters."
             yield blocks("out-of-range", plan.code, sentence, f"Give 1 to {MAX_NAME} characters.")
     texts = [("notes", plan.notes), ("owner", plan.owner)]
-    texts += [("instruction of a hold", hold.instruction) for wave in plan.waves for hold in wave.holds]
+    texts += [(f"tag rule of wave {index + 1}", wave.tag_rule) for index, wave in enumerate(plan.waves)]
     for what, text in texts:
         if len(text) > MAX_TEXT:
             sentence = f"The {what} has {len(text)} characters."
             yield blocks("out-of-range", plan.code, sentence, f"Give at most {MAX_TEXT}.")
-
-
-def hold_twice(ctx: Context) -> Iterator[Finding]:
-    """Holds are told apart by their ids."""
-    for name, times in Counter(hold.id for wave in ctx.plan.waves for hold in wave.holds).items():
-        if times > 1:
-            sentence = f"{times} holds have the id {name}."
-            yield blocks("hold-twice", name, sentence, "Give each hold an id of its own.")
 
 
 def dependency_cycle(ctx: Context) -> Iterator[Finding]:
@@ -114,6 +115,7 @@ def dependency_cycle(ctx: Context) -> Iterator[Finding]:
             error.cycle[0],
             error.sentence,
             error.remedy,
+            others=(error.cycle[1 % len(error.cycle)],),
         )
 
 
@@ -131,6 +133,7 @@ def waits_for_later_wave(ctx: Context) -> Iterator[Finding]:
                         f"which comes up only in wave {wave_of[other] + 1}."
                     ),
                     f"Move {other} to wave {wave + 1} or earlier, or drop the dependency.",
+                    others=(other,),
                 )
 
 
@@ -150,6 +153,7 @@ def dependency_outside(ctx: Context) -> Iterator[Finding]:
                 member.workload,
                 said + " It will not wait for it.",
                 f"Bring {other} up in this plan, or drop the dependency.",
+                others=(other,),
             )
 
 
@@ -169,6 +173,7 @@ def service_comes_later(ctx: Context) -> Iterator[Finding]:
                         f"which comes up only in wave {wave_of[name] + 1}."
                     ),
                     f"Move {name} to an earlier wave.",
+                    others=(name,),
                 )
 
 
@@ -182,37 +187,3 @@ def heartbeat_without_agent(ctx: Context) -> Iterator[Finding]:
                 f"{workload.name} counts as ready by its heartbeat, but has no guest agent.",
                 "Let it be ready by its checks or when it is powered on.",
             )
-
-
-def test_overdue(ctx: Context) -> Iterator[Finding]:
-    """A plan that was never tested, or not for too long, is a hope."""
-    if ctx.last_test is None:
-        yield warns(
-            "never-tested",
-            ctx.plan.name,
-            f"{ctx.plan.name} was never tested.",
-            "Start a test.",
-        )
-        return
-    age = ctx.now - ctx.last_test.ended_at
-    if age > timedelta(days=ctx.plan.drill_every_days):
-        yield warns(
-            "test-overdue",
-            ctx.plan.name,
-            (
-                f"{ctx.plan.name} was tested {age.days} days ago; it should be every "
-                f"{ctx.plan.drill_every_days} days."
-            ),
-            "Start a test.",
-        )
-
-
-def changed_since_test(ctx: Context) -> Iterator[Finding]:
-    """A test proves the version that was tested."""
-    if ctx.last_test is not None and ctx.last_test.version != ctx.version:
-        yield note(
-            "changed-since-test",
-            ctx.plan.name,
-            f"The last test was of version {ctx.last_test.version}; this is version {ctx.version}.",
-            "Start a test of this version.",
-        )

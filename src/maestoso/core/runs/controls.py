@@ -24,6 +24,8 @@ def control(
         raise Refused("This run has finished; nothing about it can be changed.", "Start another run.")
     if kind in ("retry", "skip", "answer") and step not in state.graph:
         raise NotFound(f"This run has no step {step!r}.", "Name a step of this run.", field="step")
+    if kind == "answer":
+        _may_answer(state, step, by)
     draft = {
         "hold": _hold,
         "resume": _resume,
@@ -73,6 +75,16 @@ def _skip(state: RunState, step: str, text: str, verdict: str) -> Draft:
     if not text:
         raise BadValue("Skipping a step wants a reason.", "Say why it is safe to go on.", field="text")
     return Draft(kind="step.skipped", data={"step": step, "reason": text})
+
+
+def _may_answer(state: RunState, step: str, by: str) -> None:
+    who = state.graph[step].args.get("who") or [by]
+    if by not in who:
+        raise Refused(
+            f"{state.graph[step].title} is to be answered by {' or '.join(who)}; you are {by}.",
+            "Ask one of them to answer it.",
+            code="not-yours-to-answer",
+        )
 
 
 def _answer(state: RunState, step: str, text: str, verdict: str) -> Draft:

@@ -69,7 +69,32 @@ def _for_people(state: RunState, now: datetime) -> list[Draft]:
     if VERDICT in state.persons and due is not None and now >= due:
         notes = "Nobody judged this test before its end time; it was cleaned up by itself."
         return [Draft(kind="verdict.given", data={"verdict": "inconclusive", "notes": notes})]
-    return []
+    return [
+        draft
+        for name in sorted(state.persons)
+        if (limit := hold_ends(state, name)) is not None and now >= limit
+        for draft in _unanswered(state, name)
+    ]
+
+
+def hold_ends(state: RunState, name: str) -> datetime | None:
+    """When a hold that nobody answered ends by itself; None where it does not."""
+    limit_s, asked = state.graph[name].args.get("limit_s"), state.steps[name].asked_at
+    if not limit_s or asked is None or name in state.stopped_for:
+        return None
+    return asked + timedelta(seconds=limit_s)
+
+
+def _unanswered(state: RunState, name: str) -> list[Draft]:
+    step = state.graph[name]
+    said = f"Nobody answered {step.title} within {step.args['limit_s']} s"
+    match step.args["then"]:
+        case "go-on":
+            return [Draft(kind="hold.answered", data={"step": name, "text": f"{said}, so it goes on."})]
+        case "abort":
+            return [Draft(kind="run.aborted", data={"reason": f"{said}."})]
+        case _:
+            return [Draft(kind="run.held", data={"step": name, "reason": f"{said}."})]
 
 
 def _starts(state: RunState, now: datetime) -> tuple[list[Draft], float | None]:
@@ -121,4 +146,5 @@ def _wake_at(state: RunState, now: datetime, next_due_s: float | None) -> dateti
         moments.append(now + timedelta(seconds=wall) + timedelta(microseconds=1))
     if VERDICT in state.persons and state.inputs.cleanup_at is not None:
         moments.append(state.inputs.cleanup_at)
+    moments += [ends for name in state.persons if (ends := hold_ends(state, name)) is not None]
     return min(moments, default=None)

@@ -3,21 +3,29 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import datetime
 from typing import Literal
 
 from maestoso.core.planning.isolated_test import VERDICT
+from maestoso.core.runs.decide import hold_ends
 from maestoso.core.runs.state import RunState
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Need:
-    """``step`` is what the answer is about; empty when it is about the whole run."""
+    """``step`` is what the answer is about; empty when it is about the whole run.
+
+    ``who`` may answer, anybody where it is empty; at ``ends_at`` ``then`` happens without an answer.
+    """
 
     kind: Literal["failure", "hold", "verdict", "held"]
     step: str
     title: str
     text: str
     skippable: bool = False
+    who: tuple[str, ...] = ()
+    ends_at: datetime | None = None
+    then: str = ""
 
 
 def needs(state: RunState) -> tuple[Need, ...]:
@@ -42,8 +50,17 @@ def needs(state: RunState) -> tuple[Need, ...]:
             text = f"{up} copies run isolated at {state.inputs.plan.target}. Look at them, then judge."
             found.append(Need(kind="verdict", step=name, title="The test waits for your verdict", text=text))
         else:
-            text = str(step.args.get("instruction", ""))
-            found.append(Need(kind="hold", step=name, title=step.title, text=text))
+            found.append(
+                Need(
+                    kind="hold",
+                    step=name,
+                    title=step.title,
+                    text=str(step.args.get("instruction", "")),
+                    who=tuple(step.args.get("who", ())),
+                    ends_at=hold_ends(state, name),
+                    then=str(step.args.get("then", "")),
+                )
+            )
     if state.held_because is not None:
         found.append(Need(kind="held", step="", title="The run is held", text=state.held_because))
     return tuple(found)

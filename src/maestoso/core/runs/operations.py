@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
+from maestoso.core.planning.graph import Step
 from maestoso.core.runs.events import Draft
 from maestoso.core.runs.state import RunState
 
@@ -56,8 +57,28 @@ def operation_for(state: RunState, run: str, step_id: str) -> Operation:
     )
 
 
-def outcome(step: str, answer: OperationState) -> Draft:
-    """What a settled operation means for the log."""
+LONGEST_OUTPUT = 2000
+
+
+def outcome(step: Step, answer: OperationState) -> Draft:
+    """What a settled operation of ``step`` means for the log. The plan says which exit codes are success."""
+    if answer.status == "done" and step.verb == "run-script":
+        return _of_script(step, answer)
+    return _of_operation(step.id, answer)
+
+
+def _of_script(step: Step, answer: OperationState) -> Draft:
+    code, said = answer.result.get("exit_code"), str(answer.result.get("output", ""))[-LONGEST_OUTPUT:]
+    if code in step.args["ok_codes"]:
+        return Draft(kind="step.done", data={"step": step.id, "result": {"exit_code": code, "output": said}})
+    wanted = ", ".join(map(str, step.args["ok_codes"]))
+    reason = f"{step.args['script']} ended with exit code {code}; {wanted} would be success."
+    if said.strip():
+        reason += f" It said: {said.strip()}"
+    return Draft(kind="step.failed", data={"step": step.id, "code": "exit-code", "reason": reason})
+
+
+def _of_operation(step: str, answer: OperationState) -> Draft:
     if answer.status == "done":
         return Draft(kind="step.done", data={"step": step, "result": dict(answer.result)})
     return Draft(kind="step.failed", data={"step": step, "code": answer.code, "reason": answer.reason})

@@ -9,12 +9,19 @@ from datetime import datetime
 
 from maestoso.core.codec import from_data
 from maestoso.core.errors import LogCorrupt
+from maestoso.core.model.earlier import plan_today
 from maestoso.core.planning.graph import Slot, Step, StepGraph
 from maestoso.core.planning.inputs import Estimate, RunInputs
 from maestoso.core.planning.isolated_test import VERDICT, compile_test
 from maestoso.core.runs.events import Draft, Event
 from maestoso.core.runs.steps import Status, StepState, next_status
 from maestoso.core.scheduling.list_schedule import earliest, tails
+
+
+def inputs_in(first: Event) -> RunInputs:
+    """What a run was compiled from, as its first event keeps it."""
+    given = first.data["inputs"]
+    return from_data(RunInputs, {**given, "plan": plan_today(given["plan"])})
 
 
 class RunState:
@@ -27,7 +34,7 @@ class RunState:
     def __init__(self, first: Event) -> None:
         if first.kind != "run.started" or first.seq != 1:
             raise LogCorrupt("A run log must begin with run.started at number 1.")
-        self.inputs = from_data(RunInputs, first.data["inputs"])
+        self.inputs = inputs_in(first)
         self.graph: StepGraph = compile_test(self.inputs)
         nothing = Estimate(median_s=0.0)
         self.medians_s = [self.inputs.estimates.get(s.id, nothing).median_s for s in self.graph.steps]
@@ -146,7 +153,7 @@ class RunState:
 
     def _on_step_waits(self, event: Event) -> None:
         step, state = self._move(event)
-        self.steps[step] = replace(state, asked_s=event.run_s)
+        self.steps[step] = replace(state, asked_s=event.run_s, asked_at=event.at)
         self._dequeue(step)
         self.persons.add(step)
         if step == VERDICT:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from datetime import datetime
 from typing import Any, Literal
 
 from maestoso.core.errors import LogCorrupt
@@ -33,13 +34,17 @@ TABLE: Mapping[tuple[Status, str], Status] = {
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StepState:
-    """Where a step is. Times are run seconds; ``eligible_s`` is when it may be asked for."""
+    """Where a step is. Times are run seconds; ``eligible_s`` is when it may be asked for.
+
+    ``asked_at`` is when a person was asked, by the clock on the wall: people do not go at a pace.
+    """
 
     status: Status = "waiting"
     attempt: int = 0
     eligible_s: float | None = None
     asked_s: float | None = None
     settled_s: float | None = None
+    asked_at: datetime | None = None
     code: str = ""
     reason: str = ""
     result: Mapping[str, Any] = field(default_factory=dict)

@@ -28,6 +28,7 @@ def sentence(event: Event, graph: StepGraph) -> str:
     data = event.data
     who = "The engine" if event.by == ENGINE else event.by
     what = _named(graph, data["step"]) if data.get("step", "") in graph else ""
+    verb = graph[data["step"]].verb if what else ""
     match event.kind:
         case "run.started":
             text = f"{who} started the test."
@@ -35,7 +36,8 @@ def sentence(event: Event, graph: StepGraph) -> str:
             again = f", try {data['attempt']}" if data["attempt"] > 1 else ""
             text = f"{what}, asked of the site{again}."
         case "step.done":
-            text = f"{what}, done."
+            told = _full(graph[data["step"]].args.get("text", "")) if verb == "notify" else ""
+            text = f"Everybody was told:{told}" if told else f"{what}, done."
         case "step.failed":
             text = f"{what}, failed.{_full(data['reason'])}"
         case "step.skipped":
@@ -45,7 +47,8 @@ def sentence(event: Event, graph: StepGraph) -> str:
         case "step.waits":
             text = f"{what} waits for a person."
         case "hold.answered":
-            text = f"{who} answered: {what}.{_full(data.get('text', ''))}"
+            said = _full(data.get("text", ""))
+            text = f"{what}:{said}" if event.by == ENGINE else f"{who} answered: {what}.{said}"
         case "verdict.given":
             text = f"{who}: the test {_VERDICTS[data['verdict']]}.{_full(data.get('notes', ''))}"
         case "run.held":

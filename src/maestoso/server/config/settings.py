@@ -27,6 +27,7 @@ INSTALLED_APPS = [
     "maestoso.server.protection",
     "maestoso.server.crosswalks",
     "maestoso.server.plans",
+    "maestoso.server.scripts",
     "maestoso.server.runs",
 ]
 

@@ -11,6 +11,7 @@ urlpatterns = [
     path("api/v1/", include("maestoso.server.protection.urls")),
     path("api/v1/", include("maestoso.server.crosswalks.urls")),
     path("api/v1/", include("maestoso.server.plans.urls")),
+    path("api/v1/", include("maestoso.server.scripts.urls")),
     path("api/v1/", include("maestoso.server.runs.urls")),
     path("api/v1/openapi.json", SpectacularJSONAPIView.as_view(), name="openapi"),
     re_path(r"^api/.*$", no_such_address),

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from datetime import datetime, timedelta
 
-from maestoso.core.errors import BadValue, NotFound
+from maestoso.core.errors import BadValue, NotFound, Refused
 from maestoso.core.model.finding import Finding
 from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
@@ -14,6 +14,7 @@ from maestoso.core.planning.suggest import Suggestion, suggest, suggest_changes
 from maestoso.core.readiness.assess import Assessment, Options, assess, findings_of
 from maestoso.core.readiness.context import Context
 from maestoso.core.readiness.landing_rules import crosswalk_holds
+from maestoso.core.readiness.mends import fixed
 from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.replication.anomaly import clean_point_hint
 from maestoso.core.score import forecast_score
@@ -31,6 +32,8 @@ from maestoso.server.plans.shapes import (
     AssessmentView,
     ForecastFigures,
     GroupPoints,
+    MendAsked,
+    Mended,
     PlanFileRead,
     PlanPoints,
     Preflight,
@@ -44,14 +47,16 @@ FASTEST_PACE = 1000
 LONGEST_TEST_S = 7 * 86400
 
 
-def view(judged: Assessment, plan: Plan, said: tuple[str, ...] = ()) -> AssessmentView:
+def view(ctx: Context, judged: Assessment, said: tuple[str, ...] = ()) -> AssessmentView:
     """An assessment for the API."""
     steps = forecast_score(judged.graph, judged.forecast) if judged.graph and judged.forecast else ()
     return AssessmentView(
         findings=judged.findings,
         blocked=judged.blocked,
-        forecast=figures(judged, plan),
+        forecast=figures(judged, ctx.plan),
         steps=steps,
+        waves=tuple(wave.name for wave in ctx.plan.waves),
+        own_from=len(ctx.plan.waves) - len(ctx.authored.waves),
         changes=said,
     )
 
@@ -91,7 +96,22 @@ def assess_draft(code: str, plan: Plan, based_on: int, now: datetime) -> Assessm
     base = row.versions.filter(number=based_on).first()
     said = changes(base.core(), plan) if base else ()
     number = row.current if not said else row.current + 1
-    return view(judge(context(plan, number, now), Options(points={})), plan, said)
+    ctx = context(plan, number, now)
+    return view(ctx, judge(ctx, Options(points={})), said)
+
+
+def mended(code: str, asked: MendAsked, now: datetime) -> Mended:
+    """A draft with one finding mended. Raises Refused where no change of the plan mends it."""
+    row = find_plan(code)
+    ctx = context(asked.plan, row.current + 1, now)
+    wanted = (asked.code, asked.subject, asked.part)
+    judged = judge(ctx, Options(points={}))
+    for finding in judged.findings:
+        if (finding.code, finding.subject, finding.part) == wanted:
+            better = fixed(ctx, finding)
+            if better is not None:
+                return Mended(plan=better)
+    raise Refused("There is nothing that a change of this plan would mend.", "Look at the findings again.")
 
 
 def read_plan_file(text: str, now: datetime) -> PlanFileRead:
@@ -119,10 +139,9 @@ def suggested(asked: SuggestAsked) -> Suggestion:
 
 def plan_points(code: str, now: datetime) -> PlanPoints:
     """All points that the groups of a plan have at the target. Raises Refused if the target is away."""
-    plan = find_plan(code).version().core()
-    ctx = context(plan, 0, now)
-    site = Site.objects.get(code=plan.target)
-    members = set(plan.workloads())
+    ctx = context(find_plan(code).version().core(), 0, now)
+    site = Site.objects.get(code=ctx.plan.target)
+    members = set(ctx.plan.workloads())
     found = []
     for group in ctx.groups:
         if group.code in groups_in_plan(ctx):
@@ -198,12 +217,12 @@ def read_options(ctx: Context, chosen: TestOptions, now: datetime) -> Options:
 def preflight(row: PlanRow, chosen: TestOptions, now: datetime) -> Preflight:
     """What a test with these choices would do."""
     version = row.version()
-    plan = version.core()
-    ctx = context(plan, version.number, now)
+    ctx = context(version.core(), version.number, now)
+    plan = ctx.plan
     site = Site.objects.get(code=plan.target)
     judged = judge(ctx, read_options(ctx, chosen, now))
     notes = Run.objects.filter(plan_code=row.code).exclude(outcome="").values_list("notes", flat=True).first()
-    said = view(judged, plan)
+    said = view(ctx, judged)
     return Preflight(
         # The score of the plan page is not drawn again here.
         assessment=replace(said, steps=()),

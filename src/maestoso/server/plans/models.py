@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import Any
 
 from django.db import models
 
 from maestoso.core.codec import from_data
+from maestoso.core.model.earlier import plan_today
 from maestoso.core.model.plan import Plan
 
 
@@ -39,5 +41,16 @@ class PlanVersion(models.Model):
         constraints = [models.UniqueConstraint(fields=["plan", "number"], name="one_version_with_a_number")]
 
     def core(self) -> Plan:
-        """The plan as a value."""
-        return from_data(Plan, self.body)
+        """The plan as a value; read once, since no version ever changes."""
+        key = (self.pk, self.saved_at)
+        plan = _known.get(key)
+        if plan is None:
+            plan = from_data(Plan, plan_today(self.body))
+            if len(_known) >= MOST_KNOWN:
+                _known.clear()
+            _known[key] = plan
+        return plan
+
+
+MOST_KNOWN = 2000
+_known: dict[tuple[int, datetime], Plan] = {}

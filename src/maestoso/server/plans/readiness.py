@@ -48,13 +48,16 @@ def readiness(now: datetime) -> Readiness:
 def _judged(ctx: Context) -> Assessment:
     """The forecast part is kept while nothing it depends on changed; findings are always fresh."""
     newest_run = Run.objects.filter(target=ctx.plan.target).exclude(outcome="").values_list("pk").first()
-    key = f"judged:{ctx.plan.code}:{ctx.version}:{newest_run}:{ctx.crosswalk is None}"
+    # A plan with parts changes with any of them.
+    parts = PlanRow.objects.values_list("code", "current") if ctx.authored.parts else ()
+    versions = ":".join(f"{code}-{number}" for code, number in parts) or ctx.version
+    key = f"judged:{ctx.plan.code}:{versions}:{newest_run}:{ctx.crosswalk is None}"
     kept: Assessment | None = cache.get(key)
     if kept is None:
         kept = judge(ctx, Options(points={}))
         cache.set(key, kept, FORECAST_KEPT_S)
         return kept
-    return replace(kept, findings=findings_of(ctx))
+    return replace(kept, findings=findings_of(ctx, kept.inputs.estimates if kept.inputs else None))
 
 
 def _row(ctx: Context, judged: Assessment, now: datetime) -> PlanRowView:

@@ -15,19 +15,23 @@ from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import RecoveryPoint
 from maestoso.core.planning.diff import changes
 from maestoso.core.planning.merge import merge
-from maestoso.core.readiness import plan_rules
+from maestoso.core.planning.parts import whole
+from maestoso.core.readiness import cue_rules, part_rules, plan_rules
 from maestoso.core.readiness.context import Context, LastTest
 from maestoso.server.crosswalks.ground import ground
 from maestoso.server.crosswalks.held import wrong_landings
 from maestoso.server.crosswalks.services import crosswalk_between
 from maestoso.server.estate.agents import pulse
+from maestoso.server.estate.catalogue import catalogue
 from maestoso.server.estate.drift import drifted
 from maestoso.server.estate.models import Site
 from maestoso.server.estate.services import all_workloads
 from maestoso.server.plans.models import PlanRow, PlanVersion
 from maestoso.server.plans.shapes import VersionView
 from maestoso.server.protection.services import all_groups, keys_missing
+from maestoso.server.runs.log import inputs_of
 from maestoso.server.runs.models import Run, RunStep
+from maestoso.server.scripts.services import script_texts, secret_names
 
 LONGEST_SUMMARY = 400
 PLAN_CODE = re.compile(r"[A-Z][A-Z0-9-]{1,11}")
@@ -115,6 +119,11 @@ def retire_plan(code: str) -> None:
         raise Refused(
             f"Run {running.pk} of {row.code} is under way.", "Let it end, or abort it.", code="in-use"
         )
+    for other in PlanRow.objects.exclude(pk=row.pk):
+        if any(part.plan == row.code for part in other.version().core().parts):
+            raise Refused(
+                f"{row.code} is a part of {other.code}.", "Take it out of that plan.", code="in-use"
+            )
     row.delete()
 
 
@@ -137,7 +146,9 @@ def _refuse_what_can_never_run(plan: Plan, at: datetime) -> None:
         plan_rules.member_unknown,
         plan_rules.delay_out_of_range,
         plan_rules.out_of_range,
-        plan_rules.hold_twice,
+        cue_rules.cue_twice,
+        cue_rules.cue_malformed,
+        part_rules.parts_hold,
     ):
         for finding in rule(bare):
             raise Refused(finding.sentence, finding.mend, code=finding.code, field="body.plan")
@@ -172,12 +183,14 @@ def _add_version(row: PlanRow, plan: Plan, *, author: str, at: datetime, summary
 
 
 def bare_context(plan: Plan, version: int, at: datetime) -> Context:
-    """The world around a plan without asking any site."""
+    """The world around a plan without asking any site. Its parts are laid out by their newest versions."""
+    others = {row.code: row.version().core() for row in PlanRow.objects.exclude(code=plan.code)}
+    laid = whole(plan, others.get)
     target = Site.objects.filter(code=plan.target).first()
     if target is None:
         raise NotFound(f"There is no site {plan.target!r}.", "Register the site first.")
     return Context(
-        plan=plan,
+        plan=laid.plan,
         version=version,
         now=at,
         workloads=all_workloads(),
@@ -188,7 +201,24 @@ def bare_context(plan: Plan, version: int, at: datetime) -> Context:
         newest={},
         last_test=last_test(plan.code),
         held=wrong_landings(target),
+        laid=laid,
+        others=_other_plans(plan, others),
+        rows=catalogue().rows,
+        scripts=script_texts(),
+        secrets=secret_names(),
     )
+
+
+def _other_plans(plan: Plan, others: Mapping[str, Plan]) -> dict[str, tuple[str, ...]]:
+    """The names of the other plans that a workload is in; plans that contain each other are not others."""
+    related = {part.plan for part in plan.parts}
+    related |= {code for code, other in others.items() if any(p.plan == plan.code for p in other.parts)}
+    found: dict[str, tuple[str, ...]] = {}
+    for code, other in others.items():
+        if code not in related and (other.source, other.target) == (plan.source, plan.target):
+            for name in other.workloads():
+                found[name] = (*found.get(name, ()), other.name)
+    return found
 
 
 def context(
@@ -216,7 +246,9 @@ def last_test(code: str) -> LastTest | None:
     )
     if run is None or run.ended_at is None:
         return None
-    return LastTest(ended_at=run.ended_at, version=run.plan_version, verdict=run.outcome)
+    return LastTest(
+        ended_at=run.ended_at, version=run.plan_version, verdict=run.outcome, inputs=inputs_of(run)
+    )
 
 
 def measured(target: str) -> Mapping[str, Sequence[float]]:

@@ -104,6 +104,23 @@ class Draft:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class MendAsked:
+    """A draft and the finding about it that is to be mended."""
+
+    plan: Plan
+    code: str
+    subject: str
+    part: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Mended:
+    """The draft with the finding mended."""
+
+    plan: Plan
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class ForecastFigures:
     """Machine seconds until the last required check; ``decides`` is the workload that decides the time."""
 
@@ -118,12 +135,17 @@ class ForecastFigures:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class AssessmentView:
-    """Findings worst first; ``forecast`` is None and ``steps`` empty where none can be made."""
+    """Findings worst first; ``forecast`` is None and ``steps`` empty where none can be made.
+
+    ``waves`` are the names of all waves, those of parts first; the plan's own begin at ``own_from``.
+    """
 
     findings: tuple[Finding, ...]
     blocked: bool
     forecast: ForecastFigures | None
     steps: tuple[ScoreStep, ...]
+    waves: tuple[str, ...]
+    own_from: int
     changes: tuple[str, ...] = ()
 
 

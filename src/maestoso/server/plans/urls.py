@@ -16,6 +16,7 @@ urlpatterns = [
     path(f"{PLAN}/assessment", views.AssessmentOfDraft.as_view(), name="plan-assessment"),
     path(f"{PLAN}/file", views.PlanFileView.as_view(), name="plan-file"),
     path(f"{PLAN}/landings", views.PlanLandingsView.as_view(), name="plan-landings"),
+    path(f"{PLAN}/mend", views.MendOfDraft.as_view(), name="plan-mend"),
     path(f"{PLAN}/points", views.PointsView.as_view(), name="plan-points"),
     path(f"{PLAN}/preflight", views.PreflightView.as_view(), name="plan-preflight"),
     path(f"{PLAN}/versions/<int:number>", views.VersionOfPlan.as_view(), name="plan-version"),

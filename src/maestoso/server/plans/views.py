@@ -25,6 +25,8 @@ from maestoso.server.plans.readiness import readiness
 from maestoso.server.plans.shapes import (
     AssessmentView,
     Draft,
+    MendAsked,
+    Mended,
     PlanDetail,
     PlanFileRead,
     PlanPoints,
@@ -170,6 +172,15 @@ class AssessmentOfDraft(APIView):
         """Findings, forecast and score of a draft."""
         draft = read(Draft, request)
         return reply(judgement.assess_draft(code, draft.plan, draft.based_on, CLOCK.now()))
+
+
+class MendOfDraft(APIView):
+    """One press that mends a finding."""
+
+    @extend_schema(operation_id="mendDraft", request=shape(MendAsked, sent=True), responses=shape(Mended))
+    def post(self, request: Request, code: str) -> Response:
+        """The draft with one finding mended; nothing is saved."""
+        return reply(judgement.mended(code, read(MendAsked, request), CLOCK.now()))
 
 
 class PointsView(APIView):

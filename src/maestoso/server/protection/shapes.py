@@ -119,7 +119,7 @@ class Joining:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Pause:
+class PauseCopying:
     """Why the copying is paused; an empty reason goes on."""
 
     because: str = ""

@@ -13,7 +13,15 @@ from maestoso.engine.clock import SystemClock
 from maestoso.server.common.shapes import if_match, number, read, reply, shape
 from maestoso.server.estate.workloads import search
 from maestoso.server.protection import picture, services
-from maestoso.server.protection.shapes import GroupDetail, GroupSave, Joining, KeySave, Pause, Pin, Protection
+from maestoso.server.protection.shapes import (
+    GroupDetail,
+    GroupSave,
+    Joining,
+    KeySave,
+    PauseCopying,
+    Pin,
+    Protection,
+)
 
 CLOCK = SystemClock()
 
@@ -87,10 +95,12 @@ class MembersView(APIView):
 class PauseView(APIView):
     """Pausing a group."""
 
-    @extend_schema(operation_id="pauseGroup", request=shape(Pause, sent=True), responses=shape(GroupDetail))
+    @extend_schema(
+        operation_id="pauseGroup", request=shape(PauseCopying, sent=True), responses=shape(GroupDetail)
+    )
     def post(self, request: Request, code: str) -> Response:
-        """Pause for a reason, or go on."""
-        services.pause(code, read(Pause, request).because)
+        """PauseCopying for a reason, or go on."""
+        services.pause(code, read(PauseCopying, request).because)
         return reply(picture.detail(code, CLOCK.now()))
 
 

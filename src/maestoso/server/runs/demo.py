@@ -12,7 +12,6 @@ from typing import Any
 
 from maestoso.core.codec import from_data
 from maestoso.core.model.crosswalk import Crosswalk
-from maestoso.core.model.plan import Plan
 from maestoso.core.planning.inputs import RunInputs
 from maestoso.core.planning.isolated_test import VERDICT
 from maestoso.core.ports import Clock
@@ -30,6 +29,8 @@ from maestoso.server.estate.services import register_site, save_link
 from maestoso.server.plans.services import context, find_plan, make_plan, save_plan
 from maestoso.server.protection.services import make_group, move_on, store_key
 from maestoso.server.runs.services import record_played_run
+from maestoso.server.scripts.services import save_script, store_secret
+from maestoso.server.scripts.shapes import ScriptSave
 
 AUTHOR = "administrator"
 Say = Callable[[str], None]
@@ -60,9 +61,14 @@ def load(scenario: Scenario, *, agent_urls: dict[str, str], token: str, clock: C
         if row.get("twin"):
             make_twin(crosswalk.source, crosswalk.target)
     now = clock.now()
+    library = scenario.data("scripts")
+    for name, value in library.get("secrets", {}).items():
+        store_secret(name, value, author=AUTHOR, at=now - timedelta(days=120))
+    for row in library.get("scripts", []):
+        sent = ScriptSave(interpreter=row["interpreter"], text=row["text"], note=row.get("note", ""))
+        save_script(row["name"], sent, author=AUTHOR, at=now - timedelta(days=120))
     rows = scenario.data("plans").get("plans", [])
-    for row in rows:
-        plan = from_data(Plan, {key: value for key, value in row.items() if key != "then"})
+    for plan in scenario.plans():
         make_plan(plan, author=AUTHOR, at=now - timedelta(days=120))
     say(f"{len(rows)} plans")
     for row in scenario.data("history").get("runs", []):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import UTC
-from functools import wraps
+from functools import lru_cache, wraps
 from typing import Any, TypeVar
 
 from django.conf import settings
@@ -13,9 +13,10 @@ from django.db import InterfaceError, OperationalError, close_old_connections, c
 from maestoso.core.codec import to_data
 from maestoso.core.errors import LogCorrupt
 from maestoso.core.evidence.chain import first_broken, link
+from maestoso.core.planning.inputs import RunInputs
 from maestoso.core.ports import Append, AppendResult, Lease, LogUnavailable
 from maestoso.core.runs.events import Event
-from maestoso.core.runs.state import fold
+from maestoso.core.runs.state import fold, inputs_in
 from maestoso.core.runs.steps import next_status
 from maestoso.server.runs.models import Run, RunEvent, RunStep
 
@@ -64,6 +65,16 @@ def to_event(row: RunEvent) -> Event:
 def read_log(pk: int, after: int = 0) -> list[Event]:
     """Events of a run behind number ``after``."""
     return [to_event(row) for row in RunEvent.objects.filter(run_id=pk, seq__gt=after).order_by("seq")]
+
+
+def inputs_of(run: Run) -> RunInputs:
+    """What a run was compiled from; kept, since its first event never changes."""
+    return _inputs_of(run.pk, run.chain_head)
+
+
+@lru_cache(maxsize=50)
+def _inputs_of(pk: int, head: str) -> RunInputs:
+    return inputs_in(to_event(RunEvent.objects.get(run_id=pk, seq=1)))
 
 
 def write_events(run: Run, events: Sequence[Event], fence: int, client_key: str | None = None) -> None:

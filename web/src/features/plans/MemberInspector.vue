@@ -1,16 +1,20 @@
 <script setup lang="ts">
 // What one or several selected workloads have in common; a change is set for all of them.
-import { computed } from "vue";
+import { computed, ref } from "vue";
 import type { Member, Plan } from "@/api/types";
-import { find } from "@/features/plans/draft";
+import CueList from "@/features/plans/CueList.vue";
+import { find, type Owner } from "@/features/plans/draft";
 import { list, roman } from "@/ui/format";
 
-const props = defineProps<{ plan: Plan; selected: string[] }>();
+const props = defineProps<{ plan: Plan; first: number; selected: string[] }>();
 const emit = defineEmits<{
   move: [workloads: string[], wave: number];
   set: [field: keyof Member, value: Member[keyof Member]];
   remove: [];
+  cue: [owner: Owner, id: string | null];
+  edit: [change: (plan: Plan) => void];
 }>();
+const more = ref(false);
 
 const chosen = computed(() => props.selected.flatMap((name) => find(props.plan, name)?.[1] ?? []));
 function common<K extends keyof Member>(field: K): Member[K] | undefined {
@@ -37,7 +41,7 @@ const readyWords = {
 } as const;
 const failureWords = { ask: "the run asks", "go-on": "the run goes on", stop: "the run is held" } as const;
 
-function setNumber(field: "delay_s" | "ready_timeout_s", value: number | undefined) {
+function setNumber(field: "delay_s" | "ready_timeout_s" | "shutdown_limit_s", value: number | undefined) {
   if (value !== undefined && value !== null) emit("set", field, value);
 }
 </script>
@@ -48,7 +52,7 @@ function setNumber(field: "delay_s" | "ready_timeout_s", value: number | undefin
     <label class="field">
       Wave
       <el-select :model-value="wave" placeholder="several" size="small" @update:model-value="emit('move', selected, $event)">
-        <el-option v-for="(one, index) in plan.waves" :key="index" :value="index" :label="`${roman(index + 1)} ${one.name}`" />
+        <el-option v-for="(one, index) in plan.waves" :key="index" :value="index" :label="`${roman(first + index + 1)} ${one.name}`" />
       </el-select>
     </label>
     <label class="field">
@@ -106,6 +110,20 @@ function setNumber(field: "delay_s" | "ready_timeout_s", value: number | undefin
       </el-select>
     </label>
     <el-checkbox :model-value="common('power_on') ?? false" @update:model-value="emit('set', 'power_on', !!$event)">Power it on</el-checkbox>
+    <button class="link" :aria-expanded="more" @click="more = !more">{{ more ? "Less" : "Size at the target and shutting down" }}</button>
+    <template v-if="more">
+      <label v-for="[field, words] in ([['cores', 'Cores there'], ['memory_mib', 'Memory there, MiB']] as const)" :key="field" class="field">
+        {{ words }}
+        <input :value="common(field) ?? ''" type="number" min="1" class="entry" placeholder="as here" :aria-label="words" @change="emit('set', field, Number(($event.target as HTMLInputElement).value) || null)" />
+      </label>
+      <label class="field">
+        Shuts down within, seconds
+        <el-input-number :model-value="common('shutdown_limit_s')" :min="1" :max="86400" :step="60" :precision="0" size="small" aria-label="Shuts down within, seconds" @update:model-value="setNumber('shutdown_limit_s', $event)" />
+      </label>
+      <el-checkbox :model-value="common('force_off') ?? false" @update:model-value="emit('set', 'force_off', !!$event)">Then cut its power</el-checkbox>
+      <p class="quiet small">Shutting down is of use in planned failovers, where the source is closed down in the reverse order.</p>
+    </template>
+    <CueList v-if="selected.length === 1 && selected[0]" :plan="plan" :owner="{ kind: 'member', workload: selected[0] }" what="it" @open="(owner, id) => emit('cue', owner, id)" @edit="emit('edit', $event)" />
     <button class="link bad" @click="emit('remove')">Take out of the plan</button>
   </div>
   <p v-else class="quiet">Select workloads on the board to change when they come up. Ctrl or Shift selects several.</p>
@@ -119,6 +137,12 @@ function setNumber(field: "delay_s" | "ready_timeout_s", value: number | undefin
 }
 h2 {
   color: var(--ink-1);
+}
+.small {
+  font-size: var(--text-s);
+}
+.field .entry {
+  width: 120px;
 }
 .field {
   display: grid;

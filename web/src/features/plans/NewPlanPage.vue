@@ -6,7 +6,7 @@ import { useQueryClient } from "@tanstack/vue-query";
 import { api, take } from "@/api/client";
 import { useProtection, useSites } from "@/api/queries";
 import type { Piece, Plan } from "@/api/types";
-import { newMember } from "@/features/plans/draft";
+import { newMember, newWave } from "@/features/plans/draft";
 import PlanFileDrawer from "@/features/plans/PlanFileDrawer.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { count, roman } from "@/ui/format";
@@ -92,9 +92,9 @@ const siteName = (one: string) => sites.value?.sites.find((site) => site.code ==
 const members = computed(() => pieces.value.filter((one) => one.kind === "wave").length);
 const plan = computed<Plan>(() => ({
   code: code.value.trim(), name: name.value.trim(), source: source.value, target: target.value,
-  rto_s: Math.round(rto.value * 60), rpo_s: Math.round(rpo.value * 60), owner: "", drill_every_days: 90, notes: "",
+  rto_s: Math.round(rto.value * 60), rpo_s: Math.round(rpo.value * 60), owner: "", drill_every_days: 90, notes: "", parts: [], cues: [],
   waves: waves.value.map((wave, index) => ({
-    name: wave, opens: "ready", holds: [],
+    ...newWave(wave),
     members: inWave(index).map((one) => ({
       ...newMember(one.workload),
       depends_on: dependencies.value.filter((d) => d.workload === one.workload && !refused.value.has(keyOf(d))).map((d) => d.on),

@@ -1,19 +1,25 @@
 <script setup lang="ts">
+// One draft of a plan, shown on several faces: the wave board with the score, a table, a file.
 import { useQueryClient } from "@tanstack/vue-query";
-import { computed, nextTick, ref, watch } from "vue";
+import { computed, nextTick, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import { ApiError, api, take } from "@/api/client";
-import { usePlan, useWorkloads } from "@/api/queries";
-import type { AssessmentView, Member, Piece, Plan, Problem } from "@/api/types";
+import { api, take } from "@/api/client";
+import type { Member, Piece, Plan } from "@/api/types";
+import CueDialog from "@/features/plans/CueDialog.vue";
+import CueList from "@/features/plans/CueList.vue";
+import EstateShelf from "@/features/plans/EstateShelf.vue";
+import MemberInspector from "@/features/plans/MemberInspector.vue";
 import PlanFileDrawer from "@/features/plans/PlanFileDrawer.vue";
+import PlanSettings from "@/features/plans/PlanSettings.vue";
+import PlanTable from "@/features/plans/PlanTable.vue";
 import SuggestDialog from "@/features/plans/SuggestDialog.vue";
 import VersionList from "@/features/plans/VersionList.vue";
-import MemberInspector from "@/features/plans/MemberInspector.vue";
 import WaveBoard from "@/features/plans/WaveBoard.vue";
-import { find, moveTo, newMember, setAll } from "@/features/plans/draft";
+import WaveInspector from "@/features/plans/WaveInspector.vue";
+import { bringTo, find, moveTo, MOST_WAVES, type Owner, setAll, takeOut } from "@/features/plans/draft";
+import { usePlanEditor } from "@/features/plans/editor";
 import FindingList from "@/ui/FindingList.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
-import { useDraft } from "@/ui/draft";
 import { ago, chance, count, duration } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
 import ScoreView from "@/ui/score/ScoreView.vue";
@@ -22,62 +28,29 @@ const route = useRoute();
 const router = useRouter();
 const client = useQueryClient();
 const code = computed(() => String(route.params.code));
-const { data: detail, error } = usePlan(code);
-const saved = computed(() => detail.value && { value: detail.value.plan, version: detail.value.version });
-const draft = useDraft(saved, (one) => one.code);
-const plan = draft.value;
+const editor = usePlanEditor(code);
+const { detail, error, draft, plan, assessment, problem, stale, saving, said } = editor;
 const selected = ref<string[]>(typeof route.query.select === "string" ? [route.query.select] : []);
-const assessment = ref<AssessmentView | null>(null);
-const saveError = ref<unknown>(null);
-const stale = ref<Problem | null>(null);
-const saving = ref(false);
-const said = ref("");
-const adding = ref(-1);
-const toAdd = ref<string[]>([]);
+const wave = ref<number | null>(null);
+const face = ref<"board" | "table">("board");
+const shelf = ref(-1);
 const filing = ref(false);
 const suggesting = ref(false);
+const settings = ref(false);
+const publishing = ref(false);
+const summary = ref("");
+const cueOf = ref<Owner | null>(null);
+const cueId = ref<string | null>(null);
 
-// Judged again as one edits: a moment after the last change, the newest answer wins.
-let asked = 0;
-let timer = 0;
-async function assess() {
-  const current = plan.value;
-  if (!current) return;
-  asked += 1;
-  const mine = asked;
-  try {
-    const answer = await take(
-      api.POST("/api/v1/plans/{code}/assessment", {
-        params: { path: { code: code.value } },
-        body: { plan: current, based_on: draft.basedOn.value },
-      }),
-    );
-    if (mine === asked) {
-      assessment.value = answer;
-      saveError.value = null;
-    }
-  } catch (problem) {
-    if (mine === asked) saveError.value = problem;
-  }
-}
-watch(
-  plan,
-  () => {
-    window.clearTimeout(timer);
-    timer = window.setTimeout(assess, assessment.value ? 120 : 0);
-  },
-  { immediate: true },
-);
-
-const order = computed(() => plan.value?.waves.flatMap((wave) => wave.members.map((member) => member.workload)) ?? []);
-const troubled = computed(
-  () => assessment.value?.findings.filter((one) => one.severity === "blocks").map((one) => one.subject) ?? [],
-);
+/** How many waves of parts come before the plan's own. */
+const first = computed(() => assessment.value?.own_from ?? 0);
+const order = computed(() => plan.value?.waves.flatMap((one) => one.members.map((member) => member.workload)) ?? []);
+const troubled = computed(() => assessment.value?.findings.filter((one) => one.severity === "blocks").map((one) => one.subject) ?? []);
 const dependencies = computed<[string, string][]>(() => {
   const found: [string, string][] = [];
   for (const name of selected.value) {
-    for (const wave of plan.value?.waves ?? []) {
-      for (const member of wave.members) {
+    for (const one of plan.value?.waves ?? []) {
+      for (const member of one.members) {
         if (member.workload === name) found.push(...member.depends_on.map((d): [string, string] => [d, name]));
         else if (member.depends_on.includes(name)) found.push([name, member.workload]);
       }
@@ -85,29 +58,26 @@ const dependencies = computed<[string, string][]>(() => {
   }
   return found;
 });
-const sought = ref("");
-const atSource = computed(() => `site:${plan.value?.source ?? ""} ${sought.value ? `"${sought.value.replaceAll('"', "")}"` : ""}`);
-const { data: workloads } = useWorkloads(atSource, 200, computed(() => adding.value >= 0));
-const free = computed(() => {
-  const taken = new Set(order.value);
-  return (workloads.value ?? []).filter((one) => !taken.has(one.name) && one.site === plan.value?.source);
-});
 
 function pick(workload: string, event: MouseEvent | KeyboardEvent) {
+  wave.value = null;
   if (event.shiftKey && selected.value.length) {
     const [a, b] = [order.value.indexOf(selected.value.at(-1) ?? ""), order.value.indexOf(workload)].sort((m, n) => m - n);
     const range = order.value.slice(a, (b ?? 0) + 1);
     selected.value = [...new Set([...selected.value, ...range])];
   } else if (event.ctrlKey || event.metaKey) {
-    selected.value = selected.value.includes(workload)
-      ? selected.value.filter((name) => name !== workload)
-      : [...selected.value, workload];
+    selected.value = selected.value.includes(workload) ? selected.value.filter((name) => name !== workload) : [...selected.value, workload];
   } else selected.value = selected.value.length === 1 && selected.value[0] === workload ? [] : [workload];
 }
-
-function move(names: string[], wave: number) {
-  if (wave < 0 || wave > 19) return;
-  draft.edit((next) => moveTo(next, names, wave));
+function pickWave(index: number) {
+  selected.value = [];
+  wave.value = index < 0 || wave.value === index ? null : index;
+}
+function move(names: string[], to: number) {
+  if (to >= 0 && to < MOST_WAVES) draft.edit((next) => moveTo(next, names, to));
+}
+function bring(names: string[], to: number) {
+  if (to < MOST_WAVES) draft.edit((next) => bringTo(next, names, to));
 }
 function shift(by: number) {
   const waves = selected.value.map((name) => (plan.value ? (find(plan.value, name)?.[0] ?? 0) : 0));
@@ -117,25 +87,25 @@ function shift(by: number) {
 function walk(by: number) {
   const at = order.value.indexOf(selected.value.at(-1) ?? "");
   const next = order.value[Math.min(Math.max(at + by, 0), order.value.length - 1)];
-  if (next) selected.value = [next];
+  if (next) [selected.value, wave.value] = [[next], null];
 }
 function set(field: keyof Member, value: Member[keyof Member]) {
   draft.edit((next) => setAll(next, selected.value, field, value));
 }
-function remove() {
+function depend(workload: string, on: string) {
   draft.edit((next) => {
-    for (const wave of next.waves) {
-      wave.members = wave.members.filter((member) => !selected.value.includes(member.workload));
-      for (const member of wave.members) member.depends_on = member.depends_on.filter((d) => !selected.value.includes(d));
-    }
+    const found = find(next, workload);
+    if (found && !found[1].depends_on.includes(on)) found[1].depends_on.push(on);
   });
+  selected.value = [workload];
+}
+function remove() {
+  draft.edit((next) => takeOut(next, selected.value));
   selected.value = [];
 }
-function add() {
-  draft.edit((next) => next.waves[adding.value]?.members.push(...toAdd.value.map(newMember)));
-  selected.value = toAdd.value;
-  toAdd.value = [];
-  adding.value = -1;
+function add(names: string[], to: number) {
+  bring(names, to);
+  selected.value = names;
 }
 function accept(pieces: Piece[]) {
   draft.edit((next) => {
@@ -145,58 +115,34 @@ function accept(pieces: Piece[]) {
     }
   });
 }
+function openCue(owner: Owner, id: string | null) {
+  [cueOf.value, cueId.value] = [owner, id];
+}
+function newCueHere() {
+  const only = selected.value.length === 1 ? selected.value[0] : undefined;
+  if (only) openCue({ kind: "member", workload: only }, null);
+  else openCue(wave.value === null ? { kind: "plan" } : { kind: "wave", wave: wave.value }, null);
+}
 async function focus(id: string) {
   await nextTick();
   document.querySelector<HTMLElement>(`#${id}, #${id} input`)?.focus();
 }
-
-async function save() {
-  if (!plan.value || !draft.changed.value) return;
-  saving.value = true;
-  saveError.value = null;
-  const sent = plan.value;
-  try {
-    const done = await take(
-      api.PUT("/api/v1/plans/{code}", {
-        params: { path: { code: code.value }, header: { "If-Match": `"${code.value}-${draft.basedOn.value}"` } },
-        body: { plan: sent },
-      }),
-    );
-    draft.settle(sent, done.version);
-    said.value = `Saved as version ${done.version}: ${done.summary}.`;
-    await client.invalidateQueries();
-    await assess();
-  } catch (problem) {
-    if (problem instanceof ApiError && problem.problem.code === "stale") stale.value = problem.problem;
-    else saveError.value = problem;
-  } finally {
-    saving.value = false;
-  }
+async function publish() {
+  publishing.value = false;
+  await editor.save(summary.value.trim());
+  summary.value = "";
 }
 async function retire() {
-  saveError.value = null;
+  problem.value = null;
   try {
     await take(api.DELETE("/api/v1/plans/{code}", { params: { path: { code: code.value } } }));
     await router.push("/");
     await client.invalidateQueries();
-  } catch (problem) {
-    saveError.value = problem;
+  } catch (caught) {
+    problem.value = caught;
   }
 }
-async function takeTheirs() {
-  const theirs = await client.fetchQuery({
-    queryKey: ["plan", code.value, "newest"],
-    queryFn: () => take(api.GET("/api/v1/plans/{code}", { params: { path: { code: code.value } } })),
-    staleTime: 0,
-  });
-  draft.rebase((stale.value?.merged ?? theirs.plan) as Plan, theirs.version, theirs.plan);
-  stale.value = null;
-  await client.invalidateQueries({ queryKey: ["plan", code.value] });
-  await assess();
-}
-function discard() {
-  if (detail.value) draft.settle(detail.value.plan, detail.value.version);
-}
+const edit = (change: (plan: Plan) => void) => draft.edit(change);
 
 useKeys([
   { keys: ["ArrowRight"], label: "Selection to the next wave", run: () => shift(1) },
@@ -210,13 +156,17 @@ useKeys([
   })),
   { keys: ["D"], label: "Boot delay", run: () => void focus("boot-delay") },
   { keys: ["L"], label: "Dependency", run: () => void focus("waits-for") },
+  { keys: ["C"], label: "A cue at the selection", run: newCueHere },
+  { keys: ["A"], label: "Add workloads", run: () => (shelf.value = Math.max((plan.value?.waves.length ?? 1) - 1, 0)) },
+  { keys: ["T"], label: "Board or table", run: () => (face.value = face.value === "board" ? "table" : "board") },
+  { keys: ["O"], label: "Objectives, parts and notes", run: () => (settings.value = true) },
   { keys: ["Delete", "Backspace"], label: "Take out of the plan", run: remove },
-  { keys: ["Escape"], label: "Select nothing", run: () => (selected.value = []) },
+  { keys: ["Escape"], label: "Select nothing", run: () => ((selected.value = []), (wave.value = null)) },
   { keys: ["F"], label: "The plan as a file", run: () => (filing.value = true) },
   { keys: ["S"], label: "Suggest what it lacks", run: () => (suggesting.value = true) },
   { keys: ["Ctrl+Z"], label: "Undo", run: () => draft.undo() },
   { keys: ["Ctrl+Shift+Z"], label: "Redo", run: () => draft.redo() },
-  { keys: ["Ctrl+S"], label: "Save as a new version", run: () => void save() },
+  { keys: ["Ctrl+S"], label: "Save as a new version", run: () => void editor.save("") },
 ]);
 </script>
 
@@ -228,11 +178,8 @@ useKeys([
         <div>
           <h1 class="sentence">
             <template v-if="assessment?.forecast">
-              {{ plan.name }} would be back in <b>{{ duration(assessment.forecast.p50_s) }}</b> ({{
-                Math.round(assessment.forecast.p10_s / 60)
-              }}
-              to {{ Math.round(assessment.forecast.p95_s / 60) }} min),
-              <b>{{ chance(assessment.forecast.chance) }}</b> likely inside its
+              {{ plan.name }} would be back in <b>{{ duration(assessment.forecast.p50_s) }}</b> ({{ Math.round(assessment.forecast.p10_s / 60) }} to
+              {{ Math.round(assessment.forecast.p95_s / 60) }} min), <b>{{ chance(assessment.forecast.chance) }}</b> likely inside its
               {{ duration(assessment.forecast.objective_s) }}. {{ assessment.forecast.decides }} decides the time.
             </template>
             <template v-else-if="assessment">{{ plan.name }} could not run as it stands. Its findings say why.</template>
@@ -241,7 +188,7 @@ useKeys([
           <p class="under" data-testid="draft">
             <template v-if="draft.changed.value">
               Draft on version {{ draft.basedOn.value }}: {{ assessment?.changes.join(", ") || "changed" }}.
-              <button class="link" @click="discard">Discard</button>
+              <button class="link" @click="editor.discard">Discard</button>
             </template>
             <template v-else>
               {{ said || `Version ${detail.version}, saved by ${detail.versions[0]?.author} ${ago(detail.versions[0]?.saved_at ?? "")}: ${detail.versions[0]?.summary}` }}
@@ -251,7 +198,7 @@ useKeys([
         <div class="buttons">
           <button class="btn" :disabled="!draft.canUndo.value" title="Ctrl+Z" @click="draft.undo">Undo</button>
           <button class="btn" :disabled="!draft.canRedo.value" title="Ctrl+Shift+Z" @click="draft.redo">Redo</button>
-          <button class="btn" :disabled="!draft.changed.value || saving" title="Ctrl+S" @click="save">
+          <button class="btn" :disabled="!draft.changed.value || saving" title="Ctrl+S saves with the changes as summary" @click="publishing = true">
             Save version {{ draft.basedOn.value + 1 }}
           </button>
           <button class="btn" title="S" @click="suggesting = true">Suggest …</button>
@@ -260,42 +207,65 @@ useKeys([
           <RouterLink class="btn main" :to="`/plans/${code}/start`">Start a test …</RouterLink>
         </div>
       </div>
-      <ProblemNote v-if="saveError" :error="saveError" />
+      <ProblemNote v-if="problem" :error="problem" />
 
       <div class="columns">
         <div class="work">
           <p class="counts">
-            {{ count(order.length, "workload") }}, {{ count(plan.waves.length, "wave") }}, {{ plan.source }} → {{ plan.target }}
+            <span>
+              {{ count(order.length, "workload") }}, {{ count(plan.waves.length, "wave") }}<template v-if="plan.parts.length">, after {{ count(plan.parts.length, "part") }}</template>,
+              {{ plan.source }} → {{ plan.target }}
+            </span>
+            <span class="faces" role="tablist" aria-label="Faces of the plan">
+              <button role="tab" class="link" :aria-selected="face === 'board'" @click="face = 'board'">Board and score</button>
+              <button role="tab" class="link" :aria-selected="face === 'table'" title="T" @click="face = 'table'">Table</button>
+            </span>
           </p>
-          <WaveBoard
-            :plan="plan"
-            :selected="selected"
-            :troubled="troubled"
-            @pick="pick"
-            @move="move"
-            @add="adding = $event"
-            @rename="(wave, name) => draft.edit((next) => { const one = next.waves[wave]; if (one && name.trim()) one.name = name.trim(); })"
-            @remove="(wave) => draft.edit((next) => next.waves.splice(wave, 1))"
-          />
-          <ScoreView
-            v-if="assessment?.steps.length"
-            :steps="assessment.steps"
-            :waves="plan.waves.map((wave) => wave.name)"
-            :objective="plan.rto_s"
-            :selected="selected"
-            :dependencies="dependencies"
-            :likely="assessment.forecast?.p50_s ?? null"
-            @pick="pick"
-          />
-          <p v-else-if="assessment" class="under">The score comes back when what blocks the plan is mended.</p>
+          <EstateShelf v-if="shelf >= 0" :key="shelf" :plan="plan" :first="first" :wave="shelf" @add="add" @close="shelf = -1" />
+          <PlanTable v-if="face === 'table'" :plan="plan" :first="first" :selected="selected" @edit="edit" @pick="(name) => ((selected = [name]), (wave = null))" />
+          <template v-else>
+            <WaveBoard
+              :plan="plan"
+              :first="first"
+              :parts="assessment?.waves.slice(0, first) ?? []"
+              :selected="selected"
+              :wave="wave"
+              :troubled="troubled"
+              :dependencies="dependencies"
+              @pick="pick"
+              @bring="bring"
+              @depend="depend"
+              @wave="pickWave"
+              @cue="openCue"
+              @add="shelf = $event"
+              @rename="(index, name) => edit((next) => { const one = next.waves[index]; if (one && name.trim()) one.name = name.trim(); })"
+            />
+            <ScoreView
+              v-if="assessment?.steps.length"
+              :steps="assessment.steps"
+              :waves="assessment.waves"
+              :objective="plan.rto_s"
+              :selected="selected"
+              :dependencies="dependencies"
+              :likely="assessment.forecast?.p50_s ?? null"
+              editable
+              @pick="pick"
+              @delay="(workload, seconds) => edit((next) => setAll(next, [workload], 'delay_s', seconds))"
+            />
+            <p v-else-if="assessment" class="under">The score comes back when what blocks the plan is mended.</p>
+          </template>
         </div>
         <aside>
-          <MemberInspector :plan="plan" :selected="selected" @move="move" @set="set" @remove="remove" />
+          <WaveInspector v-if="wave !== null" :plan="plan" :wave="wave" :first="first" @edit="edit" @cue="openCue" @go="(to) => (wave = to < 0 ? null : to)" />
+          <MemberInspector v-else :plan="plan" :first="first" :selected="selected" @move="move" @set="set" @remove="remove" @cue="openCue" @edit="edit" />
           <h2>Findings</h2>
-          <FindingList v-if="assessment?.findings.length" :findings="assessment.findings" />
+          <FindingList v-if="assessment?.findings.length" :findings="assessment.findings" mendable @mend="editor.mend" />
           <p v-else-if="assessment" class="quiet">Nothing was noticed.</p>
+          <h2>The plan as a whole</h2>
+          <p class="quiet">Back within {{ duration(plan.rto_s) }}, losing at most {{ duration(plan.rpo_s) }}<template v-if="plan.owner">, {{ plan.owner }}</template>. <button class="link" title="O" @click="settings = true">Objectives, parts, notes …</button></p>
+          <CueList :plan="plan" :owner="{ kind: 'plan' }" what="everything" @open="openCue" @edit="edit" />
           <h2>Versions</h2>
-          <VersionList :detail="detail" @restore="(old) => draft.edit((next) => Object.assign(next, old))" />
+          <VersionList :detail="detail" @restore="(old) => edit((next) => Object.assign(next, old))" />
           <el-popconfirm :title="`Forget ${plan.name} with all its versions? Its runs keep what they ran.`" confirm-button-text="Retire it" cancel-button-text="No" width="280" @confirm="retire">
             <template #reference><button class="link retire">Retire the plan</button></template>
           </el-popconfirm>
@@ -303,14 +273,15 @@ useKeys([
       </div>
 
       <SuggestDialog v-model="suggesting" :plan="plan" @accept="accept" />
-      <PlanFileDrawer v-model="filing" :plan="plan" :title="`${plan.name} as a file`" @take="(read) => draft.edit((next) => Object.assign(next, read))" />
-      <el-dialog :model-value="adding >= 0" title="Add workloads" width="460" @close="adding = -1">
-        <el-select v-model="toAdd" multiple filterable remote :remote-method="(text: string) => (sought = text)" placeholder="Choose workloads" aria-label="Workloads to add">
-          <el-option v-for="one in free" :key="one.name" :value="one.name" :label="one.group ? one.name : `${one.name} (protected by nobody)`" />
-        </el-select>
+      <PlanFileDrawer v-model="filing" :plan="plan" :title="`${plan.name} as a file`" @take="(read) => edit((next) => Object.assign(next, read))" />
+      <PlanSettings v-model="settings" :plan="plan" @edit="edit" />
+      <CueDialog :plan="plan" :owner="cueOf" :id="cueId" @close="cueOf = null" @edit="edit" />
+      <el-dialog v-model="publishing" :title="`Save version ${draft.basedOn.value + 1}`" width="520">
+        <ul class="changes"><li v-for="one in assessment?.changes ?? []" :key="one">{{ one }}</li></ul>
+        <label class="form">Why, for those who read it later <input v-model="summary" class="entry" maxlength="400" placeholder="the changes themselves, if you say nothing" @keydown.enter="publish" /></label>
         <template #footer>
-          <button class="btn" @click="adding = -1">Cancel</button>
-          <button class="btn main" :disabled="!toAdd.length" @click="add">Add {{ count(toAdd.length, "workload") }}</button>
+          <button class="btn" @click="publishing = false">Not yet</button>
+          <button class="btn main" :disabled="saving" @click="publish">Save it</button>
         </template>
       </el-dialog>
       <el-dialog :model-value="!!stale" title="Somebody saved in between" width="520" @close="stale = null">
@@ -318,7 +289,7 @@ useKeys([
         <p class="under">Your draft is kept. Nothing was saved.</p>
         <template #footer>
           <button class="btn" @click="stale = null">Leave my draft as it is</button>
-          <button class="btn main" @click="takeTheirs">Take their changes into my draft</button>
+          <button class="btn main" @click="editor.takeTheirs">Take their changes into my draft</button>
         </template>
       </el-dialog>
     </template>
@@ -350,10 +321,26 @@ useKeys([
   min-width: 0;
 }
 .counts {
+  display: flex;
+  justify-content: space-between;
   color: var(--ink-2);
   border-bottom: 1px solid var(--rule);
   padding-bottom: 4px;
   margin-bottom: var(--gap-2);
+}
+.faces {
+  display: flex;
+  gap: var(--gap-3);
+}
+.faces [aria-selected="true"] {
+  color: var(--ink-1);
+  font-weight: 700;
+  border-bottom: 2px solid var(--brass);
+}
+.changes {
+  max-height: 220px;
+  overflow: auto;
+  margin-bottom: var(--gap-3);
 }
 aside {
   width: 272px;
@@ -367,13 +354,14 @@ aside {
 aside h2 {
   margin: var(--gap-4) 0 var(--gap-2);
 }
+aside > :first-child :deep(h2),
+aside > h2:first-child {
+  margin-top: 0;
+}
 @media (max-width: 900px) {
   .top,
   .columns {
     flex-direction: column;
-  }
-  .buttons {
-    flex-wrap: wrap;
   }
   aside {
     width: 100%;

@@ -1,19 +1,71 @@
 <script setup lang="ts">
 // Columns are waves, cards are workloads. One or several cards are dragged, or moved with the arrow keys.
-import { ref } from "vue";
+import { computed, nextTick, onMounted, onScopeDispose, ref, useTemplateRef, watch } from "vue";
 import type { Plan } from "@/api/types";
+import { CUE_SIGNS, CUE_WORDS, kindOf, MOST_WAVES, type Owner } from "@/features/plans/draft";
 import { clock, list, roman } from "@/ui/format";
 
-const props = defineProps<{ plan: Plan; selected: string[]; troubled: string[] }>();
+const props = defineProps<{ plan: Plan; first: number; parts: string[]; selected: string[]; wave: number | null; troubled: string[]; dependencies: [string, string][] }>();
 const emit = defineEmits<{
   pick: [workload: string, event: MouseEvent | KeyboardEvent];
-  move: [workloads: string[], wave: number];
+  bring: [workloads: string[], wave: number];
+  depend: [workload: string, on: string];
+  wave: [wave: number];
+  cue: [owner: Owner, id: string];
   rename: [wave: number, name: string];
-  remove: [wave: number];
   add: [wave: number];
 }>();
 const over = ref(-1);
+const onto = ref("");
 const opens = { ready: "is ready", "powered-on": "is powered on", "at-once": "" } as const;
+const WAITING = "application/x-maestoso-waiting";
+
+// Dependencies of what is selected, drawn from card to card.
+const board = useTemplateRef<HTMLElement>("board");
+const threads = ref<string[]>([]);
+const extent = ref({ width: 0, height: 0 });
+async function draw() {
+  await nextTick();
+  const ground = board.value;
+  if (!ground) return;
+  const origin = ground.getBoundingClientRect();
+  const card = (name: string) => ground.querySelector(`[data-workload="${CSS.escape(name)}"]`)?.getBoundingClientRect();
+  extent.value = { width: ground.scrollWidth, height: ground.scrollHeight };
+  threads.value = props.dependencies.flatMap(([from, to]) => {
+    const [a, b] = [card(from), card(to)];
+    if (!a || !b) return [];
+    const [dx, dy] = [ground.scrollLeft - origin.left, ground.scrollTop - origin.top];
+    const [x1, y1, y2] = [a.right + dx, a.top + a.height / 2 + dy, b.top + b.height / 2 + dy];
+    // In one wave the thread bends around the right edge, between waves it crosses the gap.
+    const same = Math.abs(a.left - b.left) < 4;
+    const x2 = (same ? b.right : b.left) + dx;
+    return [`M${x1} ${y1} C${x1 + 24} ${y1} ${x2 + (same ? 24 : -24)} ${y2} ${x2} ${y2}`];
+  });
+}
+watch(() => [props.dependencies, props.plan], draw, { immediate: true, deep: false });
+const sizes = new ResizeObserver(() => void draw());
+onMounted(() => board.value && sizes.observe(board.value));
+onScopeDispose(() => sizes.disconnect());
+const full = computed(() => props.plan.waves.length >= MOST_WAVES);
+
+function waitStart(event: DragEvent, workload: string) {
+  event.dataTransfer?.setData(WAITING, workload);
+  if (event.dataTransfer) event.dataTransfer.effectAllowed = "link";
+}
+function waitOver(event: DragEvent, workload: string) {
+  if (!event.dataTransfer?.types.includes(WAITING)) return;
+  event.preventDefault();
+  event.stopPropagation();
+  onto.value = workload;
+}
+function waitDrop(event: DragEvent, workload: string) {
+  const waiting = event.dataTransfer?.getData(WAITING);
+  onto.value = "";
+  if (!waiting) return;
+  event.preventDefault();
+  event.stopPropagation();
+  if (waiting !== workload) emit("depend", waiting, workload);
+}
 
 function dragStart(event: DragEvent, workload: string) {
   const moving = props.selected.includes(workload) ? props.selected : [workload];
@@ -26,7 +78,7 @@ function drop(event: DragEvent, wave: number) {
   const text = event.dataTransfer?.getData("text/plain");
   if (!text) return;
   try {
-    emit("move", JSON.parse(text) as string[], wave);
+    emit("bring", JSON.parse(text) as string[], wave);
   } catch {
     // Something from outside was dropped here; it is not ours to take.
   }
@@ -34,33 +86,40 @@ function drop(event: DragEvent, wave: number) {
 </script>
 
 <template>
-  <div class="board">
+  <div ref="board" class="board">
+    <svg v-if="threads.length" class="threads" :width="extent.width" :height="extent.height" aria-hidden="true">
+      <path v-for="thread in threads" :key="thread" :d="thread" />
+    </svg>
+    <section v-if="parts.length" class="wave parts" aria-label="Parts that come first">
+      <header><span class="roman">I to {{ roman(first) }}</span></header>
+      <p class="opens">come first, from other plans</p>
+      <p v-for="(name, index) in parts" :key="index" class="part"><span class="roman">{{ roman(index + 1) }}</span> {{ name }}</p>
+    </section>
     <section
       v-for="(wave, index) in plan.waves"
       :key="index"
       class="wave"
-      :class="{ over: over === index }"
-      :aria-label="`Wave ${index + 1}, ${wave.name}`"
+      :class="{ over: over === index, picked: props.wave === index }"
+      :aria-label="`Wave ${first + index + 1}, ${wave.name}`"
       @dragover.prevent="over = index"
       @dragleave="over = -1"
       @drop.prevent="drop($event, index)"
     >
       <header>
-        <span class="roman">{{ roman(index + 1) }}</span>
+        <button class="roman link" :aria-pressed="props.wave === index" :aria-label="`Rules of wave ${first + index + 1}`" title="When it opens, what belongs in it, its cues" @click="emit('wave', index)">{{ roman(first + index + 1) }}</button>
         <input
           :value="wave.name"
-          :aria-label="`Name of wave ${index + 1}`"
+          :aria-label="`Name of wave ${first + index + 1}`"
           maxlength="40"
           @change="emit('rename', index, ($event.target as HTMLInputElement).value)"
         />
-        <button v-if="!wave.members.length && plan.waves.length > 1" class="link" title="Take this empty wave out" @click="emit('remove', index)">✕</button>
       </header>
       <p class="opens">
-        {{ index === 0 || wave.opens === "at-once" ? "opens at once" : `when ${roman(index)} ${opens[wave.opens]}` }}
+        {{ first + index === 0 || wave.opens === "at-once" ? "opens at once" : `when ${roman(first + index)} ${opens[wave.opens]}` }}<template v-if="wave.tag_rule">, takes in <span class="mono">{{ wave.tag_rule }}</span></template>
       </p>
-      <p v-for="hold in wave.holds" :key="hold.id" class="hold" :title="hold.instruction">
-        <span aria-hidden="true">◠</span> hold: {{ hold.title }} <span class="quiet">({{ list(hold.kinds) }})</span>
-      </p>
+      <button v-for="cue in wave.cues.filter((one) => one.at === 'before')" :key="cue.id" class="cue" :title="CUE_WORDS[kindOf(cue)]" @click="emit('cue', { kind: 'wave', wave: index }, cue.id)">
+        <span aria-hidden="true">{{ CUE_SIGNS[kindOf(cue)] }}</span> {{ cue.title }} <span v-if="cue.kinds.length < 3" class="quiet">({{ list(cue.kinds) }})</span>
+      </button>
       <button
         v-for="member in wave.members"
         :key="member.workload"
@@ -68,8 +127,11 @@ function drop(event: DragEvent, wave: number) {
         draggable="true"
         :data-workload="member.workload"
         :aria-pressed="selected.includes(member.workload)"
-        :class="{ chosen: selected.includes(member.workload), off: !member.power_on, troubled: troubled.includes(member.workload) }"
+        :class="{ chosen: selected.includes(member.workload), off: !member.power_on, troubled: troubled.includes(member.workload), onto: onto === member.workload }"
         @dragstart="dragStart($event, member.workload)"
+        @dragover="waitOver($event, member.workload)"
+        @dragleave="onto = ''"
+        @drop="waitDrop($event, member.workload)"
         @click="emit('pick', member.workload, $event)"
       >
         <span><span v-if="troubled.includes(member.workload)" class="bad" title="A finding is about this workload">▲ </span>{{ member.workload }}</span>
@@ -78,10 +140,16 @@ function drop(event: DragEvent, wave: number) {
           <template v-else-if="member.delay_s">delay {{ clock(member.delay_s) }}</template>
         </span>
         <small v-if="member.depends_on.length">after {{ list(member.depends_on) }}</small>
+        <small v-for="cue in member.cues" :key="cue.id"><span class="sign" aria-hidden="true">{{ CUE_SIGNS[kindOf(cue)] }}</span> {{ cue.at }}: {{ cue.title }}</small>
+        <span class="handle" draggable="true" title="Drag onto the workload that this one waits for" aria-hidden="true" @dragstart.stop="waitStart($event, member.workload)">⤳</span>
+      </button>
+      <button v-for="cue in wave.cues.filter((one) => one.at === 'after')" :key="cue.id" class="cue" :title="CUE_WORDS[kindOf(cue)]" @click="emit('cue', { kind: 'wave', wave: index }, cue.id)">
+        <span aria-hidden="true">{{ CUE_SIGNS[kindOf(cue)] }}</span> {{ cue.title }} <span v-if="cue.kinds.length < 3" class="quiet">({{ list(cue.kinds) }})</span>
       </button>
       <button class="link add" @click="emit('add', index)">+ add workload</button>
     </section>
     <section
+      v-if="!full"
       class="wave new"
       :class="{ over: over === plan.waves.length }"
       aria-label="New wave"
@@ -89,13 +157,14 @@ function drop(event: DragEvent, wave: number) {
       @dragleave="over = -1"
       @drop.prevent="drop($event, plan.waves.length)"
     >
-      <p class="quiet">drop for {{ roman(plan.waves.length + 1) }}</p>
+      <p class="quiet">drop for {{ roman(first + plan.waves.length + 1) }}</p>
     </section>
   </div>
 </template>
 
 <style scoped>
 .board {
+  position: relative;
   display: flex;
   gap: var(--gap-2);
   overflow-x: auto;
@@ -138,14 +207,62 @@ header input {
   color: var(--ink-2);
   padding: 2px 0 4px;
 }
-.hold {
+.threads {
+  position: absolute;
+  inset: 0;
+  pointer-events: none;
+  z-index: 1;
+}
+.threads path {
+  fill: none;
+  stroke: var(--brass);
+  stroke-width: 1.4;
+}
+.wave.picked {
+  background: var(--brass-soft);
+}
+.parts {
+  flex: 0 0 170px;
+  border-right: 1px solid var(--rule);
+}
+.part {
   font-size: var(--text-s);
+  padding: 2px 0;
+}
+.cue {
+  display: block;
+  width: 100%;
+  font: inherit;
+  font-size: var(--text-s);
+  text-align: left;
   color: var(--brass);
+  background: none;
+  border: 0;
   border-bottom: 1px dashed var(--brass);
-  padding-bottom: 3px;
+  padding: 0 0 3px;
   margin-bottom: 5px;
+  cursor: pointer;
+}
+.sign {
+  color: var(--brass);
+}
+.handle {
+  position: absolute;
+  right: 3px;
+  bottom: 0;
+  color: var(--ink-2);
+  cursor: crosshair;
+  opacity: 0;
+}
+.card:hover .handle,
+.card:focus-visible .handle {
+  opacity: 1;
+}
+.card.onto {
+  outline: 2px dashed var(--brass);
 }
 .card {
+  position: relative;
   display: flex;
   flex-wrap: wrap;
   justify-content: space-between;

@@ -1,13 +1,20 @@
 <script setup lang="ts">
-import { ref } from "vue";
+import { computed, onScopeDispose, ref } from "vue";
 import { api, take } from "@/api/client";
 import type { RunStatus } from "@/api/types";
+import MarkdownText from "@/ui/MarkdownText.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
+import { clock, list } from "@/ui/format";
 
 const props = defineProps<{ need: RunStatus["needs"][number]; run: number }>();
 const text = ref("");
 const error = ref<unknown>(null);
 const busy = ref(false);
+const thens: Record<string, string> = { "go-on": "the run goes on by itself", stop: "the whole run is held", abort: "the run is aborted" };
+const now = ref(Date.now());
+const ticking = window.setInterval(() => (now.value = Date.now()), 1000);
+onScopeDispose(() => window.clearInterval(ticking));
+const left = computed(() => Math.max((new Date(props.need.ends_at ?? 0).getTime() - now.value) / 1000, 0));
 
 async function tell(kind: string, more: { verdict?: string } = {}) {
   busy.value = true;
@@ -30,7 +37,10 @@ async function tell(kind: string, more: { verdict?: string } = {}) {
 <template>
   <article class="need" :class="need.kind">
     <h3>{{ need.title }}</h3>
-    <p>{{ need.text }}</p>
+    <MarkdownText v-if="need.kind === 'hold'" :text="need.text" />
+    <p v-else>{{ need.text }}</p>
+    <p v-if="need.who.length" class="quiet small">To be answered by {{ list(need.who) }}.</p>
+    <p v-if="need.ends_at" class="ends">In {{ clock(left) }} {{ thens[need.then] }}, if nobody answers.</p>
     <textarea
       v-if="need.kind === 'verdict' || (need.kind === 'failure' && need.skippable)"
       v-model="text"
@@ -85,6 +95,10 @@ textarea {
   flex-wrap: wrap;
   gap: 6px;
   margin-top: 6px;
+}
+.ends {
+  color: var(--brass);
+  font-weight: 600;
 }
 .small {
   font-size: var(--text-s);

@@ -4,7 +4,7 @@
 import { computed, onMounted, onScopeDispose, ref, useTemplateRef } from "vue";
 import type { ScoreStep } from "@/api/types";
 import { clock, roman } from "@/ui/format";
-import { extent, rowsOf, ticks, type Bar } from "@/ui/score/layout";
+import { extent, rowsOf, ticks, type Bar, type Row } from "@/ui/score/layout";
 
 const props = withDefaults(
   defineProps<{
@@ -18,10 +18,11 @@ const props = withDefaults(
     lost?: string[];
     ended?: boolean;
     maxHeight?: string;
+    editable?: boolean;
   }>(),
-  { now: null, selected: () => [], dependencies: () => [], likely: null, lost: () => [], ended: false, maxHeight: "none" },
+  { now: null, selected: () => [], dependencies: () => [], likely: null, lost: () => [], ended: false, maxHeight: "none", editable: false },
 );
-const emit = defineEmits<{ pick: [workload: string, event: MouseEvent]; step: [id: string] }>();
+const emit = defineEmits<{ pick: [workload: string, event: MouseEvent]; step: [id: string]; delay: [workload: string, seconds: number] }>();
 
 const ROW = 23;
 const AXIS = 26;
@@ -69,6 +70,30 @@ const threads = computed(() =>
     return [`M${x1} ${y1} C${x1 + 26} ${y1} ${x2 - 30} ${y2} ${x2} ${y2}`];
   }),
 );
+
+// A boot delay is dragged longer or shorter by the beginning of the boot; by keyboard it is the field of the inspector.
+const GRAIN_S = 5;
+const dragged = ref<{ workload: string; from: number; to: number; at: number; seconds: number } | null>(null);
+const grip = (one: Row) => (props.editable && one.workload ? one.bars.find((bar) => bar.mark === "boot") : undefined);
+function grab(event: PointerEvent, row: Row) {
+  const boot = grip(row);
+  if (!boot || !row.workload) return;
+  const rest = row.bars.find((bar) => bar.mark === "rest" && bar.to <= boot.from + 0.5);
+  const from = rest?.from ?? boot.from;
+  dragged.value = { workload: row.workload, from, to: boot.from, at: event.clientX, seconds: Math.round(boot.from - from) };
+  (event.currentTarget as Element).setPointerCapture(event.pointerId);
+}
+function pull(event: PointerEvent) {
+  const one = dragged.value;
+  if (!one) return;
+  const wanted = one.to - one.from + ((event.clientX - one.at) / inner.value) * end.value;
+  one.seconds = Math.min(Math.max(Math.round(wanted / GRAIN_S) * GRAIN_S, 0), 86_400);
+}
+function drop() {
+  const one = dragged.value;
+  dragged.value = null;
+  if (one && one.seconds !== Math.round(one.to - one.from)) emit("delay", one.workload, one.seconds);
+}
 
 const w = (one: Bar) => Math.max(x(one.to) - x(one.from), 1.5);
 </script>
@@ -146,6 +171,11 @@ const w = (one: Bar) => Math.max(x(one.to) - x(one.from), 1.5);
             <path :d="`M${x(one.from) + Math.max(w(one), 9) / 2 - 3} ${y(index) + 11.5} l2.2 2.4 l4 -5`" class="tick" />
           </g>
           <rect v-else-if="one.mark === 'cleanup'" :x="x(one.from)" :y="y(index) + 6.5" :width="w(one)" :height="10" rx="2" class="cleanup" />
+          <g v-else-if="one.mark === 'script'" class="script">
+            <rect :x="x(one.from)" :y="y(index) + 6" :width="Math.max(w(one), 11)" :height="11" />
+            <path :d="`M${x(one.from) + 3.5} ${y(index) + 8.5} l3 3 l-3 3`" />
+          </g>
+          <path v-else-if="one.mark === 'notify'" :d="`M${x(one.from)} ${y(index) + 18} v-12 l8 3 l-8 3`" class="notify" />
           <g v-else-if="one.mark === 'hold'" :transform="`translate(${x(one.from)} ${y(index) + 14})`" class="hold">
             <path d="M-7 0 a7 7 0 0 1 14 0" />
             <circle r="2" cy="-1" />
@@ -154,6 +184,25 @@ const w = (one: Bar) => Math.max(x(one.to) - x(one.from), 1.5);
             <rect x="-5.5" y="-5.5" width="11" height="11" />
             <path d="M-3 -3 l6 6 M3 -3 l-6 6" />
           </g>
+        </g>
+        <rect
+          v-if="grip(row)"
+          :x="x(grip(row)!.from) - 5"
+          :y="y(index) + 2"
+          width="10"
+          height="19"
+          class="grip"
+          :data-grip="row.workload"
+          @pointerdown.prevent="grab($event, row)"
+          @pointermove="pull"
+          @pointerup="drop"
+          @pointercancel="dragged = null"
+        >
+          <title>Drag to change the boot delay of {{ row.workload }}</title>
+        </rect>
+        <g v-if="dragged && dragged.workload === row.workload" class="dragged">
+          <rect :x="x(dragged.from)" :y="y(index) + 4" :width="Math.max(x(dragged.from + dragged.seconds) - x(dragged.from), 1)" height="15" />
+          <text :x="x(dragged.from + dragged.seconds) + 6" :y="y(index) + 16">delay {{ clock(dragged.seconds) }}</text>
         </g>
         <g v-if="row.whisker && !running" class="whisker">
           <line :x1="x(row.whisker[0])" :x2="x(row.whisker[1])" :y1="y(index) + 11.5" :y2="y(index) + 11.5" />
@@ -260,6 +309,32 @@ text {
   fill: none;
   stroke: var(--ink-1);
   stroke-width: 1.5;
+}
+.script rect {
+  fill: var(--sheet);
+  stroke: var(--ink-1);
+  stroke-width: 1.3;
+}
+.script path,
+.notify {
+  fill: none;
+  stroke: var(--brass);
+  stroke-width: 1.6;
+}
+.notify {
+  fill: var(--brass-soft);
+}
+.grip {
+  fill: transparent;
+  cursor: ew-resize;
+}
+.grip:hover {
+  fill: var(--brass-soft);
+  stroke: var(--brass);
+}
+.dragged rect {
+  fill: var(--brass-soft);
+  stroke: var(--brass);
 }
 .rest {
   fill: url(#rest);

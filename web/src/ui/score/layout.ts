@@ -3,7 +3,7 @@ import type { ScoreStep } from "@/api/types";
 /** One mark in a row, in seconds. */
 export interface Bar {
   step: string;
-  mark: "prepare" | "rest" | "boot" | "check" | "cleanup" | "shared" | "hold" | "fail" | "skip";
+  mark: "prepare" | "rest" | "boot" | "check" | "cleanup" | "shared" | "hold" | "script" | "notify" | "fail" | "skip";
   from: number;
   to: number;
   /** Not begun yet: drawn as a dotted frame. */
@@ -44,7 +44,12 @@ const markOf: Record<string, Bar["mark"]> = {
   unregister: "cleanup",
   "discard-clone": "cleanup",
   hold: "hold",
+  "run-script": "script",
+  probe: "check",
+  notify: "notify",
 };
+/** Steps of cues, which may stand between workloads on rows of their own. */
+const CUES = ["hold", "run-script", "probe", "pause", "notify"];
 
 function bar(step: ScoreStep, now: number | null): Bar[] {
   const tried = step.attempt > 0;
@@ -59,7 +64,9 @@ function bar(step: ScoreStep, now: number | null): Bar[] {
   }
   if (step.delay_s > 0) {
     const begin = Math.max(from - step.delay_s, 0);
-    bars.unshift({ step: step.id, mark: "rest", from: begin, to: from, ahead, title: `Boot delay ${step.delay_s} s` });
+    const rest: Bar = { step: step.id, mark: "rest", from: begin, to: from, ahead, title: step.verb === "pause" ? title : `Boot delay ${step.delay_s} s` };
+    if (step.verb === "pause") return [rest];
+    bars.unshift(rest);
   }
   if (step.status === "failed" || (step.status === "skipped" && tried)) {
     bars.push({ step: step.id, mark: "fail", from: to, to, ahead: false, title: `${title} ${step.status}: ${step.reason}` });
@@ -91,6 +98,8 @@ const busyWords: Record<string, string> = {
   "power-on": "powering on",
   "await-heartbeat": "booting",
   "probe-service": "checking",
+  "run-script": "running a script",
+  probe: "checking",
   "power-off": "powering off",
   unregister: "unregistering",
   "discard-clone": "discarding",
@@ -122,30 +131,43 @@ export function rowsOf(all: ScoreStep[], waves: string[], now: number | null, lo
   const steps = cleaning ? all : all.filter((step) => step.phase !== "cleanup");
   const byWorkload = new Map<string, ScoreStep[]>();
   const shared: ScoreStep[] = [];
-  const holds = new Map<number, ScoreStep[]>();
-  for (const step of steps) {
+  // Cues of waves, and of the plan: those before its first wave opens, and those behind everything.
+  const cues = new Map<number, ScoreStep[]>();
+  const opening = steps.findIndex((step) => step.verb === "open-wave");
+  for (const [at, step] of steps.entries()) {
     if (step.workload) {
       const own = byWorkload.get(step.workload);
       if (own) own.push(step);
       else byWorkload.set(step.workload, [step]);
-    } else if (step.verb === "hold" && step.wave !== null) {
-      holds.set(step.wave, [...(holds.get(step.wave) ?? []), step]);
+    } else if (CUES.includes(step.verb)) {
+      const place = step.wave ?? (at < opening ? -1 : waves.length);
+      cues.set(place, [...(cues.get(place) ?? []), step]);
     } else if (step.site) shared.push(step);
   }
   const rows: Row[] = [];
   if (shared.length) rows.push(row("sandbox", null, null, "sandbox", true, shared, now, lost));
+  for (const cue of cues.get(-1) ?? []) rows.push(row(cue.id, null, null, cue.title, false, [cue], now, lost));
   waves.forEach((_, wave) => {
     let first = true;
-    for (const hold of holds.get(wave) ?? []) {
-      rows.push(row(hold.id, null, wave, hold.title, first, [hold], now, lost));
+    // Those that come after the wave stand below its workloads.
+    const own = cues.get(wave) ?? [];
+    const begins = Math.min(...steps.filter((step) => step.workload && step.wave === wave && step.verb === "power-on").map((step) => span(step, now)[0]));
+    const early = own.filter((cue) => span(cue, now)[0] <= begins);
+    for (const cue of early) {
+      rows.push(row(cue.id, null, wave, cue.title, first, [cue], now, lost));
       first = false;
     }
-    for (const [workload, own] of byWorkload) {
-      if (own[0]?.wave !== wave) continue;
-      rows.push(row(workload, workload, wave, workload, first, own, now, lost));
+    for (const [workload, its] of byWorkload) {
+      if (its[0]?.wave !== wave) continue;
+      rows.push(row(workload, workload, wave, workload, first, its, now, lost));
+      first = false;
+    }
+    for (const cue of own.filter((one) => !early.includes(one))) {
+      rows.push(row(cue.id, null, wave, cue.title, first, [cue], now, lost));
       first = false;
     }
   });
+  for (const cue of cues.get(waves.length) ?? []) rows.push(row(cue.id, null, null, cue.title, false, [cue], now, lost));
   return rows;
 }
 
@@ -189,7 +211,8 @@ function row(
 function holdState(steps: ScoreStep[]): [string, Row["stateTone"]] {
   const only = steps.length === 1 ? steps[0] : undefined;
   if (only?.status === "person") return ["waits for you", "busy"];
-  if (only?.status === "done") return ["answered", "done"];
+  if (only?.status === "asked") return [busyWords[only.verb] ?? only.verb, "busy"];
+  if (only?.status === "done") return [only.verb === "hold" ? "answered" : "done", "done"];
   const failed = steps.some((step) => step.status === "failed");
   return failed ? ["failed", "bad"] : ["", "plain"];
 }

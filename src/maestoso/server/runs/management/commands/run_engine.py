@@ -18,6 +18,7 @@ from maestoso.server.estate.agents import client
 from maestoso.server.estate.models import Site
 from maestoso.server.protection.keeper import keep
 from maestoso.server.runs.log import DatabaseRunLog, reachable
+from maestoso.server.scripts.delivery import SecretsFilledIn
 
 
 class Command(BaseCommand):
@@ -48,4 +49,4 @@ async def _conduct() -> None:
 
 @reachable
 def _client_of(code: str) -> SiteClient:
-    return client(Site.objects.get(code=code))
+    return SecretsFilledIn(client(Site.objects.get(code=code)))

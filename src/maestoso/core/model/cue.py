@@ -1,0 +1,115 @@
+"""Cues: everything in a plan that is not a workload coming up."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Literal
+
+RunKind = Literal["test", "planned", "disaster"]
+RUN_KINDS: tuple[RunKind, ...] = ("test", "planned", "disaster")
+OnFailure = Literal["ask", "go-on", "stop"]
+CueKind = Literal["hold", "script", "probe", "pause", "notify"]
+CUE_KINDS: tuple[CueKind, ...] = ("hold", "script", "probe", "pause", "notify")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Hold:
+    """A person must answer before what is behind it may go on.
+
+    ``instruction`` is Markdown. ``who`` are the names of those who may answer, anybody where it is empty.
+    After ``limit_s`` seconds by the clock on the wall (0: it waits for ever) ``then`` happens by itself:
+    the run goes on, is held as a whole, or is aborted.
+    """
+
+    instruction: str
+    who: tuple[str, ...] = ()
+    limit_s: int = 0
+    then: Literal["go-on", "stop", "abort"] = "stop"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ScriptCall:
+    """A script of the library is run.
+
+    ``sha256`` is that of the text which was looked at when the plan was written; ``secrets`` gives
+    parameters their values by the name of a secret. ``where`` it runs: by the agent at the target, or inside
+    the guest of ``workload``. It succeeds when its exit code is among ``ok_codes``.
+    """
+
+    script: str
+    sha256: str
+    where: Literal["site", "guest"] = "site"
+    workload: str = ""
+    parameters: dict[str, str] = field(default_factory=dict)
+    secrets: dict[str, str] = field(default_factory=dict)
+    limit_s: int = 300
+    ok_codes: tuple[int, ...] = (0,)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Probe:
+    """A service must answer within ``limit_s``.
+
+    It is aimed at a ``workload``, wherever that landed, or at an ``address`` (an address or a host name).
+    http: ``path`` gives ``status`` and a body that holds ``text``. tls: the certificate is good for at least
+    ``days`` more. dns: ``name`` is answered. tcp: the port opens.
+    """
+
+    protocol: Literal["tcp", "http", "tls", "dns"] = "tcp"
+    workload: str = ""
+    address: str = ""
+    port: int = 443
+    path: str = "/"
+    status: int = 200
+    text: str = ""
+    days: int = 14
+    name: str = ""
+    limit_s: int = 300
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Pause:
+    """Machine seconds in which nothing happens."""
+
+    seconds: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Notify:
+    """Everybody who has Maestoso open is told ``text``, and it stands in the log."""
+
+    text: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Cue:
+    """One cue, before or after what it belongs to (the plan, a wave or a member), in runs of ``kinds``.
+
+    Exactly one of the five parts is there; it says what kind of cue this is. Cues at one place come one
+    after the other, in their order.
+    """
+
+    id: str
+    title: str
+    at: Literal["before", "after"] = "before"
+    kinds: tuple[RunKind, ...] = RUN_KINDS
+    on_failure: OnFailure = "ask"
+    hold: Hold | None = None
+    script: ScriptCall | None = None
+    probe: Probe | None = None
+    pause: Pause | None = None
+    notify: Notify | None = None
+
+    def parts(self) -> tuple[CueKind, ...]:
+        """The parts that are there; a sound cue has one."""
+        return tuple(kind for kind in CUE_KINDS if getattr(self, kind) is not None)
+
+    @property
+    def kind(self) -> CueKind:
+        """What kind of cue this is."""
+        return self.parts()[0]
+
+    @property
+    def step(self) -> str:
+        """The id of its step in a run."""
+        return f"{self.kind}:{self.id}"

@@ -1,0 +1,111 @@
+"""Rules about the proof: how old it is, and what has changed since."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import fields
+from datetime import timedelta
+from typing import Any
+
+from maestoso.core.model.finding import Finding, note, warns
+from maestoso.core.readiness.context import Context
+
+NAMED = 3
+_WORDS = {
+    "memory_mib": "memory", "nics": "adapters", "offers": "services", "uses": "what it uses",
+    "os_family": "operating system", "guest_agent": "guest agent", "needs_key": "encryption",
+    "host_pool": "host pool", "storage_pool": "storage pool",
+}  # fmt: skip
+_MATTERS = ("os_family", "cores", "memory_mib", "disks", "nics", "guest_agent", "offers", "needs_key")
+
+
+def test_overdue(ctx: Context) -> Iterator[Finding]:
+    """A plan that was never tested, or not for too long, is a hope."""
+    if ctx.last_test is None:
+        yield warns("never-tested", ctx.plan.name, f"{ctx.plan.name} was never tested.", "Start a test.")
+        return
+    age = ctx.now - ctx.last_test.ended_at
+    if age > timedelta(days=ctx.plan.drill_every_days):
+        yield warns(
+            "test-overdue",
+            ctx.plan.name,
+            f"{ctx.plan.name} was tested {age.days} days ago; it should be every "
+            f"{ctx.plan.drill_every_days} days.",
+            "Start a test.",
+        )
+
+
+def changed_since_test(ctx: Context) -> Iterator[Finding]:
+    """A test proves the version that was tested."""
+    if ctx.last_test is not None and ctx.last_test.version != ctx.version:
+        yield note(
+            "changed-since-test",
+            ctx.plan.name,
+            f"The last test was of version {ctx.last_test.version}; this is version {ctx.version}.",
+            "Start a test of this version.",
+        )
+
+
+def estate_changed_since_test(ctx: Context) -> Iterator[Finding]:
+    """A workload that is another machine than the one that was tested is not proved."""
+    tested = ctx.last_test.inputs if ctx.last_test else None
+    now = {workload.name: workload for _, _, workload in ctx.known_members()}
+    said = []
+    for was in tested.workloads if tested else ():
+        changed = _changed(was, now[was.name], _MATTERS) if was.name in now else []
+        if changed:
+            said.append(f"{was.name} ({', '.join(changed)})")
+    if said:
+        yield warns(
+            "estate-changed-since-test",
+            ctx.plan.name,
+            f"Changed since the last test: {_listed(said)}.",
+            "Start a test: the last one proved something else.",
+        )
+
+
+def landings_changed_since_test(ctx: Context) -> Iterator[Finding]:
+    """A landing that is not the one that was tested is not proved."""
+    tested = ctx.last_test.inputs if ctx.last_test else None
+    if tested is None or not ctx.landed:
+        return
+    now = {landing.workload: landing for landing in ctx.landed["test"].landings}
+    said = []
+    for was in tested.landings:
+        names = [field.name for field in fields(was) if field.name != "workload"]
+        changed = _changed(was, now[was.workload], names) if was.workload in now else []
+        if changed:
+            said.append(f"{was.workload} ({', '.join(changed)})")
+    if said:
+        yield warns(
+            "landing-changed-since-test",
+            ctx.plan.name,
+            f"Would land otherwise than in the last test: {_listed(said)}.",
+            "Look at the landings, then start a test.",
+        )
+
+
+def script_changed_since_test(ctx: Context) -> Iterator[Finding]:
+    """A script whose text is not the one that ran in the test is not proved."""
+    tested = ctx.last_test.inputs if ctx.last_test else None
+    before = {script.name: script.sha256 for script in tested.scripts} if tested else {}
+    called = {cue.script.script for _, _, cue in ctx.plan.placed_cues() if cue.script is not None}
+    said = [
+        n for n in sorted(called) if n in before and n in ctx.scripts and ctx.scripts[n].sha256 != before[n]
+    ]
+    if said:
+        yield warns(
+            "script-changed-since-test",
+            ctx.plan.name,
+            f"Changed since the last test: {_listed(said)}.",
+            "Start a test: the last one ran another text.",
+        )
+
+
+def _changed(was: Any, now: Any, names: Sequence[str]) -> list[str]:
+    return [_WORDS.get(name, name) for name in names if getattr(was, name) != getattr(now, name)]
+
+
+def _listed(names: Sequence[str]) -> str:
+    more = len(names) - NAMED
+    return ", ".join(names[:NAMED]) + (f" and {more} more" if more > 0 else "")

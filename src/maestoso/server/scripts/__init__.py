@@ -1,0 +1,1 @@
+"""The script library and the secrets that scripts are given."""

@@ -1,0 +1,33 @@
+"""The last step before a site: secrets are filled in there and nowhere else, so no log ever holds one."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from asgiref.sync import sync_to_async
+
+from maestoso.core.ports import SiteClient
+from maestoso.core.runs.operations import Operation, OperationState
+from maestoso.server.scripts.services import with_secrets
+
+
+class SecretsFilledIn:
+    """A site client that knows the secrets."""
+
+    def __init__(self, client: SiteClient) -> None:
+        self.client = client
+
+    async def put_operation(self, operation: Operation, fence: int) -> OperationState:
+        """Send it with its secrets."""
+        if operation.args.get("secrets"):
+            args = await sync_to_async(with_secrets)(operation.args)
+            operation = replace(operation, args=args)
+        return await self.client.put_operation(operation, fence)
+
+    async def operation(self, key: str) -> OperationState | None:
+        """As the client."""
+        return await self.client.operation(key)
+
+    async def changes(self, after: int, wait_s: float) -> tuple[list[OperationState], int]:
+        """As the client."""
+        return await self.client.changes(after, wait_s)

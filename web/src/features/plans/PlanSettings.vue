@@ -1,0 +1,78 @@
+<script setup lang="ts">
+// What a plan is as a whole: name, objectives, parts, notes. Every field changes the draft at once.
+import { computed } from "vue";
+import { useSiteLine } from "@/api/queries";
+import type { Plan } from "@/api/types";
+import MarkdownText from "@/ui/MarkdownText.vue";
+import { ref } from "vue";
+
+const props = defineProps<{ plan: Plan }>();
+const open = defineModel<boolean>({ required: true });
+const emit = defineEmits<{ edit: [change: (plan: Plan) => void] }>();
+const { data: line } = useSiteLine(ref(true));
+const others = computed(() => (line.value?.plans ?? []).filter((one) => one.code !== props.plan.code && !props.plan.parts.some((part) => part.plan === one.code)));
+const nameOf = (code: string) => line.value?.plans.find((one) => one.code === code)?.name ?? code;
+function text(field: "name" | "owner" | "notes", event: Event) {
+  const value = (event.target as HTMLInputElement).value.trim();
+  if (field === "name" && !value) return;
+  emit("edit", (next) => (next[field] = value));
+}
+function number(field: "rto_s" | "rpo_s" | "drill_every_days", factor: number, event: Event) {
+  const value = Math.round(Number((event.target as HTMLInputElement).value) * factor);
+  if (value > 0) emit("edit", (next) => (next[field] = value));
+}
+function addPart(event: Event) {
+  const field = event.target as HTMLSelectElement;
+  const code = field.value;
+  field.value = "";
+  if (code) emit("edit", (next) => next.parts.push({ plan: code, opens: "ready" }));
+}
+const earlier = (index: number) => emit("edit", (next) => next.parts.splice(index - 1, 0, ...next.parts.splice(index, 1)));
+</script>
+
+<template>
+  <el-dialog v-model="open" :title="`${plan.code}: what it is as a whole`" width="620">
+    <div class="form">
+      <label>Name <input :value="plan.name" maxlength="80" @change="text('name', $event)" /></label>
+      <div class="two">
+        <label>RTO objective, min <input :value="plan.rto_s / 60" type="number" min="1" step="any" @change="number('rto_s', 60, $event)" /></label>
+        <label>RPO objective, min <input :value="plan.rpo_s / 60" type="number" min="0.1" step="any" @change="number('rpo_s', 60, $event)" /></label>
+        <label>Owner <input :value="plan.owner" maxlength="80" @change="text('owner', $event)" /></label>
+        <label>To be tested every, days <input :value="plan.drill_every_days" type="number" min="1" max="3660" @change="number('drill_every_days', 1, $event)" /></label>
+      </div>
+      <h2>Parts: other plans that come first, in this order</h2>
+      <p v-for="(part, index) in plan.parts" :key="part.plan" class="part" :data-part="part.plan">
+        <span>{{ index + 1 }}.</span> <b>{{ nameOf(part.plan) }}</b>
+        <select :value="part.opens" :aria-label="`When ${part.plan} opens`" @change="emit('edit', (next) => { const one = next.parts[index]; if (one) one.opens = ($event.target as HTMLSelectElement).value as typeof one.opens; })">
+          <option value="ready">when what is before it is ready</option>
+          <option value="powered-on">when what is before it is powered on</option>
+          <option value="at-once">at once with the wave before it</option>
+        </select>
+        <button v-if="index" class="link" :aria-label="`${part.plan} earlier`" @click="earlier(index)">↑</button>
+        <button class="link bad" :aria-label="`Take ${part.plan} out`" @click="emit('edit', (next) => next.parts.splice(index, 1))">✕</button>
+      </p>
+      <label>Add a part <select @change="addPart"><option value="">choose a plan</option><option v-for="one in others" :key="one.code" :value="one.code">{{ one.name }}</option></select></label>
+      <label>Notes and run book text (Markdown) <textarea :value="plan.notes" rows="4" maxlength="4000" placeholder="Whom to call, what to know before, where the paper is." @change="text('notes', $event)" /></label>
+      <MarkdownText v-if="plan.notes" :text="plan.notes" class="notes" />
+    </div>
+    <template #footer><button class="btn main" @click="open = false">Done</button></template>
+  </el-dialog>
+</template>
+
+<style scoped>
+.part {
+  display: flex;
+  gap: var(--gap-2);
+  align-items: center;
+  margin-bottom: 4px;
+}
+.part select {
+  width: auto;
+  margin-left: auto;
+}
+.notes {
+  border-left: 3px solid var(--brass);
+  padding-left: 10px;
+  font-size: var(--text-s);
+}
+</style>

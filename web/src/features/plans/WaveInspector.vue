@@ -1,0 +1,66 @@
+<script setup lang="ts">
+// One wave: when it opens, what belongs in it, its cues.
+import { computed } from "vue";
+import type { Plan, Wave } from "@/api/types";
+import CueList from "@/features/plans/CueList.vue";
+import type { Owner } from "@/features/plans/draft";
+import { roman } from "@/ui/format";
+
+const props = defineProps<{ plan: Plan; wave: number; first: number }>();
+const emit = defineEmits<{ edit: [change: (plan: Plan) => void]; cue: [owner: Owner, id: string | null]; go: [wave: number] }>();
+const one = computed(() => props.plan.waves[props.wave]);
+const number = computed(() => roman(props.first + props.wave + 1));
+const before = computed(() => roman(props.first + props.wave));
+function set<K extends keyof Wave>(field: K, value: Wave[K]) {
+  emit("edit", (next) => {
+    const wave = next.waves[props.wave];
+    if (wave) wave[field] = value;
+  });
+}
+function swap(by: number) {
+  emit("edit", (next) => next.waves.splice(props.wave + by, 0, ...next.waves.splice(props.wave, 1)));
+  emit("go", props.wave + by);
+}
+function remove() {
+  emit("edit", (next) => next.waves.splice(props.wave, 1));
+  emit("go", -1);
+}
+</script>
+
+<template>
+  <div v-if="one" class="form">
+    <h2>Wave {{ number }}</h2>
+    <label>Name <input :value="one.name" maxlength="80" @change="set('name', ($event.target as HTMLInputElement).value.trim() || one.name)" /></label>
+    <label v-if="first + wave > 0">
+      Opens
+      <select :value="one.opens" @change="set('opens', ($event.target as HTMLSelectElement).value as Wave['opens'])">
+        <option value="ready">when {{ before }} is ready</option>
+        <option value="powered-on">when {{ before }} is powered on</option>
+        <option value="at-once">at once with {{ before }}</option>
+      </select>
+    </label>
+    <label>
+      Takes in what matches this filter
+      <input :value="one.tag_rule" class="mono" placeholder="app=booking tier=web" maxlength="500" @change="set('tag_rule', ($event.target as HTMLInputElement).value.trim())" />
+    </label>
+    <p class="quiet small">What the tags bring in shows up as a finding, and is in the plan once somebody takes it in.</p>
+    <CueList :plan="plan" :owner="{ kind: 'wave', wave }" what="the wave" @open="(owner, id) => emit('cue', owner, id)" @edit="emit('edit', $event)" />
+    <p class="bar">
+      <button class="link" :disabled="wave === 0" @click="swap(-1)">← earlier</button>
+      <button class="link" :disabled="wave === plan.waves.length - 1" @click="swap(1)">later →</button>
+      <button v-if="!one.members.length && plan.waves.length > 1" class="link bad" @click="remove">Take the empty wave out</button>
+    </p>
+  </div>
+</template>
+
+<style scoped>
+.small {
+  font-size: var(--text-s);
+  margin-bottom: var(--gap-2);
+}
+.bar {
+  display: flex;
+  gap: var(--gap-3);
+  margin-top: var(--gap-2);
+}
+</style>

@@ -1,0 +1,109 @@
+import { useQueryClient } from "@tanstack/vue-query";
+import { computed, onScopeDispose, ref, watch, type Ref } from "vue";
+import { ApiError, api, take } from "@/api/client";
+import { usePlan } from "@/api/queries";
+import type { AssessmentView, Finding, Plan, Problem } from "@/api/types";
+import { useDraft } from "@/ui/draft";
+
+const AFTER_LAST_CHANGE_MS = 120;
+
+/** A plan being edited: its draft, what is thought of it as one edits, and saving it. */
+export function usePlanEditor(code: Ref<string>) {
+  const client = useQueryClient();
+  const { data: detail, error } = usePlan(code);
+  const saved = computed(() => detail.value && { value: detail.value.plan, version: detail.value.version });
+  const draft = useDraft(saved, (one) => one.code);
+  const plan = draft.value;
+  const assessment = ref<AssessmentView | null>(null);
+  const problem = ref<unknown>(null);
+  const stale = ref<Problem | null>(null);
+  const saving = ref(false);
+  const said = ref("");
+
+  // Judged again as one edits: a moment after the last change, the newest answer wins.
+  let asked = 0;
+  let timer = 0;
+  async function assess() {
+    const current = plan.value;
+    if (!current) return;
+    asked += 1;
+    const mine = asked;
+    try {
+      const answer = await take(
+        api.POST("/api/v1/plans/{code}/assessment", {
+          params: { path: { code: code.value } },
+          body: { plan: current, based_on: draft.basedOn.value },
+        }),
+      );
+      if (mine === asked) {
+        assessment.value = answer;
+        problem.value = null;
+      }
+    } catch (caught) {
+      if (mine === asked) problem.value = caught;
+    }
+  }
+  watch(
+    plan,
+    () => {
+      window.clearTimeout(timer);
+      timer = window.setTimeout(assess, assessment.value ? AFTER_LAST_CHANGE_MS : 0);
+    },
+    { immediate: true },
+  );
+  onScopeDispose(() => window.clearTimeout(timer));
+
+  async function save(summary: string) {
+    if (!plan.value || !draft.changed.value) return;
+    saving.value = true;
+    problem.value = null;
+    const sent = plan.value;
+    try {
+      const done = await take(
+        api.PUT("/api/v1/plans/{code}", {
+          params: { path: { code: code.value }, header: { "If-Match": `"${code.value}-${draft.basedOn.value}"` } },
+          body: { plan: sent, summary },
+        }),
+      );
+      draft.settle(sent, done.version);
+      said.value = `Saved as version ${done.version}: ${done.summary}${/[.!?]$/.test(done.summary) ? "" : "."}`;
+      await client.invalidateQueries();
+      await assess();
+    } catch (caught) {
+      if (caught instanceof ApiError && caught.problem.code === "stale") stale.value = caught.problem;
+      else problem.value = caught;
+    } finally {
+      saving.value = false;
+    }
+  }
+
+  async function takeTheirs() {
+    const theirs = await client.fetchQuery({
+      queryKey: ["plan", code.value, "newest"],
+      queryFn: () => take(api.GET("/api/v1/plans/{code}", { params: { path: { code: code.value } } })),
+      staleTime: 0,
+    });
+    draft.rebase((stale.value?.merged ?? theirs.plan) as Plan, theirs.version, theirs.plan);
+    stale.value = null;
+    await client.invalidateQueries({ queryKey: ["plan", code.value] });
+    await assess();
+  }
+
+  async function mend(finding: Finding) {
+    if (!plan.value) return;
+    problem.value = null;
+    const body = { plan: plan.value, code: finding.code, subject: finding.subject, part: finding.part };
+    try {
+      const better = await take(api.POST("/api/v1/plans/{code}/mend", { params: { path: { code: code.value } }, body }));
+      draft.edit((next) => Object.assign(next, better.plan));
+    } catch (caught) {
+      problem.value = caught;
+    }
+  }
+
+  function discard() {
+    if (detail.value) draft.settle(detail.value.plan, detail.value.version);
+  }
+
+  return { detail, error, draft, plan, assessment, problem, stale, saving, said, save, takeTheirs, mend, discard };
+}

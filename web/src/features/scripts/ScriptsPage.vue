@@ -1,0 +1,147 @@
+<script setup lang="ts">
+// The script library, and the secrets that scripts are given.
+import { useQueryClient } from "@tanstack/vue-query";
+import { computed, ref } from "vue";
+import { api, take } from "@/api/client";
+import { useLibrary } from "@/api/queries";
+import type { ScriptView } from "@/api/types";
+import ProblemNote from "@/ui/ProblemNote.vue";
+import { ago, count, list } from "@/ui/format";
+
+const client = useQueryClient();
+const { data, error } = useLibrary();
+const open = ref(false);
+const name = ref("");
+const interpreter = ref("sh");
+const note = ref("");
+const text = ref("");
+const revision = ref(0);
+const problem = ref<unknown>(null);
+const said = ref("");
+const secret = ref("");
+const value = ref("");
+const stale = computed(() => (data.value?.scripts ?? []).filter((one) => one.stale_in.length));
+
+function edit(one: ScriptView | null) {
+  [name.value, interpreter.value, note.value, text.value, revision.value] = one
+    ? [one.name, one.interpreter, one.note, one.text, one.revision]
+    : ["", "sh", "", "#!/bin/sh\nset -eu\n", 0];
+  problem.value = null;
+  open.value = true;
+}
+async function act(what: () => Promise<unknown>, done: string): Promise<boolean> {
+  problem.value = null;
+  try {
+    await what();
+    said.value = done;
+    await client.invalidateQueries();
+    return true;
+  } catch (caught) {
+    problem.value = caught;
+    return false;
+  }
+}
+async function save() {
+  const body = { interpreter: interpreter.value.trim(), text: text.value, note: note.value.trim(), based_on: revision.value };
+  const path = { name: name.value.trim() };
+  if (await act(() => take(api.PUT("/api/v1/scripts/{name}", { params: { path }, body })), `${path.name} is kept.`)) open.value = false;
+}
+async function store() {
+  const path = { name: secret.value.trim() };
+  if (await act(() => take(api.PUT("/api/v1/secrets/{name}", { params: { path }, body: { value: value.value } })), `${path.name} is stored; it is never shown.`)) {
+    secret.value = "";
+    value.value = "";
+  }
+}
+const remove = (one: string) => act(() => take(api.DELETE("/api/v1/scripts/{name}", { params: { path: { name: one } } })), `${one} is gone.`);
+const forget = (one: string) => act(() => take(api.DELETE("/api/v1/secrets/{name}", { params: { path: { name: one } } })), `${one} is forgotten.`);
+</script>
+
+<template>
+  <div class="page">
+    <h1 class="sentence">
+      <template v-if="!data">Scripts that plans run.</template>
+      <template v-else-if="!data.scripts.length">The library is empty. Scripts that plans run at a site or in a guest are kept here.</template>
+      <template v-else-if="stale.length">{{ list(stale.map((one) => one.name)) }} changed since {{ list([...new Set(stale.flatMap((one) => one.stale_in))]) }} took {{ stale.length === 1 ? "it" : "them" }} in: those plans are blocked until somebody has looked.</template>
+      <template v-else>{{ count(data.scripts.length, "script") }} for plans to run, each with the text that the plans looked at.</template>
+    </h1>
+    <p class="under">{{ said || "A plan keeps the hash of the text that was looked at; a run keeps the text that it ran." }}</p>
+    <ProblemNote v-if="error && !data" :error="error" />
+    <ProblemNote v-if="problem && !open" :error="problem" />
+
+    <table v-if="data?.scripts.length" class="lines">
+      <thead><tr><th>Script</th><th>What it does</th><th>Run by plans</th><th>Saved</th><th /></tr></thead>
+      <tbody>
+        <tr v-for="one in data.scripts" :key="one.name" :data-script="one.name">
+          <td><button class="link mono" @click="edit(one)">{{ one.name }}</button></td>
+          <td>{{ one.note }} <span class="quiet">({{ one.interpreter }})</span></td>
+          <td>
+            <template v-for="(plan, index) in one.used_by" :key="plan"><template v-if="index">, </template><RouterLink :to="`/plans/${plan}`">{{ plan }}</RouterLink><span v-if="one.stale_in.includes(plan)" class="bad"> ▲ has another text</span></template>
+            <span v-if="!one.used_by.length" class="quiet">none</span>
+          </td>
+          <td class="quiet">{{ ago(one.saved_at) }} by {{ one.author }}, revision {{ one.revision }}</td>
+          <td>
+            <el-popconfirm :title="`Take ${one.name} out of the library?`" confirm-button-text="Take it out" cancel-button-text="No" width="240" @confirm="remove(one.name)">
+              <template #reference><button class="link" :aria-label="`Take ${one.name} out`">✕</button></template>
+            </el-popconfirm>
+          </td>
+        </tr>
+      </tbody>
+    </table>
+    <p class="after"><button class="btn" @click="edit(null)">New script …</button></p>
+
+    <h2>Secrets</h2>
+    <p class="quiet">Given to scripts by their names, at the moment in which they are sent. They are encrypted, can be written and forgotten, and are never shown or logged.</p>
+    <ul class="secrets">
+      <li v-for="one in data?.secrets ?? []" :key="one.name" :data-secret="one.name">
+        <b class="mono">{{ one.name }}</b> <span class="quiet">stored {{ ago(one.saved_at) }} by {{ one.author }}<template v-if="one.used_by.length">, used by {{ list(one.used_by) }}</template></span>
+        <el-popconfirm :title="`Forget ${one.name}?`" confirm-button-text="Forget it" cancel-button-text="No" width="220" @confirm="forget(one.name)">
+          <template #reference><button class="link" :aria-label="`Forget ${one.name}`">✕</button></template>
+        </el-popconfirm>
+      </li>
+    </ul>
+    <form class="form secret" @submit.prevent="store">
+      <label>Name <input v-model="secret" class="mono" required maxlength="60" placeholder="feed-token" /></label>
+      <label>Value <input v-model="value" type="password" required maxlength="4096" autocomplete="off" /></label>
+      <button class="btn" :disabled="!secret.trim() || !value">Store it</button>
+    </form>
+
+    <el-dialog v-model="open" :title="revision ? `${name}, revision ${revision}` : 'A new script'" width="720">
+      <form class="form" @submit.prevent="save">
+        <ProblemNote v-if="problem" :error="problem" />
+        <div class="two">
+          <label>Name <input v-model="name" class="mono" :disabled="!!revision" required maxlength="59" placeholder="drain-broker" /></label>
+          <label>Run with <input v-model="interpreter" class="mono" required maxlength="20" /></label>
+        </div>
+        <label>What it does <input v-model="note" maxlength="400" /></label>
+        <label>Text <textarea v-model="text" rows="16" class="mono" spellcheck="false" required /></label>
+      </form>
+      <template #footer>
+        <button class="btn" @click="open = false">Cancel</button>
+        <button class="btn main" :disabled="!name.trim() || !text.trim()" @click="save">Keep it</button>
+      </template>
+    </el-dialog>
+  </div>
+</template>
+
+<style scoped>
+.lines {
+  margin-top: var(--gap-3);
+}
+.after {
+  margin: var(--gap-3) 0 var(--gap-4);
+}
+.secrets li {
+  padding: 4px 0;
+  border-bottom: 1px solid var(--rule-faint);
+  display: flex;
+  gap: var(--gap-3);
+}
+.secret {
+  display: flex;
+  gap: var(--gap-3);
+  align-items: flex-end;
+  margin-top: var(--gap-3);
+  max-width: 640px;
+}
+</style>
