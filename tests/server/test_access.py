@@ -70,6 +70,7 @@ class NobodyWithoutSignIn(Tidewell):
                 .replace("{code}", "BOOK")
                 .replace("{id}", "1")
                 .replace("{number}", "1")
+                .replace("{name}", "some-name")
             )
             for method in operations:
                 with self.subTest(f"{method} {path}"):

@@ -180,6 +180,10 @@ def _wait_for_heartbeat(world: World, op: Op) -> None:
     copy = world.copies.get(op.submission.subject)
     if copy is None or (op.fault and op.fault.effect == "hang"):
         return
+    if op.submission.args.get("restart") and copy.powered:
+        again = world.fault_for(replace(op.submission, verb="power-on"))
+        seconds = boot_s(world.spec.seed, world.known[copy.workload], op.key) / op.submission.pace
+        copy.heartbeat_at = NEVER if again and again.effect == "boot-hangs" else world.now + seconds
     limit = world.now + float(op.submission.args.get("timeout_s", 600)) / op.submission.pace
     op.due_at = min(max(copy.heartbeat_at, world.now), limit)
     world.waiters.setdefault(copy.name, set()).add(op.key)
@@ -215,6 +219,10 @@ def _wait_to_probe(world: World, op: Op) -> None:
     if copy is None or not copy.powered or (op.fault and op.fault.effect == "hang"):
         return
     seconds = op.due_at - world.now
+    if op.submission.args.get("restart") and copy.powered:
+        again = world.fault_for(replace(op.submission, verb="power-on"))
+        seconds = boot_s(world.spec.seed, world.known[copy.workload], op.key) / op.submission.pace
+        copy.heartbeat_at = NEVER if again and again.effect == "boot-hangs" else world.now + seconds
     limit = world.now + float(op.submission.args.get("timeout_s", 600)) / op.submission.pace
     op.due_at = min(max(copy.heartbeat_at, world.now) + seconds, max(limit, op.due_at))
     world.waiters.setdefault(copy.name, set()).add(op.key)

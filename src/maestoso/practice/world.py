@@ -71,7 +71,7 @@ class World:
         if submission.verb not in VERBS:
             raise SiteRefused("unknown-verb", f"This site does not know the operation {submission.verb!r}.")
         op = Op(key=key, submission=submission, due_at=self.now)
-        op.fault = self._fault_for(submission)
+        op.fault = self.fault_for(submission)
         seconds = operation_s(self.spec.seed, submission.verb, key)
         if op.fault and op.fault.effect == "slow":
             seconds *= op.fault.factor
@@ -283,7 +283,8 @@ class World:
             if op.submission.verb in ON_COPYING and op.status in ("done", "failed")
         }
 
-    def _fault_for(self, submission: Submission) -> Fault | None:
+    def fault_for(self, submission: Submission) -> Fault | None:
+        """How an operation misbehaves, if it does; a fault that happens only so often is used up by it."""
         for index, fault in enumerate(self.faults):
             if fault.verb == submission.verb and fnmatchcase(submission.subject, fault.subject):
                 if fault.times is not None:

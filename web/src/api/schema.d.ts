@@ -456,6 +456,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plan-templates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Waves with rules and cues, without workloads. */
+        get: operations["planTemplates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans": {
         parameters: {
             query?: never;
@@ -509,6 +526,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{code}/calibration": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The newest runs against the forecasts they began with. */
+        get: operations["calibration"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{code}/file": {
         parameters: {
             query?: never;
@@ -521,6 +555,23 @@ export interface paths {
         put?: never;
         /** @description A draft as YAML. */
         post: operations["writePlanFile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{code}/helps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Changes that would save time, each worked out. */
+        post: operations["whatHelps"];
         delete?: never;
         options?: never;
         head?: never;
@@ -589,6 +640,57 @@ export interface paths {
         put?: never;
         /** @description Judge a test with these choices, without starting it. */
         post: operations["preflight"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{code}/rehearsal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Play a draft through the engine and a practice world, with a fault of choice. */
+        post: operations["rehearse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{code}/run-book": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The newest version to print, complete in itself. */
+        get: operations["runBook"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{code}/run-book.pdf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The newest version to keep where it can be read when everything is down. */
+        get: operations["runBookPdf"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1027,6 +1129,10 @@ export interface components {
             own_from: number;
             changes: string[];
         };
+        Calibration: {
+            sentence: string;
+            runs: components["schemas"]["ComparedRun"][];
+        };
         Cause: {
             cause: string;
             groups: string[];
@@ -1040,6 +1146,18 @@ export interface components {
         };
         Changed: {
             changed: number;
+        };
+        ComparedRun: {
+            run: number;
+            /** Format: date-time */
+            started_at: string;
+            outcome: string;
+            p10_s: number;
+            p50_s: number;
+            p80_s: number;
+            p95_s: number;
+            took_s: number;
+            inside: boolean;
         };
         Complaint: {
             row: number;
@@ -1170,6 +1288,7 @@ export interface components {
         DraftSent: {
             plan: components["schemas"]["PlanSent"];
             based_on: number;
+            limits?: components["schemas"]["SiteLimitsSent"] | null;
         };
         Drift: {
             site: string;
@@ -1206,6 +1325,8 @@ export interface components {
             part: string;
             others: string[];
             fix: string;
+            /** @enum {string} */
+            live: "same" | "blocks" | "warns" | "note" | "none";
         };
         Flow: {
             source: string;
@@ -1320,6 +1441,19 @@ export interface components {
             wrong: string;
             host_pool: string;
             adapters: string[];
+        };
+        Help: {
+            label: string;
+            saves_s: number;
+            p50_s: number;
+            p80_s: number;
+            p95_s: number;
+            chance: number;
+            plan: components["schemas"]["Plan"] | null;
+            limits: components["schemas"]["SiteLimits"];
+        };
+        Helps: {
+            helps: components["schemas"]["Help"][];
         };
         Hold: {
             instruction: string;
@@ -1551,6 +1685,7 @@ export interface components {
             who: string[];
             ends_at: string | null;
             then: string;
+            again: string;
         };
         Neighbour: {
             workload: string;
@@ -1761,6 +1896,8 @@ export interface components {
             active_run: number | null;
             blocks: number;
             warns: number;
+            live_blocks: number;
+            stale: string[];
             findings: components["schemas"]["Finding"][];
         };
         PlanSaveSent: {
@@ -1933,6 +2070,25 @@ export interface components {
             changed_bytes: number;
             anomaly: number;
             label: string;
+        };
+        RehearsalAskedSent: {
+            plan: components["schemas"]["PlanSent"];
+            /** @enum {string} */
+            fault?: "none" | "boot-hangs" | "never-boots" | "boot-slow" | "clone-fails" | "service-silent" | "script-fails" | "site-slow" | "sandbox-leaks";
+            subject?: string;
+        };
+        RehearsalView: {
+            sentence: string;
+            outcome: string;
+            ready_s: number | null;
+            ended_s: number;
+            people_s: number;
+            objective_s: number;
+            steps: components["schemas"]["ScoreStep"][];
+            waves: string[];
+            log: string[];
+            failures: string[];
+            remains: string[];
         };
         Room: {
             pool: string;
@@ -2164,12 +2320,18 @@ export interface components {
             copies: number;
             clones: number;
         };
+        SiteLimitsSent: {
+            power?: number;
+            copies?: number;
+            clones?: number;
+        };
         SiteLine: {
             stations: components["schemas"]["Station"][];
             flows: components["schemas"]["Flow"][];
             links: components["schemas"]["LinkLine"][];
             runs: components["schemas"]["RunUnderWay"][];
             plans: components["schemas"]["PlanName"][];
+            told: components["schemas"]["Told"][];
         };
         SiteMakeSent: {
             code: string;
@@ -2241,6 +2403,7 @@ export interface components {
         SuggestAskedSent: {
             workloads?: string[];
             plan?: components["schemas"]["PlanSent"] | null;
+            template?: string;
         };
         Suggestion: {
             waves: string[];
@@ -2267,6 +2430,16 @@ export interface components {
             storage_pools: components["schemas"]["StoragePool"][];
             folders: string[];
         };
+        Template: {
+            key: string;
+            title: string;
+            says: string;
+            waves: components["schemas"]["Wave"][];
+            cues: components["schemas"]["Cue"][];
+        };
+        Templates: {
+            templates: components["schemas"]["Template"][];
+        };
         TestOptionsSent: {
             points?: {
                 [key: string]: string;
@@ -2286,6 +2459,12 @@ export interface components {
             begins: string;
             ends: string;
             share: number;
+        };
+        Told: {
+            run: number;
+            step: string;
+            plan_name: string;
+            text: string;
         };
         TrialSent: {
             crosswalk: components["schemas"]["CrosswalkSent"];
@@ -3624,6 +3803,34 @@ export interface operations {
             };
         };
     };
+    planTemplates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Templates"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     makePlan: {
         parameters: {
             query?: never;
@@ -3786,6 +3993,36 @@ export interface operations {
             };
         };
     };
+    calibration: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Calibration"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     planFile: {
         parameters: {
             query?: never;
@@ -3837,6 +4074,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PlanText"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    whatHelps: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Helps"];
                 };
             };
             /** @description It could not be done, and why. */
@@ -3968,6 +4239,100 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Preflight"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rehearse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RehearsalAskedSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RehearsalView"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    runBook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    runBookPdf: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/pdf": string;
                 };
             };
             /** @description It could not be done, and why. */

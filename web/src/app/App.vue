@@ -38,6 +38,14 @@ window.addEventListener("keydown", (event) => {
     palette.value = true;
   }
 });
+// What notify cues tell everybody stays until each has read it.
+const seen = ref<string[]>(JSON.parse(sessionStorage.getItem("maestoso.told") ?? "[]") as string[]);
+const keyOf = (one: { run: number; step: string }) => `${one.run}/${one.step}`;
+const told = computed(() => (line.value?.told ?? []).filter((one) => !seen.value.includes(keyOf(one))));
+function read(key: string) {
+  seen.value = [...seen.value.slice(-50), key];
+  sessionStorage.setItem("maestoso.told", JSON.stringify(seen.value));
+}
 const planCode = computed(() => (typeof route.params.code === "string" ? route.params.code : ""));
 </script>
 
@@ -60,6 +68,10 @@ const planCode = computed(() => (typeof route.params.code === "string" ? route.p
     <div v-else class="line-space" />
     <p v-if="!connected" class="offline" role="status">
       ◌ No connection to the server. What you see may be old; it catches up by itself.
+    </p>
+    <p v-for="one in told" :key="keyOf(one)" class="told" role="status">
+      <span aria-hidden="true">⚑</span> <RouterLink :to="`/runs/${one.run}`">{{ one.plan_name }}</RouterLink>: {{ one.text }}
+      <button class="link" @click="read(keyOf(one))">All right</button>
     </p>
     <div class="body">
       <nav aria-label="Pages">
@@ -147,6 +159,11 @@ header {
 .line-space {
   height: 58px;
   border-bottom: 1px solid var(--rule);
+}
+.told {
+  background: var(--brass-soft);
+  border-bottom: 1px solid var(--brass);
+  padding: 6px 18px;
 }
 .offline {
   background: var(--disaster-soft);

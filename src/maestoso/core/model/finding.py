@@ -14,7 +14,8 @@ class Finding:
     """``subject`` is what the sentence is about (a workload, a group, a wave); ``mend`` says what to do.
 
     ``part`` is the adapter or disk of the subject, where it is about one; ``others`` are as much to blame.
-    ``fix`` is what one press would do to the plan, empty where no change of the plan mends it.
+    ``fix`` is what one press would do to the plan, empty where no change of the plan mends it. ``severity``
+    is that for a test; ``live`` says what it is for planned and disaster failovers.
     """
 
     code: str
@@ -25,6 +26,12 @@ class Finding:
     part: str = ""
     others: tuple[str, ...] = ()
     fix: str = ""
+    live: Literal["same", "blocks", "warns", "note", "none"] = "same"
+
+    @property
+    def live_severity(self) -> str:
+        """What it is for planned and disaster failovers: a severity, or none where it does not matter."""
+        return self.severity if self.live == "same" else self.live
 
 
 def blocks(

@@ -8,6 +8,7 @@ from datetime import datetime
 
 from maestoso.core.forecast.durations import estimates
 from maestoso.core.forecast.monte_carlo import Forecast, forecast
+from maestoso.core.model.estate import SiteLimits
 from maestoso.core.model.finding import Finding, sort_key
 from maestoso.core.model.protection import RecoveryPoint
 from maestoso.core.planning.graph import StepGraph
@@ -134,11 +135,17 @@ def _in_order(ctx: Context, noticed: list[Finding]) -> tuple[Finding, ...]:
 
 
 def assess(
-    ctx: Context, options: Options, mark: str, measured: Mapping[str, Sequence[float]], samples: int = 400
+    ctx: Context,
+    options: Options,
+    mark: str,
+    measured: Mapping[str, Sequence[float]],
+    samples: int = 400,
+    limits: SiteLimits | None = None,
 ) -> Assessment:
     """Judge a test of ``ctx.plan``: findings, and its forecast where one can be made.
 
-    ``measured`` holds machine seconds of earlier steps by step id; ``mark`` names the copies of this run.
+    ``measured`` holds machine seconds of earlier steps by step id; ``mark`` names the copies of this run;
+    ``limits`` stand for those of the target, if one asks what if.
     """
     noticed = _noticed(ctx)
     if any(finding.code in UNPLANNABLE for finding in noticed):
@@ -151,7 +158,7 @@ def assess(
         workloads=tuple(workload for _, _, workload in ctx.known_members()),
         landings=ctx.landed["test"].landings,
         groups=_group_copies(ctx, options),
-        limits=ctx.target.limits,
+        limits=limits or ctx.target.limits,
         sync_first=options.sync_first,
         pace=options.pace,
         cleanup_at=options.cleanup_at,

@@ -41,13 +41,16 @@ def landings_hold(ctx: Context) -> Iterator[Finding]:
     """What is wrong in a test; what is wrong only in a live run does not stop a test."""
     if not ctx.landed:
         return
-    in_test = ctx.landed["test"].findings
-    yield from in_test
-    known = {(finding.code, finding.subject, finding.part) for finding in in_test}
-    for finding in ctx.landed["live"].findings:
-        if (finding.code, finding.subject, finding.part) not in known:
+    test, live = ctx.landed["test"].findings, ctx.landed["live"].findings
+    in_test, in_live = ({(one.code, one.subject, one.part) for one in side} for side in (test, live))
+    for finding in test:
+        alike = (finding.code, finding.subject, finding.part) in in_live
+        yield finding if alike else replace(finding, live="none")
+    for finding in live:
+        if (finding.code, finding.subject, finding.part) not in in_test:
             severity = "warns" if finding.severity == "blocks" else finding.severity
-            yield replace(finding, severity=severity, sentence=f"In a live run: {finding.sentence}")
+            said = f"In a live run: {finding.sentence}"
+            yield replace(finding, severity=severity, sentence=said, live=finding.severity)
 
 
 def dns_comes_later(ctx: Context) -> Iterator[Finding]:

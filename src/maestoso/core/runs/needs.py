@@ -16,6 +16,7 @@ class Need:
     """``step`` is what the answer is about; empty when it is about the whole run.
 
     ``who`` may answer, anybody where it is empty; at ``ends_at`` ``then`` happens without an answer.
+    ``again`` is what trying a failed step again means.
     """
 
     kind: Literal["failure", "hold", "verdict", "held"]
@@ -26,6 +27,7 @@ class Need:
     who: tuple[str, ...] = ()
     ends_at: datetime | None = None
     then: str = ""
+    again: str = "Try again"
 
 
 def needs(state: RunState) -> tuple[Need, ...]:
@@ -41,6 +43,7 @@ def needs(state: RunState) -> tuple[Need, ...]:
                 title=f"{about} failed",
                 text=failure.reason,
                 skippable=step.skippable,
+                again="Restart it" if step.verb == "await-heartbeat" else "Try again",
             )
         )
     for name in sorted(state.persons):

@@ -42,11 +42,16 @@ class OperationState:
 
 
 def operation_for(state: RunState, run: str, step_id: str) -> Operation:
-    """The operation of the present attempt of a step; the same for the same log."""
+    """The operation of the present attempt of a step; the same for the same log.
+
+    Waiting once more for a boot that hangs is of no use, so trying a heartbeat again restarts the machine.
+    """
     step = state.graph[step_id]
     args = dict(step.args)
     if step.verb == "clone-point" and state.inputs.sync_first:
         args["point"] = state.steps[f"sync:{args['group']}"].result.get("point") or args["point"]
+    if step.verb == "await-heartbeat" and state.steps[step_id].attempt > 1:
+        args["restart"] = True
     return Operation(
         key=f"{run}:{step_id}:{state.steps[step_id].attempt}",
         run=run,

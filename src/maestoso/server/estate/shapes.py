@@ -67,6 +67,17 @@ class SiteLine:
     links: tuple[LinkLine, ...]
     runs: tuple[RunUnderWay, ...]
     plans: tuple[PlanName, ...]
+    told: tuple[Told, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Told:
+    """What a notify cue of a run under way tells everybody."""
+
+    run: int
+    step: str
+    plan_name: str
+    text: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

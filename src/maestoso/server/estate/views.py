@@ -15,7 +15,7 @@ from maestoso.engine.clock import SystemClock
 from maestoso.server.common.shapes import reply, shape
 from maestoso.server.estate.agents import Pulse, pulse
 from maestoso.server.estate.models import Link, Site
-from maestoso.server.estate.shapes import Flow, LinkLine, PlanName, RunUnderWay, SiteLine, Station
+from maestoso.server.estate.shapes import Flow, LinkLine, PlanName, RunUnderWay, SiteLine, Station, Told
 from maestoso.server.plans.models import PlanVersion
 from maestoso.server.protection.services import all_groups
 from maestoso.server.runs.log import read_log
@@ -39,7 +39,7 @@ def site_line(now: datetime) -> SiteLine:
     pulses = {site.code: pulse(site) for site in sites}
     active = list(Run.objects.filter(outcome="", last_seq__gt=0))
     copies = {site.code: 0 for site in sites}
-    under_way = []
+    under_way, told = [], []
     for run in active:
         on = RunStep.objects.filter(run=run, verb="power-on", status="done").count()
         off = RunStep.objects.filter(run=run, verb="power-off", status="done", attempt__gt=0).count()
@@ -51,6 +51,11 @@ def site_line(now: datetime) -> SiteLine:
                 run_s=round(state.run_seconds(now), 1), needs_you=bool(needs(state)),
             )
         )  # fmt: skip
+        told += [
+            Told(run=run.pk, step=step.id, plan_name=run.plan_name, text=str(step.args["text"]))
+            for step in state.graph.steps
+            if step.verb == "notify" and state.steps[step.id].status == "done"
+        ]
     return SiteLine(
         stations=tuple(
             Station(
@@ -63,6 +68,7 @@ def site_line(now: datetime) -> SiteLine:
         flows=_flows(pulses, now),
         links=_links(pulses),
         runs=tuple(under_way),
+        told=tuple(told),
         plans=tuple(_plan_names()),
     )  # fmt: skip
 

@@ -6,11 +6,13 @@ from dataclasses import replace
 from datetime import datetime, timedelta
 
 from maestoso.core.errors import BadValue, NotFound, Refused
+from maestoso.core.model.estate import SiteLimits
 from maestoso.core.model.finding import Finding
 from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
 from maestoso.core.planning.diff import changes
 from maestoso.core.planning.suggest import Suggestion, suggest, suggest_changes
+from maestoso.core.planning.templates import BY_KEY, from_template
 from maestoso.core.readiness.assess import Assessment, Options, assess, findings_of
 from maestoso.core.readiness.context import Context
 from maestoso.core.readiness.landing_rules import crosswalk_holds
@@ -30,6 +32,7 @@ from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.services import bare_context, context, find_plan, measured
 from maestoso.server.plans.shapes import (
     AssessmentView,
+    Draft,
     ForecastFigures,
     GroupPoints,
     MendAsked,
@@ -44,6 +47,7 @@ from maestoso.server.protection.picture import group_points, proved
 from maestoso.server.runs.models import Run
 
 FASTEST_PACE = 1000
+MOST_AT_ONCE = 1000
 LONGEST_TEST_S = 7 * 86400
 
 
@@ -85,19 +89,23 @@ def figures(judged: Assessment, plan: Plan) -> ForecastFigures | None:
     )
 
 
-def judge(ctx: Context, options: Options, mark: str = "t0") -> Assessment:
+def judge(ctx: Context, options: Options, mark: str = "t0", limits: SiteLimits | None = None) -> Assessment:
     """Assess with what earlier runs at the target measured."""
-    return assess(ctx, options, mark, measured(ctx.plan.target))
+    return assess(ctx, options, mark, measured(ctx.plan.target), limits=limits)
 
 
-def assess_draft(code: str, plan: Plan, based_on: int, now: datetime) -> AssessmentView:
+def assess_draft(code: str, draft: Draft, now: datetime) -> AssessmentView:
     """Judge a draft: findings, forecast, score, and what it changes."""
     row = find_plan(code)
-    base = row.versions.filter(number=based_on).first()
-    said = changes(base.core(), plan) if base else ()
-    number = row.current if not said else row.current + 1
-    ctx = context(plan, number, now)
-    return view(ctx, judge(ctx, Options(points={})), said)
+    limits = draft.limits
+    for field in ("power", "copies", "clones"):
+        if limits is not None and not 1 <= getattr(limits, field) <= MOST_AT_ONCE:
+            said = f"{field} is {getattr(limits, field)}."
+            raise BadValue(said, f"Give 1 to {MOST_AT_ONCE}.", field=f"body.limits.{field}")
+    base = row.versions.filter(number=draft.based_on).first()
+    changed = changes(base.core(), draft.plan) if base else ()
+    ctx = context(draft.plan, row.current if not changed else row.current + 1, now)
+    return view(ctx, judge(ctx, Options(points={}), limits=limits), changed)
 
 
 def mended(code: str, asked: MendAsked, now: datetime) -> Mended:
@@ -134,7 +142,12 @@ def suggested(asked: SuggestAsked) -> Suggestion:
     for name in asked.workloads:
         if name not in estate:
             raise NotFound(f"There is no workload {name[:60]!r}.", "Choose one on the page Estate.")
-    return suggest([estate[name] for name in dict.fromkeys(asked.workloads)])
+    chosen = [estate[name] for name in dict.fromkeys(asked.workloads)]
+    if not asked.template:
+        return suggest(chosen)
+    if asked.template not in BY_KEY:
+        raise NotFound(f"There is no template {asked.template[:60]!r}.", f"Known: {', '.join(BY_KEY)}.")
+    return from_template(BY_KEY[asked.template], chosen)
 
 
 def plan_points(code: str, now: datetime) -> PlanPoints:

@@ -91,6 +91,8 @@ def _row(ctx: Context, judged: Assessment, now: datetime) -> PlanRowView:
         active_run=active.pk if active else None,
         blocks=sum(1 for finding in judged.findings if finding.severity == "blocks"),
         warns=sum(1 for finding in judged.findings if finding.severity == "warns"),
+        live_blocks=sum(1 for finding in judged.findings if finding.live_severity == "blocks"),
+        stale=tuple(f.sentence for f in judged.findings if f.code.endswith("changed-since-test")),
         findings=judged.findings,
     )
 
@@ -189,7 +191,10 @@ def _from_copies(now: datetime) -> list[NextAction]:
 
 AWAY = "does not answer"
 _TROUBLE = {"lagging": "fell behind", "failing": "has failing copy cycles", "paused": "is paused"}
-_FROM_FINDINGS = ("inventory-drift", "test-overdue", "never-tested")
+_STALE = (
+    "estate-changed-since-test", "landing-changed-since-test", "script-changed-since-test",
+)  # fmt: skip
+_FROM_FINDINGS = ("inventory-drift", "test-overdue", "never-tested", *_STALE)
 
 
 def _from_plans(rows: list[tuple[Context, PlanRowView]]) -> list[NextAction]:
@@ -223,7 +228,7 @@ def _sentence(finding: Finding, tests: bool) -> str:
 
 
 def _action(finding: Finding, view: PlanRowView) -> NextAction:
-    tests = finding.code in ("test-overdue", "never-tested")
+    tests = finding.code in ("test-overdue", "never-tested", *_STALE)
     titles = {
         "inventory-drift": f"{finding.subject} is not what the records say",
         "test-overdue": f"{view.name} is overdue for a test",
@@ -231,7 +236,7 @@ def _action(finding: Finding, view: PlanRowView) -> NextAction:
     }
     return NextAction(
         urgency="sometime" if tests else "soon",
-        title=titles[finding.code],
+        title=titles.get(finding.code, f"The proof of {view.name} is stale"),
         sentence=_sentence(finding, tests),
         label="Start a test" if tests else "Look at it",
         to=f"/plans/{quote(view.code)}/start" if tests else "/estate/sites",

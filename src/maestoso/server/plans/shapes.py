@@ -6,9 +6,12 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Literal
 
+from maestoso.core.forecast.helps import Help
+from maestoso.core.model.estate import SiteLimits
 from maestoso.core.model.finding import Finding
 from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
+from maestoso.core.planning.templates import Template
 from maestoso.core.score import ScoreStep
 
 
@@ -80,10 +83,19 @@ class PlanFileRead:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SuggestAsked:
-    """Workloads that are in no plan yet, or a plan that lacks something."""
+    """Workloads that are in no plan yet, to be put into the waves of a ``template`` if one is named; or a
+    plan that lacks something."""
 
     workloads: tuple[str, ...] = ()
     plan: Plan | None = None
+    template: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Templates:
+    """What a plan can begin from."""
+
+    templates: tuple[Template, ...]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -97,10 +109,14 @@ class VersionView:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Draft:
-    """A plan that is not saved, and the version it began from."""
+    """A plan that is not saved, and the version it began from.
+
+    ``limits`` are what the target is imagined to do at once, instead of what it does.
+    """
 
     plan: Plan
     based_on: int
+    limits: SiteLimits | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -147,6 +163,68 @@ class AssessmentView:
     waves: tuple[str, ...]
     own_from: int
     changes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Helps:
+    """Changes that would save time, best first."""
+
+    helps: tuple[Help, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ComparedRun:
+    """A run against the forecast it began with, in machine seconds."""
+
+    run: int
+    started_at: datetime
+    outcome: str
+    p10_s: float
+    p50_s: float
+    p80_s: float
+    p95_s: float
+    took_s: float
+    inside: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Calibration:
+    """How good the forecasts of a plan were."""
+
+    sentence: str
+    runs: tuple[ComparedRun, ...]
+
+
+FaultKind = Literal[
+    "none", "boot-hangs", "never-boots", "boot-slow", "clone-fails", "service-silent", "script-fails",
+    "site-slow", "sandbox-leaks",
+]  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RehearsalAsked:
+    """A draft to play, and what is to go wrong; ``subject`` is the workload that it goes wrong with."""
+
+    plan: Plan
+    fault: FaultKind = "none"
+    subject: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RehearsalView:
+    """What came out of a rehearsal, in run seconds; ``log`` and ``failures`` are sentences."""
+
+    sentence: str
+    outcome: str
+    ready_s: float | None
+    ended_s: float
+    people_s: float
+    objective_s: int
+    steps: tuple[ScoreStep, ...]
+    waves: tuple[str, ...]
+    log: tuple[str, ...]
+    failures: tuple[str, ...]
+    remains: tuple[str, ...]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -211,7 +289,8 @@ class LastProof:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PlanRowView:
-    """One line of the readiness board."""
+    """One line of the readiness board. ``live_blocks`` things would block a live run; ``stale`` says in
+    sentences what has changed since the last test."""
 
     code: str
     name: str
@@ -228,6 +307,8 @@ class PlanRowView:
     active_run: int | None
     blocks: int
     warns: int
+    live_blocks: int
+    stale: tuple[str, ...]
     findings: tuple[Finding, ...]
 
 

@@ -14,17 +14,20 @@ from rest_framework.views import APIView
 from maestoso.core.errors import BadValue
 from maestoso.core.planning.plan_file import SCHEMA
 from maestoso.core.planning.suggest import Suggestion
+from maestoso.core.planning.templates import TEMPLATES
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.shapes import read, reply, shape
 from maestoso.server.crosswalks.shapes import LandingsView
 from maestoso.server.estate.models import Site
 from maestoso.server.estate.workload_views import FILTER
-from maestoso.server.plans import judgement, plan_file, services
+from maestoso.server.plans import foresight, judgement, plan_file, run_book, services
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.readiness import readiness
 from maestoso.server.plans.shapes import (
     AssessmentView,
+    Calibration,
     Draft,
+    Helps,
     MendAsked,
     Mended,
     PlanDetail,
@@ -34,8 +37,11 @@ from maestoso.server.plans.shapes import (
     PlanText,
     Preflight,
     Readiness,
+    RehearsalAsked,
+    RehearsalView,
     Saved,
     SuggestAsked,
+    Templates,
     TestOptions,
     VersionInfo,
     VersionView,
@@ -80,6 +86,15 @@ class SuggestionsView(APIView):
     def post(self, request: Request) -> Response:
         """Propose waves and dependencies with reasons; nothing is saved."""
         return reply(judgement.suggested(read(SuggestAsked, request)))
+
+
+class TemplatesView(APIView):
+    """What a plan can begin from."""
+
+    @extend_schema(operation_id="planTemplates", responses=shape(Templates))
+    def get(self, request: Request) -> Response:
+        """Waves with rules and cues, without workloads."""
+        return reply(Templates(templates=TEMPLATES))
 
 
 class PlanFilesView(APIView):
@@ -170,8 +185,56 @@ class AssessmentOfDraft(APIView):
     )
     def post(self, request: Request, code: str) -> Response:
         """Findings, forecast and score of a draft."""
-        draft = read(Draft, request)
-        return reply(judgement.assess_draft(code, draft.plan, draft.based_on, CLOCK.now()))
+        return reply(judgement.assess_draft(code, read(Draft, request), CLOCK.now()))
+
+
+class RunBook(APIView):
+    """The run book as a page."""
+
+    @extend_schema(operation_id="runBook", responses={(200, "text/html"): OpenApiTypes.STR})
+    def get(self, request: Request, code: str) -> HttpResponse:
+        """The newest version to print, complete in itself."""
+        return HttpResponse(run_book.page(code, CLOCK.now()), content_type="text/html; charset=utf-8")
+
+
+class RunBookPdf(APIView):
+    """The run book as PDF."""
+
+    @extend_schema(operation_id="runBookPdf", responses={(200, "application/pdf"): OpenApiTypes.BINARY})
+    def get(self, request: Request, code: str) -> HttpResponse:
+        """The newest version to keep where it can be read when everything is down."""
+        answer = HttpResponse(run_book.pdf(code, CLOCK.now()), content_type="application/pdf")
+        answer["Content-Disposition"] = f'attachment; filename="{code}.run-book.pdf"'
+        return answer
+
+
+class HelpsOfDraft(APIView):
+    """What would help most."""
+
+    @extend_schema(operation_id="whatHelps", request=shape(Draft, sent=True), responses=shape(Helps))
+    def post(self, request: Request, code: str) -> Response:
+        """Changes that would save time, each worked out."""
+        return reply(foresight.what_helps(code, read(Draft, request), CLOCK.now()))
+
+
+class RehearsalOfDraft(APIView):
+    """A plan played in virtual time."""
+
+    @extend_schema(
+        operation_id="rehearse", request=shape(RehearsalAsked, sent=True), responses=shape(RehearsalView)
+    )
+    def post(self, request: Request, code: str) -> Response:
+        """Play a draft through the engine and a practice world, with a fault of choice."""
+        return reply(foresight.rehearse(code, read(RehearsalAsked, request), CLOCK.now()))
+
+
+class CalibrationOfPlan(APIView):
+    """How good the forecasts were."""
+
+    @extend_schema(operation_id="calibration", responses=shape(Calibration))
+    def get(self, request: Request, code: str) -> Response:
+        """The newest runs against the forecasts they began with."""
+        return reply(foresight.calibration(code))
 
 
 class MendOfDraft(APIView):

@@ -32,6 +32,9 @@ function earlier(index: number) {
   font-size: var(--text-s);
   width: 100%;
 }
+.cues .link + .quiet {
+  margin-left: 4px;
+}
 .sign {
   color: var(--brass);
   display: inline-block;

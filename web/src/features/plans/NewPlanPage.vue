@@ -4,8 +4,8 @@ import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { useQueryClient } from "@tanstack/vue-query";
 import { api, take } from "@/api/client";
-import { useProtection, useSites } from "@/api/queries";
-import type { Piece, Plan } from "@/api/types";
+import { useProtection, useSiteLine, useSites } from "@/api/queries";
+import type { Piece, Plan, Template } from "@/api/types";
 import { newMember, newWave } from "@/features/plans/draft";
 import PlanFileDrawer from "@/features/plans/PlanFileDrawer.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
@@ -24,6 +24,13 @@ const rto = ref(30);
 const rpo = ref(5);
 const groups = ref<Set<string>>(new Set(typeof route.query.group === "string" ? [route.query.group] : []));
 const more = ref("");
+const like = ref("");
+const templates = ref<Template[]>([]);
+void take(api.GET("/api/v1/plan-templates")).then((found) => (templates.value = found.templates));
+const template = computed(() => templates.value.find((one) => one.key === like.value));
+const { data: line } = useSiteLine(ref(true));
+const model = ref<Plan | null>(null);
+const copied = computed(() => like.value.startsWith("plan:"));
 const waves = ref<string[]>([]);
 const pieces = ref<Piece[]>([]);
 const refused = ref<Set<string>>(new Set());
@@ -66,12 +73,24 @@ async function chosen(): Promise<string[]> {
   return [...new Set(found)];
 }
 let asked = 0;
-watch([groups, more, source], async () => {
+watch(like, async (now) => {
+  model.value = null;
+  problem.value = null;
+  if (!now.startsWith("plan:")) return;
+  try {
+    const found = (await take(api.GET("/api/v1/plans/{code}", { params: { path: { code: now.slice(5) } } }))).plan;
+    model.value = found;
+    [source.value, target.value, rto.value, rpo.value] = [found.source, found.target, found.rto_s / 60, found.rpo_s / 60];
+  } catch (caught) {
+    problem.value = caught;
+  }
+});
+watch([groups, more, source, like], async () => {
   const mine = ++asked;
   problem.value = null;
   try {
     const workloads = await chosen();
-    const made = await take(api.POST("/api/v1/plan-suggestions", { body: { workloads } }));
+    const made = await take(api.POST("/api/v1/plan-suggestions", { body: { workloads, template: template.value?.key ?? "" } }));
     if (mine !== asked) return;
     waves.value = made.waves;
     pieces.value = made.pieces;
@@ -89,12 +108,14 @@ function leave(one: Piece) {
   refused.value = next;
 }
 const siteName = (one: string) => sites.value?.sites.find((site) => site.code === one)?.name ?? one;
-const members = computed(() => pieces.value.filter((one) => one.kind === "wave").length);
+const members = computed(() => model.value ? model.value.waves.reduce((sum, wave) => sum + wave.members.length, 0) : pieces.value.filter((one) => one.kind === "wave").length);
 const plan = computed<Plan>(() => ({
   code: code.value.trim(), name: name.value.trim(), source: source.value, target: target.value,
-  rto_s: Math.round(rto.value * 60), rpo_s: Math.round(rpo.value * 60), owner: "", drill_every_days: 90, notes: "", parts: [], cues: [],
-  waves: waves.value.map((wave, index) => ({
-    ...newWave(wave),
+  rto_s: Math.round(rto.value * 60), rpo_s: Math.round(rpo.value * 60),
+  owner: model.value?.owner ?? "", drill_every_days: model.value?.drill_every_days ?? 90, notes: model.value?.notes ?? "",
+  parts: model.value?.parts ?? [], cues: model.value?.cues ?? template.value?.cues ?? [],
+  waves: model.value?.waves ?? waves.value.map((wave, index) => ({
+    ...(template.value?.waves[index] ?? newWave(wave)),
     members: inWave(index).map((one) => ({
       ...newMember(one.workload),
       depends_on: dependencies.value.filter((d) => d.workload === one.workload && !refused.value.has(keyOf(d))).map((d) => d.on),
@@ -119,7 +140,7 @@ async function make(made: Plan) {
 <template>
   <div class="page">
     <h1 class="sentence">
-      <template v-if="members">{{ name || "The new plan" }} would bring up {{ count(members, "workload") }} at {{ siteName(target) }} in {{ count(waves.length, "wave") }}.</template>
+      <template v-if="members">{{ name || "The new plan" }} would bring up {{ count(members, "workload") }} at {{ siteName(target) }} in {{ count(plan.waves.length, "wave") }}.</template>
       <template v-else>A plan says what comes up where, and in which order. Choose what is in it; the order is proposed from what uses what.</template>
     </h1>
     <ProblemNote v-if="problem" :error="problem" />
@@ -134,18 +155,31 @@ async function make(made: Plan) {
           <label>RTO objective, min <input v-model.number="rto" type="number" min="1" /></label>
           <label>RPO objective, min <input v-model.number="rpo" type="number" min="1" /></label>
         </div>
+        <label>Begin <select v-model="like">
+          <option value="">with the order that follows from what uses what</option>
+          <option v-for="one in templates" :key="one.key" :value="one.key">from a template: {{ one.title }}</option>
+          <option v-for="one in line?.plans ?? []" :key="one.code" :value="`plan:${one.code}`">as a copy of {{ one.name }}</option>
+        </select></label>
+        <p v-if="template" class="quiet">{{ template.says }}</p>
+        <template v-if="!copied">
         <h2>Groups in it</h2>
         <p v-if="!ways.length" class="quiet">No group is copied in this direction.</p>
         <label v-for="group in ways" :key="group.code" class="check block">
           <input type="checkbox" :checked="groups.has(group.code)" @change="toggle(group.code)" /> {{ group.name }} <span class="quiet">{{ count(group.members, "workload") }}</span>
         </label>
         <label>And whatever this filter finds there <input v-model.lazy="more" class="mono" placeholder="tag:app=booking" /></label>
+        </template>
         <p class="buttons">
           <button class="btn main" :disabled="busy || !name.trim() || !members">Make the plan</button>
           <button type="button" class="btn" @click="fromFile = true">From a plan file …</button>
         </p>
       </form>
       <div class="proposal">
+        <section v-for="(wave, index) in model?.waves ?? []" :key="`m${index}`" :data-wave="index">
+          <h2><span class="roman">{{ roman(index + 1) }}</span> {{ wave.name }}</h2>
+          <p v-for="one in wave.members" :key="one.workload"><b>{{ one.workload }}</b></p>
+        </section>
+        <template v-if="!copied">
         <section v-for="(wave, index) in waves" :key="wave + index" :data-wave="index">
           <h2><span class="roman">{{ roman(index + 1) }}</span> {{ wave }}</h2>
           <p v-for="one in inWave(index)" :key="one.workload"><b>{{ one.workload }}</b> <span class="quiet">{{ one.reason }}</span></p>
@@ -156,6 +190,7 @@ async function make(made: Plan) {
             <input type="checkbox" :checked="!refused.has(keyOf(one))" @change="leave(one)" /> <b>{{ one.workload }}</b> waits for <b>{{ one.on }}</b> <span class="quiet">{{ one.reason }}</span>
           </label>
         </section>
+        </template>
         <p v-if="members" class="quiet">Delays, holds and everything else are set on the plan's own page.</p>
       </div>
     </div>

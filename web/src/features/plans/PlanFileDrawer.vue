@@ -3,6 +3,7 @@
 import { computed, ref, watch } from "vue";
 import { api, take } from "@/api/client";
 import type { Plan, PlanFileRead } from "@/api/types";
+import PlanText from "@/features/plans/PlanText.vue";
 import FindingList from "@/ui/FindingList.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { count } from "@/ui/format";
@@ -13,7 +14,8 @@ const emit = defineEmits<{ take: [plan: Plan] }>();
 const text = ref("");
 const read = ref<PlanFileRead | null>(null);
 const problem = ref<unknown>(null);
-const field = ref<HTMLTextAreaElement | null>(null);
+const field = ref<InstanceType<typeof PlanText> | null>(null);
+const names = computed(() => props.plan?.waves.flatMap((wave) => wave.members.map((member) => member.workload)) ?? []);
 
 watch(
   open,
@@ -51,13 +53,6 @@ async function judge() {
     if (mine === asked) problem.value = caught;
   }
 }
-/** The cursor goes to what does not fit. */
-function goTo(line: number, column: number) {
-  const before = text.value.split("\n").slice(0, line - 1);
-  const at = before.reduce((sum, one) => sum + one.length + 1, 0) + column - 1;
-  field.value?.focus();
-  field.value?.setSelectionRange(at, at);
-}
 const other = computed(() => !!props.plan && !!read.value?.plan && (["code", "source", "target"] as const).some((key) => read.value?.plan?.[key] !== props.plan?.[key]));
 async function bring(event: Event) {
   const input = event.target as HTMLInputElement;
@@ -75,11 +70,11 @@ function done() {
 <template>
   <el-drawer v-model="open" :title="title" size="760px">
     <ProblemNote v-if="problem" :error="problem" />
-    <textarea ref="field" v-model="text" class="entry mono" spellcheck="false" aria-label="Plan file" placeholder="maestoso: plan/1" />
+    <PlanText v-if="open" ref="field" v-model="text" :problems="read?.problems ?? []" :workloads="names" />
     <p v-if="read && !read.problems.length" class="said">✓ It reads as {{ read.plan?.name }}, with {{ count(read.plan?.waves.reduce((sum, wave) => sum + wave.members.length, 0) ?? 0, "workload") }} in {{ count(read.plan?.waves.length ?? 0, "wave") }}.</p>
     <ul v-if="read?.problems.length" class="problems">
       <li v-for="one in read.problems" :key="`${one.line}:${one.column}${one.sentence}`">
-        <button class="link mono" @click="goTo(one.line, one.column)">line {{ one.line }}, column {{ one.column }}</button> {{ one.sentence }} <span class="quiet">{{ one.remedy }}</span>
+        <button class="link mono" @click="field?.goTo(one.line, one.column)">line {{ one.line }}, column {{ one.column }}</button> {{ one.sentence }} <span class="quiet">{{ one.remedy }}</span>
       </li>
     </ul>
     <FindingList v-if="read?.findings.length" :findings="read.findings" compact />
@@ -93,12 +88,6 @@ function done() {
 </template>
 
 <style scoped>
-textarea {
-  width: 100%;
-  height: 52vh;
-  white-space: pre;
-  line-height: 1.4;
-}
 .said,
 .problems {
   margin: var(--gap-2) 0;

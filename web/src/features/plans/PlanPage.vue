@@ -13,6 +13,8 @@ import PlanFileDrawer from "@/features/plans/PlanFileDrawer.vue";
 import PlanSettings from "@/features/plans/PlanSettings.vue";
 import PlanTable from "@/features/plans/PlanTable.vue";
 import SuggestDialog from "@/features/plans/SuggestDialog.vue";
+import AheadDialog from "@/features/plans/AheadDialog.vue";
+import RehearsalDialog from "@/features/plans/RehearsalDialog.vue";
 import VersionList from "@/features/plans/VersionList.vue";
 import WaveBoard from "@/features/plans/WaveBoard.vue";
 import WaveInspector from "@/features/plans/WaveInspector.vue";
@@ -38,6 +40,8 @@ const filing = ref(false);
 const suggesting = ref(false);
 const settings = ref(false);
 const publishing = ref(false);
+const ahead = ref(false);
+const rehearsing = ref(false);
 const summary = ref("");
 const cueOf = ref<Owner | null>(null);
 const cueId = ref<string | null>(null);
@@ -163,6 +167,8 @@ useKeys([
   { keys: ["Delete", "Backspace"], label: "Take out of the plan", run: remove },
   { keys: ["Escape"], label: "Select nothing", run: () => ((selected.value = []), (wave.value = null)) },
   { keys: ["F"], label: "The plan as a file", run: () => (filing.value = true) },
+  { keys: ["W"], label: "What if, and what would help", run: () => (ahead.value = true) },
+  { keys: ["R"], label: "Rehearse it in virtual time", run: () => (rehearsing.value = true) },
   { keys: ["S"], label: "Suggest what it lacks", run: () => (suggesting.value = true) },
   { keys: ["Ctrl+Z"], label: "Undo", run: () => draft.undo() },
   { keys: ["Ctrl+Shift+Z"], label: "Redo", run: () => draft.redo() },
@@ -264,6 +270,12 @@ useKeys([
           <h2>The plan as a whole</h2>
           <p class="quiet">Back within {{ duration(plan.rto_s) }}, losing at most {{ duration(plan.rpo_s) }}<template v-if="plan.owner">, {{ plan.owner }}</template>. <button class="link" title="O" @click="settings = true">Objectives, parts, notes …</button></p>
           <CueList :plan="plan" :owner="{ kind: 'plan' }" what="everything" @open="openCue" @edit="edit" />
+          <h2>Looking ahead</h2>
+          <p class="links">
+            <button class="link" title="W" @click="ahead = true">What if, and what would help …</button>
+            <button class="link" title="R" @click="rehearsing = true">Rehearse it, with a fault if you like …</button>
+            <span>Run book of version {{ detail.version }}: <a :href="`/api/v1/plans/${code}/run-book`" target="_blank">page</a>, <a :href="`/api/v1/plans/${code}/run-book.pdf`" download>PDF</a></span>
+          </p>
           <h2>Versions</h2>
           <VersionList :detail="detail" @restore="(old) => edit((next) => Object.assign(next, old))" />
           <el-popconfirm :title="`Forget ${plan.name} with all its versions? Its runs keep what they ran.`" confirm-button-text="Retire it" cancel-button-text="No" width="280" @confirm="retire">
@@ -275,6 +287,8 @@ useKeys([
       <SuggestDialog v-model="suggesting" :plan="plan" @accept="accept" />
       <PlanFileDrawer v-model="filing" :plan="plan" :title="`${plan.name} as a file`" @take="(read) => edit((next) => Object.assign(next, read))" />
       <PlanSettings v-model="settings" :plan="plan" @edit="edit" />
+      <AheadDialog v-model="ahead" :plan="plan" :based-on="draft.basedOn.value" :saved="detail.plan" @take="(better) => edit((next) => Object.assign(next, better))" />
+      <RehearsalDialog v-model="rehearsing" :plan="plan" />
       <CueDialog :plan="plan" :owner="cueOf" :id="cueId" @close="cueOf = null" @edit="edit" />
       <el-dialog v-model="publishing" :title="`Save version ${draft.basedOn.value + 1}`" width="520">
         <ul class="changes"><li v-for="one in assessment?.changes ?? []" :key="one">{{ one }}</li></ul>
@@ -336,6 +350,10 @@ useKeys([
   color: var(--ink-1);
   font-weight: 700;
   border-bottom: 2px solid var(--brass);
+}
+.links > * {
+  display: block;
+  margin-bottom: 3px;
 }
 .changes {
   max-height: 220px;

@@ -1,7 +1,6 @@
 <script setup lang="ts">
 // The plan as a spreadsheet: arrows move, typing or Enter edits, blocks are copied and pasted.
 import { computed, nextTick, ref } from "vue";
-import { useWorkloads } from "@/api/queries";
 import type { Plan } from "@/api/types";
 import { COLUMNS, putBlock, type Refusal } from "@/features/plans/table";
 import { count, roman } from "@/ui/format";
@@ -10,7 +9,6 @@ const props = defineProps<{ plan: Plan; first: number; selected: string[] }>();
 const emit = defineEmits<{ edit: [change: (plan: Plan) => void]; pick: [workload: string] }>();
 const rows = computed(() => props.plan.waves.flatMap((wave, index) => wave.members.map((member) => ({ member, wave: index }))));
 const names = computed(() => rows.value.map((row) => row.member.workload));
-const { data: known } = useWorkloads(computed(() => `site:${props.plan.source}`), 10_000);
 const at = ref<[number, number]>([0, 0]);
 const typing = ref<string | null>(null);
 const refused = ref<Refusal[]>([]);
@@ -32,8 +30,7 @@ async function begin(text: string) {
 function put(text: string) {
   const [row, column] = at.value;
   typing.value = null;
-  const all = new Set(known.value?.map((one) => one.name));
-  emit("edit", (next) => (refused.value = putBlock(next, text, row, column, names.value, all)));
+  emit("edit", (next) => (refused.value = putBlock(next, text, row, column, names.value)));
 }
 function key(event: KeyboardEvent) {
   const [row, column] = at.value;

@@ -39,7 +39,7 @@ async function draw() {
     // In one wave the thread bends around the right edge, between waves it crosses the gap.
     const same = Math.abs(a.left - b.left) < 4;
     const x2 = (same ? b.right : b.left) + dx;
-    return [`M${x1} ${y1} C${x1 + 24} ${y1} ${x2 + (same ? 24 : -24)} ${y2} ${x2} ${y2}`];
+    return [`M${x1} ${y1} C${x1 + 12} ${y1} ${x2 + (same ? 12 : -12)} ${y2} ${x2} ${y2}`];
   });
 }
 watch(() => [props.dependencies, props.plan], draw, { immediate: true, deep: false });

@@ -96,18 +96,15 @@ export interface Refusal {
 
 /**
  * Put a block of cells, as a spreadsheet copies it, at a row and column. What fits is put, what does not is
- * said; a name in the first column that the plan does not have joins it in the last wave.
+ * said; a name that the plan does not have joins it in the last wave, and its findings say if nobody knows it.
  */
-export function putBlock(plan: Plan, text: string, row: number, column: number, rows: string[], known: Set<string>): Refusal[] {
+export function putBlock(plan: Plan, text: string, row: number, column: number, rows: string[]): Refusal[] {
   const refused: Refusal[] = [];
   const lines = text.replace(/\r/g, "").replace(/\n$/, "").split("\n").map((line) => line.split("\t"));
   const parsed = lines.map((cells, index) => ({ cells, name: column < 0 ? (cells[0]?.trim() ?? "") : (rows[row + index] ?? ""), number: row + index + 1 }));
   for (const { name, number } of parsed) {
     if (!name) refused.push({ row: number, said: "There is no workload in this row." });
-    else if (!find(plan, name)) {
-      if (known.has(name)) bringTo(plan, [name], Math.max(plan.waves.length - 1, 0));
-      else refused.push({ row: number, said: `'${name}' is no workload at ${plan.source}.` });
-    }
+    else if (!find(plan, name)) bringTo(plan, [name], Math.max(plan.waves.length - 1, 0));
   }
   // Waves first, so that nobody is said to wait for a later one that is about to move.
   for (const pass of [0, 1]) {

@@ -112,9 +112,11 @@ useKeys(
                   {{ ago(plan.last_proof.ended_at) }}<template v-if="plan.last_proof.overdue">, overdue</template>
                 </RouterLink>
                 <template v-else>✕ never tested</template>
+                <small v-if="plan.stale.length" class="quiet stale" :title="plan.stale.join('\n')">{{ plan.stale.length === 1 ? plan.stale[0] : `${count(plan.stale.length, "thing")} changed since` }}</small>
               </td>
               <td>
                 <RouterLink :to="plan.active_run ? `/runs/${plan.active_run}` : plan.blocks ? `/plans/${plan.code}` : `/plans/${plan.code}/start`" class="proof" :class="{ bad: plan.blocks }">{{ verdict(plan) }}</RouterLink>
+                <small v-if="plan.live_blocks > plan.blocks" class="bad stale">▲ a live run: no, {{ count(plan.live_blocks, "thing blocks", "things block") }} it</small>
               </td>
             </tr>
           </tbody>
@@ -128,6 +130,9 @@ useKeys(
 <style scoped>
 .head {
   margin: var(--gap-4) 0 var(--gap-1);
+}
+.stale {
+  display: block;
 }
 .actions li {
   display: flex;

@@ -55,7 +55,7 @@ async function tell(kind: string, more: { verdict?: string } = {}) {
         <button class="btn" :disabled="busy" @click="tell('verdict', { verdict: 'inconclusive' })">? Inconclusive</button>
       </template>
       <template v-else-if="need.kind === 'failure'">
-        <button class="btn main" :disabled="busy" @click="tell('retry')">Try again</button>
+        <button class="btn main" :disabled="busy" @click="tell('retry')">{{ need.again }}</button>
         <button v-if="need.skippable" class="btn" :disabled="busy || !text.trim()" title="Wants a reason" @click="tell('skip')">Skip it</button>
       </template>
       <button v-else-if="need.kind === 'hold'" class="btn main" :disabled="busy" @click="tell('answer')">Confirmed, go on</button>

@@ -144,4 +144,7 @@ const forget = (one: string) => act(() => take(api.DELETE("/api/v1/secrets/{name
   margin-top: var(--gap-3);
   max-width: 640px;
 }
+.secret label {
+  margin: 0;
+}
 </style>

@@ -1,0 +1,108 @@
+<script setup lang="ts">
+// The draft played in virtual time, with something going wrong if one likes. Nothing is touched.
+import { computed, ref, watch } from "vue";
+import { api, take } from "@/api/client";
+import type { FaultKind, Plan, RehearsalView } from "@/api/types";
+import ProblemNote from "@/ui/ProblemNote.vue";
+import { count, duration } from "@/ui/format";
+import ScoreView from "@/ui/score/ScoreView.vue";
+
+const props = defineProps<{ plan: Plan }>();
+const open = defineModel<boolean>({ required: true });
+const FAULTS: [NonNullable<FaultKind>, string, boolean][] = [
+  ["none", "Nothing goes wrong", false],
+  ["boot-hangs", "The first boot hangs, of", true],
+  ["never-boots", "No boot ever ends, of", true],
+  ["boot-slow", "Power is slow, of", true],
+  ["clone-fails", "The first clone fails, of", true],
+  ["service-silent", "A service answers only at the second try, of", true],
+  ["script-fails", "The first script fails, of", true],
+  ["site-slow", "The whole site is three times as slow", false],
+  ["sandbox-leaks", "A sandbox has a way to production", false],
+];
+const fault = ref<NonNullable<FaultKind>>("none");
+const subject = ref("");
+const made = ref<RehearsalView | null>(null);
+const problem = ref<unknown>(null);
+const busy = ref(false);
+const members = computed(() => props.plan.waves.flatMap((wave) => wave.members.filter((one) => one.power_on).map((one) => one.workload)));
+const wants = computed(() => FAULTS.find(([kind]) => kind === fault.value)?.[2] ?? false);
+watch(open, (now) => {
+  if (!now) return;
+  if (!members.value.includes(subject.value)) subject.value = members.value[0] ?? "";
+  void rehearse();
+});
+watch([fault, subject], () => open.value && rehearse());
+let asked = 0;
+async function rehearse() {
+  const mine = ++asked;
+  busy.value = true;
+  problem.value = null;
+  try {
+    const body = { plan: props.plan, fault: fault.value, subject: wants.value ? subject.value : "" };
+    const answer = await take(api.POST("/api/v1/plans/{code}/rehearsal", { params: { path: { code: props.plan.code } }, body }));
+    if (mine === asked) made.value = answer;
+  } catch (caught) {
+    if (mine === asked) {
+      problem.value = caught;
+      made.value = null;
+    }
+  } finally {
+    if (mine === asked) busy.value = false;
+  }
+}
+</script>
+
+<template>
+  <el-dialog v-model="open" title="Rehearsal in virtual time" width="980" top="5vh">
+    <p class="choose">
+      <select v-model="fault" class="entry" aria-label="What goes wrong"><option v-for="[kind, words] in FAULTS" :key="kind" :value="kind">{{ words }}</option></select>
+      <select v-if="wants" v-model="subject" class="entry" aria-label="Of which workload"><option v-for="one in members" :key="one">{{ one }}</option></select>
+      <span v-if="busy" class="quiet" role="status">Playing it …</span>
+      <span v-else class="quiet">The engine's own rules and a copy of {{ plan.target }} as the records know it; people are quick in it. Nothing is touched.</span>
+    </p>
+    <ProblemNote v-if="problem" :error="problem" />
+    <template v-if="made">
+      <p class="sentence small" data-testid="rehearsed">{{ made.sentence }}</p>
+      <p class="under">
+        It ended after {{ duration(made.ended_s) }}, {{ duration(made.people_s) }} of them waiting for people; verdict {{ made.outcome || "none" }}.
+        {{ made.remains.length ? `Left behind: ${made.remains.join(", ")}.` : "Nothing of it was left behind." }}
+      </p>
+      <ScoreView :steps="made.steps" :waves="made.waves" :objective="made.objective_s" :now="made.ended_s" ended max-height="340px" />
+      <template v-if="made.failures.length">
+        <h2>{{ count(made.failures.length, "step") }} failed on the way</h2>
+        <ul><li v-for="(one, index) in made.failures.slice(0, 12)" :key="index">{{ one }}</li></ul>
+      </template>
+      <details>
+        <summary>Everything that happened, {{ count(made.log.length, "event") }}</summary>
+        <ol class="log"><li v-for="(one, index) in made.log" :key="index">{{ one }}</li></ol>
+      </details>
+    </template>
+  </el-dialog>
+</template>
+
+<style scoped>
+.choose {
+  display: flex;
+  gap: var(--gap-3);
+  align-items: center;
+}
+.choose select {
+  flex: none;
+}
+.small {
+  font-size: 18px;
+  margin-top: var(--gap-2);
+}
+h2 {
+  margin: var(--gap-3) 0 var(--gap-1);
+}
+details {
+  margin-top: var(--gap-3);
+}
+.log {
+  max-height: 240px;
+  overflow: auto;
+  font-size: var(--text-s);
+}
+</style>
