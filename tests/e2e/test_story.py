@@ -68,6 +68,11 @@ class Story(unittest.TestCase):
         """The forecast in the sentence of the plan."""
         return self.page.get_by_role("heading", level=1).locator("b").first.inner_text()
 
+    def save(self, page: Page) -> None:
+        """As the next version, with the changes as its summary."""
+        page.get_by_role("button", name=re.compile("^Save version")).click()
+        page.get_by_role("button", name="Save it").click()
+
     def open_plan(self, name: str, page: Page | None = None) -> None:
         """From the navigation."""
         at = page or self.page
@@ -94,7 +99,7 @@ class ATestFromBeginningToEnd(Story):
         expect(page.get_by_test_id("draft")).to_contain_text("broker-01 moved from wave II to I")
         expect(page.get_by_role("heading", level=1)).not_to_contain_text(f"back in {before} ")
         self.assertNotEqual(self.likely(), before)
-        page.get_by_role("button", name="Save version 2").click()
+        self.save(page)
         expect(page.get_by_test_id("draft")).to_contain_text("Saved as version 2")
 
         page.get_by_role("link", name="Start a test").click()
@@ -208,14 +213,14 @@ class TwoPeople(Story):
         for page in (self.page, other):
             self.open_plan("Harbour core first", page)
         self.card("name-01", other).drag_to(self.wave(1, other))
-        other.get_by_role("button", name="Save version 2").click()
+        self.save(other)
         expect(other.get_by_test_id("draft")).to_contain_text("Saved as version 2")
 
         page = self.page
         self.card("ca-01").click()
         page.keyboard.press("3")
         expect(self.wave(3)).to_contain_text("ca-01")
-        page.get_by_role("button", name=re.compile("Save version")).click()
+        self.save(page)
         told = page.get_by_role("dialog", name="Somebody saved in between")
         expect(told).to_contain_text(
             "administrator saved version 2 in between: name-01 moved from wave II to I"
@@ -223,7 +228,7 @@ class TwoPeople(Story):
         told.get_by_role("button", name="Take their changes into my draft").click()
         expect(self.wave(1)).to_contain_text("name-01")
         expect(self.wave(3)).to_contain_text("ca-01")
-        page.get_by_role("button", name="Save version 3").click()
+        self.save(page)
         expect(page.get_by_test_id("draft")).to_contain_text("Saved as version 3")
 
     def test_a_circle_of_dependencies_is_named_and_refused(self) -> None:
@@ -239,7 +244,7 @@ class TwoPeople(Story):
         expect(page.locator(".findings")).to_contain_text(
             re.compile(f"{words}|reports-01 waits for ware-01 waits")
         )
-        page.get_by_role("button", name="Save version 2").click()
+        self.save(page)
         expect(page.get_by_role("alert")).to_contain_text("none of them could ever start")
         page.reload()
         expect(page.get_by_test_id("draft")).to_contain_text("Draft on version 1")

@@ -112,5 +112,10 @@ LOGGING = {
     "formatters": {"line": {"format": "%(asctime)s %(levelname)s %(name)s %(message)s"}},
     "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "line"}},
     "root": {"handlers": ["console"], "level": "INFO"},
-    "loggers": {"django.request": {"level": "ERROR"}, "httpx": {"level": "WARNING"}},
+    "loggers": {
+        "django.request": {"level": "ERROR"},
+        "httpx": {"level": "WARNING"},
+        "weasyprint": {"level": "ERROR"},
+        "fontTools": {"level": "WARNING"},
+    },
 }

@@ -4,6 +4,7 @@
 import { computed } from "vue";
 import type { Crosswalk, CrosswalkDetail, LandingRow, NicSide } from "@/api/types";
 import { entryOf, exceptionOf, newSide, tidy, words } from "@/features/crosswalks/edit";
+import KeptInput from "@/ui/KeptInput.vue";
 import FindingList from "@/ui/FindingList.vue";
 import { landed } from "@/ui/landing";
 
@@ -103,23 +104,23 @@ const found = computed(() => props.row.findings.map((one) => one.finding));
             >
             <label v-if="mode(entry?.[side]) === 'addresses'"
               >Addresses with their prefix length
-              <input class="mono" :value="entry?.[side]?.addresses?.join(' ')" :aria-label="`Addresses, ${side}`" placeholder="172.18.4.99/24" @change="setSide(side, (one) => (one.addresses = words(text($event))))"
+              <KeptInput class="mono" :value="entry?.[side]?.addresses?.join(' ') ?? ''" :aria-label="`Addresses, ${side}`" placeholder="172.18.4.99/24" @done="setSide(side, (one) => (one.addresses = words($event.trim())))"
             /></label>
             <label v-if="mode(entry?.[side]) === 'dhcp'"
               >Reserve these for it (or leave it to the server)
-              <input class="mono" :value="entry?.[side]?.addresses?.join(' ') ?? ''" :aria-label="`Reserved, ${side}`" @change="setSide(side, (one) => (one.addresses = orNothing(text($event))))"
+              <KeptInput class="mono" :value="entry?.[side]?.addresses?.join(' ') ?? ''" :aria-label="`Reserved, ${side}`" @done="setSide(side, (one) => (one.addresses = orNothing($event.trim())))"
             /></label>
             <div v-if="mode(entry?.[side]) === 'addresses'" class="two">
-              <label>Gateway <input class="mono" :value="entry?.[side]?.gateways?.join(' ') ?? ''" :aria-label="`Gateways, ${side}`" placeholder="that of the network" @change="setSide(side, (one) => (one.gateways = orNothing(text($event))))" /></label>
-              <label>Name servers <input class="mono" :value="entry?.[side]?.dns?.join(' ') ?? ''" :aria-label="`Name servers, ${side}`" placeholder="those of the rule" @change="setSide(side, (one) => (one.dns = orNothing(text($event))))" /></label>
+              <label>Gateway <KeptInput class="mono" :value="entry?.[side]?.gateways?.join(' ') ?? ''" :aria-label="`Gateways, ${side}`" placeholder="that of the network" @done="setSide(side, (one) => (one.gateways = orNothing($event.trim())))" /></label>
+              <label>Name servers <KeptInput class="mono" :value="entry?.[side]?.dns?.join(' ') ?? ''" :aria-label="`Name servers, ${side}`" placeholder="those of the rule" @done="setSide(side, (one) => (one.dns = orNothing($event.trim())))" /></label>
             </div>
           </template>
         </div>
-        <label>MAC at the target <input class="mono" :value="entry?.mac ?? ''" aria-label="MAC at the target" :placeholder="row.live?.mac" @change="setMac(text($event))" /></label>
+        <label>MAC at the target <KeptInput class="mono" :value="entry?.mac ?? ''" aria-label="MAC at the target" :placeholder="row.live?.mac" @done="setMac($event.trim())" /></label>
       </template>
       <h2>{{ row.workload }} itself</h2>
       <div class="two">
-        <label>Name there <input :value="exception?.name ?? ''" aria-label="Name there" :placeholder="row.workload" @change="setWorkload('name', text($event))" /></label>
+        <label>Name there <KeptInput :value="exception?.name ?? ''" aria-label="Name there" :placeholder="row.workload" @done="setWorkload('name', $event.trim())" /></label>
         <label
           >Host pool
           <select :value="exception?.host_pool ?? ''" aria-label="Host pool there" @change="setWorkload('host_pool', text($event))">
@@ -127,8 +128,8 @@ const found = computed(() => props.row.findings.map((one) => one.finding));
             <option v-for="pool in detail.targets.host_pools" :key="pool.name" :value="pool.name">{{ pool.name }}</option>
           </select></label
         >
-        <label>Cores <input type="number" min="1" :value="exception?.cores ?? ''" aria-label="Cores there" placeholder="as here" @change="setWorkload('cores', text($event))" /></label>
-        <label>Memory, MiB <input type="number" min="1" :value="exception?.memory_mib ?? ''" aria-label="Memory there" placeholder="as here" @change="setWorkload('memory_mib', text($event))" /></label>
+        <label>Cores <KeptInput type="number" min="1" :value="exception?.cores ?? ''" aria-label="Cores there" placeholder="as here" @done="setWorkload('cores', $event.trim())" /></label>
+        <label>Memory, MiB <KeptInput type="number" min="1" :value="exception?.memory_mib ?? ''" aria-label="Memory there" placeholder="as here" @done="setWorkload('memory_mib', $event.trim())" /></label>
         <label
           >Folder
           <select :value="exception?.folder ?? ''" aria-label="Folder there" @change="setWorkload('folder', text($event))">

@@ -4,6 +4,7 @@ import { api, take } from "@/api/client";
 import type { AddressRule, Crosswalk, Readdress, Tried } from "@/api/types";
 import { copy } from "@/ui/draft";
 import { newRule, words } from "@/features/crosswalks/edit";
+import KeptInput from "@/ui/KeptInput.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 
 const props = defineProps<{ crosswalk: Crosswalk; missing: string[] }>();
@@ -69,7 +70,7 @@ async function tryOut() {
         <tbody v-for="(rule, index) in crosswalk.address_rules" :key="index" :data-rule="rule.prefix">
           <tr v-for="side in SIDES" :key="side">
             <td v-if="side === 'live'" rowspan="2">
-              <input class="entry mono prefix" :value="rule.prefix" aria-label="Prefix" @change="emit('edit', (next) => (next.address_rules[index]!.prefix = text($event)))" />
+              <KeptInput class="entry mono prefix" :value="rule.prefix" aria-label="Prefix" @done="emit('edit', (next) => (next.address_rules[index]!.prefix = $event.trim()))" />
             </td>
             <td :class="side">{{ side }}</td>
             <td>
@@ -78,19 +79,19 @@ async function tryOut() {
               </select>
             </td>
             <td>
-              <input
+              <KeptInput
                 v-if="rule[side].action === 'translate' || rule[side].action === 'dhcp'"
                 class="entry mono wide"
                 :value="rule[side].to ?? ''"
                 :aria-label="`Target prefix, ${side}`"
                 :placeholder="rule[side].action === 'dhcp' ? 'reserve in …' : 'such as 172.18.4.0/24'"
-                @change="set(index, side, (says) => (says.to = text($event) || null))"
+                @done="set(index, side, (says) => (says.to = $event.trim() || null))"
               />
             </td>
             <template v-if="rule[side].action === 'translate' || rule[side].action === 'keep'">
-              <td><input class="entry mono" :value="rule[side].gateway ?? ''" :aria-label="`Gateway, ${side}`" placeholder="moved along" @change="set(index, side, (says) => (says.gateway = text($event) || null))" /></td>
-              <td><input class="entry mono" :value="rule[side].dns.join(' ')" :aria-label="`Name servers, ${side}`" placeholder="as before" @change="set(index, side, (says) => (says.dns = words(text($event))))" /></td>
-              <td><input class="entry" :value="rule[side].suffix" :aria-label="`DNS suffix, ${side}`" @change="set(index, side, (says) => (says.suffix = text($event)))" /></td>
+              <td><KeptInput class="entry mono" :value="rule[side].gateway ?? ''" :aria-label="`Gateway, ${side}`" placeholder="moved along" @done="set(index, side, (says) => (says.gateway = $event.trim() || null))" /></td>
+              <td><KeptInput class="entry mono" :value="rule[side].dns.join(' ')" :aria-label="`Name servers, ${side}`" placeholder="as before" @done="set(index, side, (says) => (says.dns = words($event.trim())))" /></td>
+              <td><KeptInput class="entry" :value="rule[side].suffix" :aria-label="`DNS suffix, ${side}`" @done="set(index, side, (says) => (says.suffix = $event.trim()))" /></td>
             </template>
             <td v-else colspan="3" class="quiet">{{ rule[side].action === "dhcp" ? "the server gives the rest" : "each adapter has an entry of its own" }}</td>
             <td class="end">

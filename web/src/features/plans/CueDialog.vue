@@ -4,6 +4,7 @@ import { computed, ref, watch } from "vue";
 import { useLibrary } from "@/api/queries";
 import type { Cue, Plan } from "@/api/types";
 import { CUE_KINDS, CUE_WORDS, type CueKind, cuesOf, kindOf, newCue, type Owner, withKind } from "@/features/plans/draft";
+import KeptInput from "@/ui/KeptInput.vue";
 import MarkdownText from "@/ui/MarkdownText.vue";
 import { copy } from "@/ui/draft";
 
@@ -111,7 +112,7 @@ function remove() {
         <div class="two">
           <label>Who may answer, names (nobody named: anybody) <input v-model="who" /></label>
           <span />
-          <label>Time limit, min (0: none) <input :value="cue.hold.limit_s / 60" type="number" min="0" max="10080" step="any" @change="cue.hold.limit_s = Math.round(Number(($event.target as HTMLInputElement).value) * 60)" /></label>
+          <label>Time limit, min (0: none) <KeptInput :value="cue.hold.limit_s / 60" type="number" min="0" max="10080" step="any" @done="cue.hold.limit_s = Math.round(Number($event) * 60)" /></label>
           <label v-if="cue.hold.limit_s">And then <select v-model="cue.hold.then"><option value="stop">the run is held</option><option value="go-on">it goes on by itself</option><option value="abort">the run is aborted</option></select></label>
         </div>
       </template>

@@ -4,6 +4,7 @@ import { computed, ref } from "vue";
 import type { Member, Plan } from "@/api/types";
 import CueList from "@/features/plans/CueList.vue";
 import { find, type Owner } from "@/features/plans/draft";
+import KeptInput from "@/ui/KeptInput.vue";
 import { list, roman } from "@/ui/format";
 
 const props = defineProps<{ plan: Plan; first: number; selected: string[] }>();
@@ -114,7 +115,7 @@ function setNumber(field: "delay_s" | "ready_timeout_s" | "shutdown_limit_s", va
     <template v-if="more">
       <label v-for="[field, words] in ([['cores', 'Cores there'], ['memory_mib', 'Memory there, MiB']] as const)" :key="field" class="field">
         {{ words }}
-        <input :value="common(field) ?? ''" type="number" min="1" class="entry" placeholder="as here" :aria-label="words" @change="emit('set', field, Number(($event.target as HTMLInputElement).value) || null)" />
+        <KeptInput :value="common(field) ?? ''" type="number" min="1" class="entry" placeholder="as here" :aria-label="words" @done="emit('set', field, Number($event) || null)" />
       </label>
       <label class="field">
         Shuts down within, seconds

@@ -3,6 +3,7 @@
 import { computed } from "vue";
 import { useSiteLine } from "@/api/queries";
 import type { Plan } from "@/api/types";
+import KeptInput from "@/ui/KeptInput.vue";
 import MarkdownText from "@/ui/MarkdownText.vue";
 import { ref } from "vue";
 
@@ -12,13 +13,13 @@ const emit = defineEmits<{ edit: [change: (plan: Plan) => void] }>();
 const { data: line } = useSiteLine(ref(true));
 const others = computed(() => (line.value?.plans ?? []).filter((one) => one.code !== props.plan.code && !props.plan.parts.some((part) => part.plan === one.code)));
 const nameOf = (code: string) => line.value?.plans.find((one) => one.code === code)?.name ?? code;
-function text(field: "name" | "owner" | "notes", event: Event) {
-  const value = (event.target as HTMLInputElement).value.trim();
+function text(field: "name" | "owner" | "notes", said: string) {
+  const value = said.trim();
   if (field === "name" && !value) return;
   emit("edit", (next) => (next[field] = value));
 }
-function number(field: "rto_s" | "rpo_s" | "drill_every_days", factor: number, event: Event) {
-  const value = Math.round(Number((event.target as HTMLInputElement).value) * factor);
+function number(field: "rto_s" | "rpo_s" | "drill_every_days", factor: number, said: string) {
+  const value = Math.round(Number(said) * factor);
   if (value > 0) emit("edit", (next) => (next[field] = value));
 }
 function addPart(event: Event) {
@@ -33,12 +34,12 @@ const earlier = (index: number) => emit("edit", (next) => next.parts.splice(inde
 <template>
   <el-dialog v-model="open" :title="`${plan.code}: what it is as a whole`" width="620">
     <div class="form">
-      <label>Name <input :value="plan.name" maxlength="80" @change="text('name', $event)" /></label>
+      <label>Name <KeptInput :value="plan.name" maxlength="80" @done="text('name', $event)" /></label>
       <div class="two">
-        <label>RTO objective, min <input :value="plan.rto_s / 60" type="number" min="1" step="any" @change="number('rto_s', 60, $event)" /></label>
-        <label>RPO objective, min <input :value="plan.rpo_s / 60" type="number" min="0.1" step="any" @change="number('rpo_s', 60, $event)" /></label>
-        <label>Owner <input :value="plan.owner" maxlength="80" @change="text('owner', $event)" /></label>
-        <label>To be tested every, days <input :value="plan.drill_every_days" type="number" min="1" max="3660" @change="number('drill_every_days', 1, $event)" /></label>
+        <label>RTO objective, min <KeptInput :value="plan.rto_s / 60" type="number" min="1" step="any" @done="number('rto_s', 60, $event)" /></label>
+        <label>RPO objective, min <KeptInput :value="plan.rpo_s / 60" type="number" min="0.1" step="any" @done="number('rpo_s', 60, $event)" /></label>
+        <label>Owner <KeptInput :value="plan.owner" maxlength="80" @done="text('owner', $event)" /></label>
+        <label>To be tested every, days <KeptInput :value="plan.drill_every_days" type="number" min="1" max="3660" @done="number('drill_every_days', 1, $event)" /></label>
       </div>
       <h2>Parts: other plans that come first, in this order</h2>
       <p v-for="(part, index) in plan.parts" :key="part.plan" class="part" :data-part="part.plan">
@@ -52,7 +53,7 @@ const earlier = (index: number) => emit("edit", (next) => next.parts.splice(inde
         <button class="link bad" :aria-label="`Take ${part.plan} out`" @click="emit('edit', (next) => next.parts.splice(index, 1))">✕</button>
       </p>
       <label>Add a part <select @change="addPart"><option value="">choose a plan</option><option v-for="one in others" :key="one.code" :value="one.code">{{ one.name }}</option></select></label>
-      <label>Notes and run book text (Markdown) <textarea :value="plan.notes" rows="4" maxlength="4000" placeholder="Whom to call, what to know before, where the paper is." @change="text('notes', $event)" /></label>
+      <label>Notes and run book text (Markdown) <KeptInput long :value="plan.notes" rows="4" maxlength="4000" placeholder="Whom to call, what to know before, where the paper is." @done="text('notes', $event)" /></label>
       <MarkdownText v-if="plan.notes" :text="plan.notes" class="notes" />
     </div>
     <template #footer><button class="btn main" @click="open = false">Done</button></template>

@@ -40,6 +40,7 @@ function key(event: KeyboardEvent) {
   else if (event.key === "Home") void go(row, -1);
   else if (event.key === "Enter" || event.key === "F2") void begin(shown(row, column));
   else if (event.key === "Delete") put("");
+  else if (event.key === "Escape") (event.target as HTMLElement).blur();
   else if (event.key.length === 1 && !event.ctrlKey && !event.metaKey) void begin(event.key);
   else return;
   event.preventDefault();
@@ -73,7 +74,7 @@ function copyAll(event: ClipboardEvent) {
 
 <template>
   <section>
-    <p class="quiet small">Arrows move, Enter or typing edits, a block from a spreadsheet is pasted at the cell you are in; pasted at a name, rows of other workloads join the plan. Copying a name copies the whole table.</p>
+    <p class="quiet small">Arrows move, Enter or typing edits, Escape leaves, a block from a spreadsheet is pasted at the cell you are in; pasted at a name, rows of other workloads join the plan. Copying a name copies the whole table.</p>
     <div v-if="refused.length" class="refused" role="alert">
       <p><b class="bad">✕ {{ count(refused.length, "cell was", "cells were") }} not taken over:</b></p>
       <p v-for="(one, index) in refused.slice(0, 8)" :key="index">row {{ one.row }}: {{ one.said }}</p>
@@ -98,7 +99,7 @@ function copyAll(event: ClipboardEvent) {
               @click="go(row, index)"
               @dblclick="begin(shown(row, index))"
             >
-              <input v-if="typing !== null && at[0] === row && at[1] === index" :value="typing" :aria-label="`${column.title} of ${member.workload}`" @keydown="done" @blur="typing !== null && put(($event.target as HTMLInputElement).value)" @paste.stop />
+              <input v-if="typing !== null && at[0] === row && at[1] === index" :value="typing" :aria-label="`${column.title} of ${member.workload}`" @input="typing = ($event.target as HTMLInputElement).value" @keydown="done" @blur="typing !== null && put(($event.target as HTMLInputElement).value)" @paste.stop />
               <template v-else>{{ column.show(member, wave) }}</template>
             </td>
           </tr>

@@ -3,6 +3,7 @@
 import { computed, nextTick, onMounted, onScopeDispose, ref, useTemplateRef, watch } from "vue";
 import type { Plan } from "@/api/types";
 import { CUE_SIGNS, CUE_WORDS, kindOf, MOST_WAVES, type Owner } from "@/features/plans/draft";
+import KeptInput from "@/ui/KeptInput.vue";
 import { clock, list, roman } from "@/ui/format";
 
 const props = defineProps<{ plan: Plan; first: number; parts: string[]; selected: string[]; wave: number | null; troubled: string[]; dependencies: [string, string][] }>();
@@ -107,12 +108,7 @@ function drop(event: DragEvent, wave: number) {
     >
       <header>
         <button class="roman link" :aria-pressed="props.wave === index" :aria-label="`Rules of wave ${first + index + 1}`" title="When it opens, what belongs in it, its cues" @click="emit('wave', index)">{{ roman(first + index + 1) }}</button>
-        <input
-          :value="wave.name"
-          :aria-label="`Name of wave ${first + index + 1}`"
-          maxlength="40"
-          @change="emit('rename', index, ($event.target as HTMLInputElement).value)"
-        />
+        <KeptInput :value="wave.name" :aria-label="`Name of wave ${first + index + 1}`" maxlength="80" @done="emit('rename', index, $event)" />
       </header>
       <p class="opens">
         {{ first + index === 0 || wave.opens === "at-once" ? "opens at once" : `when ${roman(first + index)} ${opens[wave.opens]}` }}<template v-if="wave.tag_rule">, takes in <span class="mono">{{ wave.tag_rule }}</span></template>
@@ -192,7 +188,7 @@ header {
   border-bottom: 2px solid var(--ink-1);
   padding-bottom: 3px;
 }
-header input {
+header :deep(input) {
   font: inherit;
   font-weight: 700;
   border: 0;

@@ -4,6 +4,7 @@ import { computed } from "vue";
 import type { Plan, Wave } from "@/api/types";
 import CueList from "@/features/plans/CueList.vue";
 import type { Owner } from "@/features/plans/draft";
+import KeptInput from "@/ui/KeptInput.vue";
 import { roman } from "@/ui/format";
 
 const props = defineProps<{ plan: Plan; wave: number; first: number }>();
@@ -30,7 +31,7 @@ function remove() {
 <template>
   <div v-if="one" class="form">
     <h2>Wave {{ number }}</h2>
-    <label>Name <input :value="one.name" maxlength="80" @change="set('name', ($event.target as HTMLInputElement).value.trim() || one.name)" /></label>
+    <label>Name <KeptInput :value="one.name" maxlength="80" @done="set('name', $event.trim() || one.name)" /></label>
     <label v-if="first + wave > 0">
       Opens
       <select :value="one.opens" @change="set('opens', ($event.target as HTMLSelectElement).value as Wave['opens'])">
@@ -41,7 +42,7 @@ function remove() {
     </label>
     <label>
       Takes in what matches this filter
-      <input :value="one.tag_rule" class="mono" placeholder="app=booking tier=web" maxlength="500" @change="set('tag_rule', ($event.target as HTMLInputElement).value.trim())" />
+      <KeptInput :value="one.tag_rule" class="mono" placeholder="app=booking tier=web" maxlength="500" @done="set('tag_rule', $event.trim())" />
     </label>
     <p class="quiet small">What the tags bring in shows up as a finding, and is in the plan once somebody takes it in.</p>
     <CueList :plan="plan" :owner="{ kind: 'wave', wave }" what="the wave" @open="(owner, id) => emit('cue', owner, id)" @edit="emit('edit', $event)" />
