@@ -6,6 +6,7 @@ from tests import worlds
 
 from maestoso.core.model.plan import Member
 from maestoso.core.planning.inputs import RunInputs
+from maestoso.core.readiness.context import Context
 
 WAVES = 8
 CHAIN = 10
@@ -13,6 +14,11 @@ CHAIN = 10
 
 def inputs(workloads: int) -> RunInputs:
     """A test of ``workloads`` machines in eight waves, each waiting for the one before it in its chain."""
+    return worlds.inputs(context(workloads))
+
+
+def context(workloads: int) -> Context:
+    """The plan of that test, and its world."""
     names = [f"w{index:05d}" for index in range(workloads)]
     estate = {name: worlds.workload(name, 1 + index % 200, nics=()) for index, name in enumerate(names)}
     waves: list[list[Member]] = [[] for _ in range(WAVES)]
@@ -20,7 +26,7 @@ def inputs(workloads: int) -> RunInputs:
         wave = index * WAVES // workloads
         before = (names[index - 1],) if index % CHAIN and waves[wave] else ()
         waves[wave].append(Member(workload=name, depends_on=before))
-    ctx = worlds.context(
+    return worlds.context(
         plan=worlds.plan(*(tuple(wave) for wave in waves)),
         workloads=estate,
         target=worlds.target(
@@ -28,4 +34,3 @@ def inputs(workloads: int) -> RunInputs:
         ),
         groups=(worlds.replace(worlds.GROUP, members=tuple(names)),),
     )
-    return worlds.inputs(ctx)

@@ -19,7 +19,8 @@ from maestoso.core.scheduling.list_schedule import Schedule, critical_path
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ScoreStep:
-    """One step on the score. ``low_s`` and ``high_s`` are the p10 and p90 of its end, in a forecast."""
+    """One step on the score. In a forecast, ``low_s`` and ``high_s`` are the p10 and p90 of its end, and
+    ``decides`` is the share of runs in which it holds up the end."""
 
     id: str
     verb: str
@@ -42,6 +43,7 @@ class ScoreStep:
     low_s: float | None = None
     high_s: float | None = None
     critical: bool = False
+    decides: float | None = None
     code: str = ""
     reason: str = ""
 
@@ -78,6 +80,7 @@ def forecast_score(graph: StepGraph, made: Forecast) -> tuple[ScoreStep, ...]:
                 "low_s": round(made.spread_s[at][0], 1),
                 "high_s": round(made.spread_s[at][1], 1),
                 "critical": step.id in critical,
+                "decides": round(made.criticality[at], 2),
             }
         )
         for at, step in enumerate(graph.steps)

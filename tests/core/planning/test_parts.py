@@ -65,6 +65,10 @@ class Parts(unittest.TestCase):
         two = plan("TWO", "app", parts=(Part(plan="ONE"),))
         self.assertEqual(whole(one, {"ONE": one, "TWO": two}.get).circle, ("ONE", "TWO", "ONE"))
 
+    def test_a_part_that_is_met_again_comes_once(self) -> None:
+        laid = whole(plan("ALL", "web", parts=(Part(plan="CORE"), Part(plan="CORE"))), KNOWN.get)
+        self.assertEqual((laid.again, laid.plan.workloads()), (("CORE",), ("db", "queue", "web")))
+
     def test_a_part_without_waves_adds_none(self) -> None:
         known = {"NONE": replace(CORE, code="NONE", waves=())}
         self.assertEqual(len(whole(plan("ALL", "web", parts=(Part(plan="NONE"),)), known.get).plan.waves), 1)

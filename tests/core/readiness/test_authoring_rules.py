@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import re
 import unittest
 from dataclasses import replace
 from datetime import timedelta
 from ipaddress import ip_interface
+from pathlib import Path
 
 from maestoso.core.codec import to_data
 from maestoso.core.estate.row import row_of
@@ -293,6 +295,15 @@ class Mends(unittest.TestCase):
             assert better is not None
             self.assertEqual(better.parts, ())
 
+    def test_a_part_that_is_there_twice_is_kept_once(self) -> None:
+        twice = (Part(plan="CORE"), Part(plan="CORE", opens="at-once"))
+        laid = whole(worlds.plan((Member(workload="web"),), parts=twice), lambda _: CORE)
+        ctx = context(plan=laid.plan, laid=laid)
+        found = next(f for f in findings_of(ctx) if f.code == "part-twice")
+        better = fixed(ctx, found)
+        assert better is not None
+        self.assertEqual(better.parts, twice[:1])
+
     def test_a_provider_comes_to_the_wave_of_its_user_who_waits_for_it(self) -> None:
         estate = {**worlds.WORKLOADS, "db": replace(worlds.WORKLOADS["db"], uses=("web-service",))}
         better = self.mended(context(workloads=estate), "service-comes-later")
@@ -336,3 +347,20 @@ class Aims(unittest.TestCase):
             made = replace(Cue(id="x", title="X", script=CALL_HERE), at=at)
             ctx = context(plan=with_member("db", cues=(made,)), scripts={"hello": SCRIPT})
             self.assertEqual("cue-aims-outside" in [f.code for f in findings_of(ctx)], wrong)
+
+
+class Documented(unittest.TestCase):
+    """Every code of these rules stands in the documentation, with what one press does."""
+
+    def test_every_code_is_documented(self) -> None:
+        here = Path(__file__).resolve().parents[3]
+        said = (here / "docs" / "plans.md").read_text(encoding="utf-8")
+        known = set(re.findall(r"`([a-z-]+)`", said))
+        rules = here / "src" / "maestoso" / "core" / "readiness"
+        text = "".join(file.read_text(encoding="utf-8") for file in sorted(rules.glob("*_rules.py")))
+        codes = set(re.findall(r'(?:blocks|warns|note)\(\s*"([a-z-]+)"', text))
+        self.assertGreater(len(codes), 35)
+        self.assertEqual(codes - known, set())
+        self.assertEqual(set(MENDS) - known, set())
+        for code, (words, _) in MENDS.items():
+            self.assertRegex(said, rf"`{code}` \| [^|]+ \| {words} \|")

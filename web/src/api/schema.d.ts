@@ -2215,6 +2215,7 @@ export interface components {
             low_s: number | null;
             high_s: number | null;
             critical: boolean;
+            decides: number | null;
             code: string;
             reason: string;
         };

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any, Literal
 
 from maestoso.core.errors import CycleFound
@@ -55,7 +56,16 @@ class StepGraph:
         listed = list(steps)
         order = topological_order([step.id for step in listed], {step.id: step.after for step in listed})
         by_id = {step.id: step for step in listed}
-        self.steps: tuple[Step, ...] = tuple(by_id[name] for name in order)
+        self._lay(tuple(by_id[name] for name in order))
+
+    def part(self, positions: Sequence[int]) -> StepGraph:
+        """The graph of some steps, in ascending order, all of whose predecessors are among them."""
+        made = StepGraph.__new__(StepGraph)
+        made._lay(tuple(self.steps[position] for position in positions))
+        return made
+
+    def _lay(self, steps: tuple[Step, ...]) -> None:
+        self.steps: tuple[Step, ...] = steps
         self.index: dict[str, int] = {step.id: position for position, step in enumerate(self.steps)}
         self.preds: tuple[tuple[int, ...], ...] = tuple(
             tuple(self.index[name] for name in step.after) for step in self.steps
@@ -65,6 +75,18 @@ class StepGraph:
             for pred in preds:
                 succs[pred].append(position)
         self.succs: tuple[tuple[int, ...], ...] = tuple(map(tuple, succs))
+
+    @cached_property
+    def waits(self) -> tuple[tuple[tuple[int, float], ...], ...]:
+        """By position: each predecessor, and how many seconds must pass since it was resolved."""
+        found = []
+        for step, preds in zip(self.steps, self.preds, strict=True):
+            if not step.delay_s:
+                found.append(tuple((pred, 0.0) for pred in preds))
+                continue
+            behind = {self.index[name] for name in step.delay_from}
+            found.append(tuple((pred, step.delay_s if pred in behind else 0.0) for pred in preds))
+        return tuple(found)
 
     def __len__(self) -> int:
         return len(self.steps)

@@ -27,8 +27,8 @@ class Twice:
 class Whole:
     """A plan as ``authored``, and with all its parts laid out.
 
-    ``missing`` are parts that no plan has the code of, ``other_way``
-    those that go in another direction, ``circle`` a plan that contains itself.
+    ``missing`` are parts that no plan has the code of, ``other_way`` those that go in another direction,
+    ``circle`` a plan that contains itself, ``again`` parts that are met more than once and come once.
     """
 
     plan: Plan
@@ -37,6 +37,7 @@ class Whole:
     missing: tuple[str, ...] = ()
     other_way: tuple[str, ...] = ()
     circle: tuple[str, ...] = ()
+    again: tuple[str, ...] = ()
 
 
 def whole(plan: Plan, find: Callable[[str], Plan | None]) -> Whole:
@@ -52,6 +53,7 @@ def whole(plan: Plan, find: Callable[[str], Plan | None]) -> Whole:
         missing=tuple(dict.fromkeys(laid.missing)),
         other_way=tuple(dict.fromkeys(laid.other_way)),
         circle=laid.circle,
+        again=tuple(dict.fromkeys(laid.again)),
     )
 
 
@@ -65,12 +67,18 @@ class _Laying:
         self.missing: list[str] = []
         self.other_way: list[str] = []
         self.circle: tuple[str, ...] = ()
+        self.met: set[str] = set()
+        self.again: list[str] = []
 
     def lay(self, plan: Plan, way: tuple[str, ...]) -> None:
         for part in plan.parts:
             if part.plan in way or len(way) > DEEPEST:
                 self.circle = (*way, part.plan)
                 continue
+            if part.plan in self.met:
+                self.again.append(part.plan)
+                continue
+            self.met.add(part.plan)
             found = self.find(part.plan)
             if found is None:
                 self.missing.append(part.plan)

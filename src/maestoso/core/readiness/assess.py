@@ -71,6 +71,9 @@ RULES: tuple[Rule, ...] = (
     landing_rules.target_answers,
 )
 
+MANY_STEPS = 3000
+"""From here on half the samples do: the ends of large plans spread less, and people wait while they edit."""
+
 UNPLANNABLE = frozenset(
     {
         "plan-empty",
@@ -170,7 +173,13 @@ def assess(
         findings=_in_order(ctx, [*noticed, *ready_timeout_short(ctx.plan, expected)]),
         inputs=replace(inputs, estimates=expected),
         graph=graph,
-        forecast=forecast(graph, expected, inputs.limits, ctx.plan.rto_s, samples=samples),
+        forecast=forecast(
+            graph,
+            expected,
+            inputs.limits,
+            ctx.plan.rto_s,
+            samples=samples if len(graph) < MANY_STEPS else samples // 2,
+        ),  # fmt: skip
     )
 
 

@@ -85,15 +85,13 @@ class Context:
 
     def group_of(self, workload: str) -> Group | None:
         """The group that copies ``workload`` in the direction of the plan."""
-        return next(
-            (
-                group
-                for group in self.groups
-                if workload in group.members
-                and (group.source, group.target) == (self.plan.source, self.plan.target)
-            ),
-            None,
-        )
+        return self._protecting.get(workload)
+
+    @cached_property
+    def _protecting(self) -> Mapping[str, Group]:
+        way = (self.plan.source, self.plan.target)
+        ours = [group for group in self.groups if (group.source, group.target) == way]
+        return {name: group for group in reversed(ours) for name in group.members}
 
     def known_members(self) -> list[tuple[int, Member, Workload]]:
         """Members whose workload is in the estate, with their wave; of the size they get at the target."""

@@ -197,6 +197,11 @@ def _part_out(ctx: Context, finding: Finding) -> Plan:
     return replace(ctx.authored, parts=kept)
 
 
+def _part_once(ctx: Context, finding: Finding) -> Plan:
+    kept = {part.plan: part for part in reversed(ctx.authored.parts)}
+    return replace(ctx.authored, parts=tuple(part for part in ctx.authored.parts if kept[part.plan] is part))
+
+
 MENDS: Mapping[str, tuple[str, Mend]] = {
     "member-twice": ("Keep the first", _keep_first),
     "workload-unknown": ("Take it out", _take_out),
@@ -218,6 +223,7 @@ MENDS: Mapping[str, tuple[str, Mend]] = {
     "probe-address-moves": ("Aim it at the workload", _aim_at_workload),
     "part-missing": ("Take the part out", _part_out),
     "part-other-way": ("Take the part out", _part_out),
+    "part-twice": ("Take the second out", _part_once),
     "part-circle": ("Take the part out", _part_out),
 }
 """By code: what the press is called, and what it does."""

@@ -20,6 +20,9 @@ def parts_hold(ctx: Context) -> Iterator[Finding]:
     for code in ctx.laid.other_way:
         said = f"The part {code} does not go from {ctx.plan.source} to {ctx.plan.target}."
         yield blocks("part-other-way", code, said, "Take the part out.")
+    for code in ctx.laid.again:
+        said = f"The part {code} is met more than once; its workloads come up with the first."
+        yield warns("part-twice", code, said, "Take one of the two out.")
     if ctx.laid.circle:
         way = " contains ".join(ctx.laid.circle)
         yield blocks("part-circle", ctx.laid.circle[-1], f"{way}: this never ends.", "Take a part out.")

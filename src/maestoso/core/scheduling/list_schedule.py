@@ -35,22 +35,23 @@ class Schedule:
 def tails(graph: StepGraph, durations_s: Sequence[float]) -> list[float]:
     """Longest path from the start of each step to the end of the graph, in seconds."""
     tail = [0.0] * len(graph)
+    waits = graph.waits
     for position in range(len(graph) - 1, -1, -1):
-        behind = max(
-            (_lag(graph, position, succ) + tail[succ] for succ in graph.succs[position]), default=0.0
-        )
-        tail[position] = durations_s[position] + behind
+        tail[position] += durations_s[position]
+        whole = tail[position]
+        for pred, lag in waits[position]:
+            if whole + lag > tail[pred]:
+                tail[pred] = whole + lag
     return tail
-
-
-def _lag(graph: StepGraph, pred: int, succ: int) -> float:
-    step = graph.steps[succ]
-    return step.delay_s if graph.steps[pred].id in step.delay_from else 0.0
 
 
 def earliest(graph: StepGraph, position: int, finish_s: Sequence[float]) -> float:
     """When the step may start as far as what it waits for is concerned."""
-    return max((finish_s[pred] + _lag(graph, pred, position) for pred in graph.preds[position]), default=0.0)
+    found = 0.0
+    for pred, lag in graph.waits[position]:
+        if finish_s[pred] + lag > found:
+            found = finish_s[pred] + lag
+    return found
 
 
 def capacity(limits: SiteLimits, slot: Slot) -> int:
@@ -77,6 +78,7 @@ def list_schedule(
     order: list[int] = []
     queues: dict[Slot, list[tuple[float, int]]] = {"power": [], "copies": [], "clones": []}
     free = {slot: capacity(limits, slot) for slot in queues}
+    slots = [step.slot for step in graph.steps]
     events: list[tuple[float, int, int]] = []  # time, 0 = finished / 1 = may start, step
     for position in range(count):
         if position in pinned:
@@ -86,7 +88,7 @@ def list_schedule(
             finish[position] = usual if begun.finish_s is None else begun.finish_s
             order.append(position)
             heapq.heappush(events, (finish[position], 0, position))
-            slot = graph.steps[position].slot
+            slot = slots[position]
             if slot and begun.finish_s is None:
                 free[slot] -= 1
         elif waiting[position] == 0:
@@ -101,7 +103,7 @@ def list_schedule(
         time = events[0][0]
         while events and events[0][0] == time:
             _, what, position = heapq.heappop(events)
-            slot = graph.steps[position].slot
+            slot = slots[position]
             if what == 1:
                 if slot is None:
                     begin(position, time)
@@ -127,27 +129,22 @@ def critical_path(graph: StepGraph, schedule: Schedule) -> tuple[str, ...]:
     """Steps from the last to finish back to the start, each held up by the one before it, in run order."""
     if not schedule.order:
         return ()
-    by_slot: dict[Slot, list[int]] = {}
+    # Whoever waited for a slot began when another gave it back: found by slot and moment.
+    freed: dict[tuple[Slot, float], list[int]] = {}
     for position in schedule.order:
         slot = graph.steps[position].slot
         if slot:
-            by_slot.setdefault(slot, []).append(position)
+            freed.setdefault((slot, round(schedule.finish_s[position], 5)), []).append(position)
     position = max(schedule.order, key=lambda p: schedule.finish_s[p])
     path = [position]
     while True:
         start = schedule.start_s[position]
         holding = [
-            pred
-            for pred in graph.preds[position]
-            if abs(schedule.finish_s[pred] + _lag(graph, pred, position) - start) < 1e-6
+            pred for pred, lag in graph.waits[position] if abs(schedule.finish_s[pred] + lag - start) < 1e-6
         ]
         slot = graph.steps[position].slot
         if not holding and slot:
-            holding = [
-                other
-                for other in by_slot[slot]
-                if other != position and abs(schedule.finish_s[other] - start) < 1e-6
-            ]
+            holding = [other for other in freed.get((slot, round(start, 5)), ()) if other != position]
         if not holding or start <= 0:
             break
         position = max(holding, key=lambda p: (schedule.finish_s[p] - schedule.start_s[p], -p))

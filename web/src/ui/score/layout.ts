@@ -56,7 +56,8 @@ function bar(step: ScoreStep, now: number | null): Bar[] {
   if ((step.status === "cancelled" || step.status === "skipped") && !tried) return [];
   const [from, to, ahead] = span(step, now);
   const mark = markOf[step.verb] ?? (step.workload ? "prepare" : "shared");
-  const title = `${step.workload ?? ""} ${step.title}`.trim();
+  const often = step.decides ? `, decides the time in ${Math.round(step.decides * 100)} % of runs` : "";
+  const title = `${step.workload ?? ""} ${step.title}`.trim() + often;
   const bars: Bar[] = [{ step: step.id, mark, from, to, ahead, title }];
   // A running step has a part that is still ahead.
   if (!ahead && step.finish_s === null && step.expected_finish_s > to + SECONDS_AHEAD_SHOWN && !step.person) {
