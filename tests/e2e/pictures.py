@@ -35,6 +35,7 @@ def take(app: Application, chromium: Browser) -> None:
     take_protection(day)
     take_crosswalks(day)
     take_new_plan(day)
+    take_ahead(day)
     day.get_by_role("navigation").get_by_role("link", name="Booking end to end").click()
     expect(day.get_by_role("img", name="Score")).to_be_visible()
     day.locator("[data-workload=api-01]").click()
@@ -66,9 +67,6 @@ def take(app: Application, chromium: Browser) -> None:
     day.get_by_role("navigation").get_by_role("link", name="Runs").click()
     expect(day.get_by_role("table")).to_be_visible()
     keep(day, "runs")
-    day.keyboard.press("Control+k")
-    day.keyboard.type("book")
-    keep(day, "palette")
 
 
 def take_estate(day: Page) -> None:
@@ -82,7 +80,6 @@ def take_estate(day: Page) -> None:
     keep(day, "estate")
     day.get_by_role("row").filter(has_text="pay-relay-01").get_by_text("pay-relay-01").click()
     expect(day.get_by_role("dialog")).to_contain_text("Where it lands")
-    keep(day, "workload")
     day.get_by_role("button", name="Close this dialog").click()
     navigation.get_by_role("link", name="Sites and networks").click()
     expect(day.get_by_text("All answer, and say what the records say")).to_be_visible()
@@ -134,9 +131,29 @@ def take_new_plan(day: Page) -> None:
     day.get_by_role("navigation").get_by_role("link", name="+ New plan").click()
     day.get_by_label("Name").fill("Booking by itself")
     for group in ("Harbour core", "Booking data", "Booking services"):
-        day.get_by_label(group).check()
+        day.get_by_role("checkbox", name=group).check()
     expect(day.get_by_role("heading", level=1)).to_contain_text("13 workloads")
     keep(day, "new-plan")
+
+
+def take_ahead(day: Page) -> None:
+    """A rehearsal with a fault, and the scripts."""
+    navigation = day.get_by_role("navigation")
+    navigation.get_by_role("link", name="Booking end to end").click()
+    expect(day.get_by_role("img", name="Score")).to_be_visible()
+    day.keyboard.press("r")
+    day.get_by_label("What goes wrong").select_option("boot-hangs")
+    day.get_by_label("Of which workload").select_option("web-02")
+    expect(day.get_by_test_id("rehearsed")).to_contain_text("1 step failed")
+    keep(day, "rehearsal")
+    day.keyboard.press("Escape")
+    navigation.get_by_role("link", name="Fleet and signs").click()
+    expect(day.get_by_role("img", name="Score")).to_be_visible()
+    day.locator("[data-workload=ingest-01]").click()
+    day.locator("[data-cue=replay]").get_by_role("button", name="Replay").click()
+    expect(day.get_by_role("dialog").locator("pre")).to_contain_text("replay")
+    keep(day, "cue")
+    day.keyboard.press("Escape")
 
 
 def signed_in(

@@ -169,17 +169,12 @@ def assess(
     )
     graph = compile_test(inputs)
     expected = estimates(graph.steps, {w.name: w for w in inputs.workloads}, measured)
+    samples = samples if len(graph) < MANY_STEPS else samples // 2
     return Assessment(
         findings=_in_order(ctx, [*noticed, *ready_timeout_short(ctx.plan, expected)]),
         inputs=replace(inputs, estimates=expected),
         graph=graph,
-        forecast=forecast(
-            graph,
-            expected,
-            inputs.limits,
-            ctx.plan.rto_s,
-            samples=samples if len(graph) < MANY_STEPS else samples // 2,
-        ),  # fmt: skip
+        forecast=forecast(graph, expected, inputs.limits, ctx.plan.rto_s, samples=samples),
     )
 
 
