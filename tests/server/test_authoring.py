@@ -213,6 +213,22 @@ class Drafts(Authoring):
         reply = self.browser.send("POST", "/plans/ALL/assessment", body)
         self.assertEqual(self.problem(reply, 400, "bad-value")["field"], "body.limits.power")
 
+    def test_any_two_versions_are_compared(self) -> None:
+        plan = self.draft("HARB")
+        for number, delay in ((1, 30), (2, 50)):
+            plan["waves"][0]["members"][0]["delay_s"] = delay
+            saved = self.browser.send(
+                "PUT", "/plans/HARB", {"plan": plan}, **{"If-Match": f'"HARB-{number}"'}
+            )
+            self.assertEqual(saved.status_code, 201)
+        for query, said in (("", "50 s longer"), ("?against=2", "30 s longer")):
+            view = self.browser.get(f"/api/v1/plans/HARB/versions/1{query}").json()
+            self.assertEqual(view["changes"], [f"time-01 waits {said}"])
+        back = self.browser.get("/api/v1/plans/HARB/versions/3?against=2").json()
+        self.assertEqual((back["against"], back["changes"]), (2, ["time-01 waits 20 s less"]))
+        self.problem(self.browser.get("/api/v1/plans/HARB/versions/1?against=9"), 404, "not-found")
+        self.problem(self.browser.get("/api/v1/plans/HARB/versions/1?against=x"), 400, "bad-value")
+
     def test_a_cue_that_cannot_be_is_not_saved(self) -> None:
         plan = self.draft("BOOK")
         plan["cues"] = [{"id": "x", "title": "X"}]

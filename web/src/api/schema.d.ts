@@ -704,7 +704,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description The plan as it was, and what changed since. */
+        /** @description The plan as it was, and what changed since, or up to another version. */
         get: operations["planVersion"];
         put?: never;
         post?: never;
@@ -2502,6 +2502,7 @@ export interface components {
         };
         VersionView: {
             number: number;
+            against: number;
             plan: components["schemas"]["Plan"];
             changes: string[];
         };
@@ -4349,7 +4350,10 @@ export interface operations {
     };
     planVersion: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The number of the version to compare with; the newest if absent. */
+                against?: number;
+            };
             header?: never;
             path: {
                 code: string;

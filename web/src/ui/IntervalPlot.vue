@@ -6,7 +6,7 @@ import { clock, duration } from "@/ui/format";
 
 const props = defineProps<{ forecast: ForecastFigures; scale: number }>();
 const WIDTH = 226;
-const x = (s: number) => (s / props.scale) * (WIDTH - 46);
+const x = (s: number) => (s / props.scale) * (WIDTH - 64);
 const late = computed(() => props.forecast.p80_s > props.forecast.objective_s);
 const words = computed(
   () =>

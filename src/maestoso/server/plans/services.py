@@ -127,14 +127,15 @@ def retire_plan(code: str) -> None:
     row.delete()
 
 
-def version_view(code: str, number: int) -> VersionView:
-    """A version of a plan and what changed from it to the newest. Raises NotFound."""
+def version_view(code: str, number: int, against: int | None = None) -> VersionView:
+    """A version of a plan and what changed from it to another, the newest by default. Raises NotFound."""
     row = find_plan(code)
-    found = row.versions.filter(number=number).first()
-    if found is None:
-        raise NotFound(f"{row.code} has no version {number}.", f"Its versions are 1 to {row.current}.")
-    plan = found.core()
-    return VersionView(number=number, plan=plan, changes=changes(plan, row.version().core()))
+    found = {version.number: version for version in row.versions.filter(number__in=(number, against or 0))}
+    for wanted in (number, against):
+        if wanted is not None and wanted not in found:
+            raise NotFound(f"{row.code} has no version {wanted}.", f"Its versions are 1 to {row.current}.")
+    plan, other = found[number].core(), found[against] if against is not None else row.version()
+    return VersionView(number=number, against=other.number, plan=plan, changes=changes(plan, other.core()))
 
 
 def _refuse_what_can_never_run(plan: Plan, at: datetime) -> None:

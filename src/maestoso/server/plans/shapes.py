@@ -100,9 +100,10 @@ class Templates:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class VersionView:
-    """One version of a plan, and what changed from it to the newest."""
+    """One version of a plan, and what changed from it to the version ``against``."""
 
     number: int
+    against: int
     plan: Plan
     changes: tuple[str, ...]
 

@@ -16,6 +16,7 @@ from maestoso.core.planning.plan_file import SCHEMA
 from maestoso.core.planning.suggest import Suggestion
 from maestoso.core.planning.templates import TEMPLATES
 from maestoso.engine.clock import SystemClock
+from maestoso.server.common.shapes import number as query_number
 from maestoso.server.common.shapes import read, reply, shape
 from maestoso.server.crosswalks.shapes import LandingsView
 from maestoso.server.estate.models import Site
@@ -48,6 +49,11 @@ from maestoso.server.plans.shapes import (
 )
 
 CLOCK = SystemClock()
+AGAINST = OpenApiParameter(
+    "against",
+    OpenApiTypes.INT,
+    description="The number of the version to compare with; the newest if absent.",
+)
 IF_MATCH = OpenApiParameter(
     "If-Match", OpenApiTypes.STR, OpenApiParameter.HEADER, required=True,
     description='The ETag of the version that this one is based on, such as "BOOK-3".',
@@ -139,10 +145,11 @@ class PlanFileView(APIView):
 class VersionOfPlan(APIView):
     """An older version."""
 
-    @extend_schema(operation_id="planVersion", responses=shape(VersionView))
+    @extend_schema(operation_id="planVersion", parameters=[AGAINST], responses=shape(VersionView))
     def get(self, request: Request, code: str, number: int) -> Response:
-        """The plan as it was, and what changed since."""
-        return reply(services.version_view(code, number))
+        """The plan as it was, and what changed since, or up to another version."""
+        against = query_number(request, "against", 0, 0, 10**9)
+        return reply(services.version_view(code, number, against or None))
 
 
 class PlanView(APIView):

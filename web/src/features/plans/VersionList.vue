@@ -9,10 +9,10 @@ const props = defineProps<{ detail: PlanDetail }>();
 const emit = defineEmits<{ restore: [plan: Plan, number: number] }>();
 const shown = ref<VersionView | null>(null);
 const problem = ref<unknown>(null);
-async function show(number: number) {
+async function show(number: number, against: number) {
   problem.value = null;
   try {
-    shown.value = await take(api.GET("/api/v1/plans/{code}/versions/{number}", { params: { path: { code: props.detail.plan.code, number } } }));
+    shown.value = await take(api.GET("/api/v1/plans/{code}/versions/{number}", { params: { path: { code: props.detail.plan.code, number }, query: { against } } }));
   } catch (caught) {
     problem.value = caught;
   }
@@ -28,11 +28,15 @@ function restore() {
   <ol class="versions">
     <li v-for="version in detail.versions" :key="version.number">
       <b>{{ version.number }}</b> {{ version.summary }} <span class="quiet">{{ version.author }}, {{ ago(version.saved_at) }}</span>
-      <button v-if="version.number !== detail.version" class="link" :aria-label="`Compare version ${version.number}`" @click="show(version.number)"> compare</button>
+      <button v-if="version.number !== detail.version" class="link" :aria-label="`Compare version ${version.number}`" @click="show(version.number, detail.version)"> compare</button>
     </li>
   </ol>
-  <el-dialog :model-value="!!shown" :title="`Since version ${shown?.number}`" width="520" @close="shown = null">
-    <p v-if="!shown?.changes.length">Nothing is different: version {{ detail.version }} says the same.</p>
+  <el-dialog :model-value="!!shown" :title="`From version ${shown?.number} to version ${shown?.against}`" width="520" @close="shown = null">
+    <p v-if="shown && detail.versions.length > 2">
+      <label>From <select class="entry" :value="shown.number" aria-label="From version" @change="show(Number(($event.target as HTMLSelectElement).value), shown.against)"><option v-for="one in detail.versions" :key="one.number">{{ one.number }}</option></select></label>
+      <label> to <select class="entry" :value="shown.against" aria-label="To version" @change="show(shown.number, Number(($event.target as HTMLSelectElement).value))"><option v-for="one in detail.versions" :key="one.number">{{ one.number }}</option></select></label>
+    </p>
+    <p v-if="!shown?.changes.length">Nothing is different: version {{ shown?.against }} says the same.</p>
     <ul v-else class="changes">
       <li v-for="one in shown.changes" :key="one">{{ one }}</li>
     </ul>
