@@ -19,6 +19,7 @@ from typing import Any, TypeVar
 from maestoso.core.errors import BadValue
 
 T = TypeVar("T")
+_PLAIN_TYPES = frozenset({str, int, float, bool})
 _TEXTUAL = (IPv4Interface, IPv6Interface, IPv4Network, IPv6Network)
 
 
@@ -27,10 +28,18 @@ def _hints(cls: type) -> dict[str, Any]:
     return typing.get_type_hints(cls)
 
 
+@cache
+def _names(cls: type) -> tuple[str, ...]:
+    return tuple(field.name for field in dataclasses.fields(cls))
+
+
 def to_data(value: Any) -> Any:
     """Turn a value of the model into dicts, lists, strings, numbers, booleans and None."""
+    # Most values are plain: a score of five thousand steps has a hundred thousand of them.
+    if value is None or type(value) in _PLAIN_TYPES:
+        return value
     if dataclasses.is_dataclass(value) and not isinstance(value, type):
-        return {f.name: to_data(getattr(value, f.name)) for f in dataclasses.fields(value)}
+        return {name: to_data(getattr(value, name)) for name in _names(type(value))}
     if isinstance(value, dict):
         return {str(key): to_data(item) for key, item in value.items()}
     if isinstance(value, list | tuple | frozenset):

@@ -71,7 +71,7 @@ def _blank(step: Step, at: int, schedule: Schedule) -> dict[str, object]:
 
 
 def forecast_score(graph: StepGraph, made: Forecast) -> tuple[ScoreStep, ...]:
-    """The score of what would happen."""
+    """The score of what would happen, up to the verdict: what is taken away after it is nobody's question."""
     critical = set(made.critical)
     return tuple(
         ScoreStep(
@@ -84,6 +84,7 @@ def forecast_score(graph: StepGraph, made: Forecast) -> tuple[ScoreStep, ...]:
             }
         )
         for at, step in enumerate(graph.steps)
+        if step.phase != "cleanup"
     )
 
 

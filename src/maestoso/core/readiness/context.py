@@ -103,11 +103,15 @@ class Context:
 
     def provider_of(self, service: str) -> tuple[Workload, Service] | None:
         """Who offers a service, anywhere in the estate."""
+        return self._providers.get(service)
+
+    @cached_property
+    def _providers(self) -> Mapping[str, tuple[Workload, Service]]:
+        found: dict[str, tuple[Workload, Service]] = {}
         for workload in self.workloads.values():
             for offered in workload.offers:
-                if offered.name == service:
-                    return workload, offered
-        return None
+                found.setdefault(offered.name, (workload, offered))
+        return found
 
 
 def _sized(workload: Workload, member: Member) -> Workload:
