@@ -7,12 +7,14 @@ import zlib
 from dataclasses import replace
 from datetime import timedelta
 from typing import Any
+from unittest import mock
 
 from asgiref.sync import async_to_sync
 
 from maestoso.core.codec import from_data, to_data
 from maestoso.core.model.plan import Plan
 from maestoso.core.planning.inputs import RunInputs
+from maestoso.core.ports import LogUnavailable, SiteUnreachable
 from maestoso.core.readiness.assess import Options
 from maestoso.core.runs.events import Draft, Event
 from maestoso.core.runs.operations import Operation, OperationState
@@ -126,13 +128,21 @@ class Scripts(Authoring):
         args = {"secrets": {"FEED_TOKEN": "feed-token", "NONE": "not-stored"}}
         asked = Operation(key="k", run="r", verb="run-script", subject="x", args=args)
         site = SecretsFilledIn(Site())
-        async_to_sync(site.put_operation)(asked, 1)
+        # Renewing the connection, as an engine must, would end the transaction that this test is in.
+        with mock.patch("maestoso.server.scripts.delivery.reachable", side_effect=lambda call: call):
+            async_to_sync(site.put_operation)(asked, 1)
         self.assertEqual(
             sent[0].args["secrets"], {"FEED_TOKEN": SCENARIO.data("scripts")["secrets"]["feed-token"]}
         )
         self.assertEqual(asked.args["secrets"]["FEED_TOKEN"], "feed-token")
         self.assertEqual(async_to_sync(site.changes)(3, 0.0), ([], 3))
         self.assertIsNone(async_to_sync(site.operation)("k"))
+        # While they cannot be read nothing is sent, and it is tried again as with a site that is away.
+        gone = mock.Mock(side_effect=LogUnavailable("the database is away"))
+        away = mock.patch("maestoso.server.scripts.delivery.reachable", return_value=gone)
+        with away, self.assertRaises(SiteUnreachable):
+            async_to_sync(site.put_operation)(asked, 1)
+        self.assertEqual(len(sent), 1)
 
 
 class Parts(Authoring):
@@ -151,6 +161,13 @@ class Parts(Authoring):
         harb["parts"] = [{"plan": "ALL"}]
         reply = self.browser.send("PUT", "/plans/HARB", {"plan": harb}, **{"If-Match": '"HARB-1"'})
         self.assertIn("contains", self.problem(reply, 409, "part-circle")["detail"])
+
+    def test_a_part_that_is_there_twice_is_warned_of_and_saved(self) -> None:
+        plan = self.draft("ALL")
+        plan["parts"].append({"plan": "HARB"})
+        self.assertIn("part-twice", self.codes(plan))
+        reply = self.browser.send("PUT", "/plans/ALL", {"plan": plan}, **{"If-Match": '"ALL-1"'})
+        self.assertEqual(reply.status_code, 201, reply.content)
 
     def test_a_part_that_is_another_plans_cannot_be_retired(self) -> None:
         self.assertIn(

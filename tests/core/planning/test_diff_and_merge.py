@@ -81,6 +81,11 @@ class Changes(unittest.TestCase):
             with self.subTest(said):
                 self.assertIn(said, changes(BASE, after))
 
+    def test_a_part_that_comes_twice_is_a_change(self) -> None:
+        once = replace(BASE, parts=(Part(plan="CORE"),))
+        said = changes(once, replace(BASE, parts=(Part(plan="CORE"), Part(plan="CORE"))))
+        self.assertEqual(said, ("the parts come in the order CORE, CORE",))
+
     def test_a_new_member_and_a_renamed_wave(self) -> None:
         first = replace(
             BASE.waves[0],

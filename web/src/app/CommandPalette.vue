@@ -37,6 +37,7 @@ const items = computed<Item[]>(() => {
     { label: "Crosswalks", hint: "page", run: go("/crosswalks") },
     ...(props.line?.flows ?? []).map((flow) => ({ label: `Where ${flow.source} lands at ${flow.target}`, hint: "crosswalk", run: go(`/crosswalks/${flow.source}/${flow.target}`) })),
     { label: "Make a new plan", hint: "action", run: go("/plans/new") },
+    { label: "Scripts", hint: "page, with secrets", run: go("/scripts") },
     { label: "Runs", hint: "page", run: go("/runs") },
     ...runs.map((run) => ({ label: `Run ${run.id}: ${run.plan_name}`, hint: "run under way", run: go(`/runs/${run.id}`) })),
     ...plans.map((plan) => ({ label: plan.name, hint: `plan ${plan.code}`, run: go(`/plans/${plan.code}`) })),

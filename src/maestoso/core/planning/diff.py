@@ -101,7 +101,7 @@ def _part_changes(before: Plan, after: Plan) -> Iterator[str]:
     was, now = ([part.plan for part in plan.parts] for plan in (before, after))
     yield from (f"{code} is now a part" for code in now if code not in was)
     yield from (f"{code} is no longer a part" for code in was if code not in now)
-    if was != now and sorted(was) == sorted(now):
+    if was != now and set(was) == set(now):
         yield f"the parts come in the order {', '.join(now)}"
     opens = {part.plan: part.opens for part in before.parts}
     for part in after.parts:

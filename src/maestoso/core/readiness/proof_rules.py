@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import fields
 from datetime import timedelta
 from typing import Any
 
 from maestoso.core.model.finding import Finding, note, warns
+from maestoso.core.model.landing import Landing
 from maestoso.core.readiness.context import Context
 
 NAMED = 3
@@ -49,12 +50,8 @@ def changed_since_test(ctx: Context) -> Iterator[Finding]:
 def estate_changed_since_test(ctx: Context) -> Iterator[Finding]:
     """A workload that is another machine than the one that was tested is not proved."""
     tested = ctx.last_test.inputs if ctx.last_test else None
-    now = {workload.name: workload for _, _, workload in ctx.known_members()}
-    said = []
-    for was in tested.workloads if tested else ():
-        changed = _changed(was, now[was.name], _MATTERS) if was.name in now else []
-        if changed:
-            said.append(f"{was.name} ({', '.join(changed)})")
+    before = {workload.name: workload for workload in tested.workloads} if tested else {}
+    said = _changed(before, {workload.name: workload for _, _, workload in ctx.known_members()}, _MATTERS)
     if said:
         yield warns(
             "estate-changed-since-test",
@@ -69,13 +66,11 @@ def landings_changed_since_test(ctx: Context) -> Iterator[Finding]:
     tested = ctx.last_test.inputs if ctx.last_test else None
     if tested is None or not ctx.landed:
         return
-    now = {landing.workload: landing for landing in ctx.landed["test"].landings}
-    said = []
-    for was in tested.landings:
-        names = [field.name for field in fields(was) if field.name != "workload"]
-        changed = _changed(was, now[was.workload], names) if was.workload in now else []
-        if changed:
-            said.append(f"{was.workload} ({', '.join(changed)})")
+    before, now = (
+        {landing.workload: landing for landing in landings}
+        for landings in (tested.landings, ctx.landed["test"].landings)
+    )
+    said = _changed(before, now, [field.name for field in fields(Landing)])
     if said:
         yield warns(
             "landing-changed-since-test",
@@ -102,8 +97,14 @@ def script_changed_since_test(ctx: Context) -> Iterator[Finding]:
         )
 
 
-def _changed(was: Any, now: Any, names: Sequence[str]) -> list[str]:
-    return [_WORDS.get(name, name) for name in names if getattr(was, name) != getattr(now, name)]
+def _changed(before: Mapping[str, Any], now: Mapping[str, Any], names: Sequence[str]) -> list[str]:
+    """Those that are there both times and are not the same, each with what is different."""
+    said = []
+    for name, was in before.items():
+        other = [f for f in names if name in now and getattr(was, f) != getattr(now[name], f)]
+        if other:
+            said.append(f"{name} ({', '.join(_WORDS.get(field, field) for field in other)})")
+    return said
 
 
 def _listed(names: Sequence[str]) -> str:

@@ -9,10 +9,11 @@ from functools import lru_cache
 from maestoso.core.errors import BadValue, Refused
 from maestoso.core.forecast.calibration import Compared, compare, in_words
 from maestoso.core.forecast.helps import helps
+from maestoso.core.forecast.monte_carlo import Forecast
 from maestoso.core.model.estate import Inventory
-from maestoso.core.model.plan import Plan
+from maestoso.core.planning.inputs import RunInputs
 from maestoso.core.planning.isolated_test import compile_test
-from maestoso.core.readiness.assess import Assessment, Options
+from maestoso.core.readiness.assess import Options
 from maestoso.core.readiness.context import Context
 from maestoso.core.replication.change import ChangeProfile, derived_usual_bps
 from maestoso.core.runs.events import Draft
@@ -46,19 +47,17 @@ REASON = "The rehearsal was asked to let this go wrong."
 
 def what_helps(code: str, draft: PlanDraft, now: datetime) -> Helps:
     """The changes that would save most time. Raises Refused where the draft cannot be forecast."""
-    ctx, judged = _forecastable(code, draft.plan, now)
-    assert judged.inputs is not None and judged.forecast is not None
-    return Helps(helps=helps(ctx.authored, judged.inputs, judged.forecast, compile_test))
+    ctx = context(draft.plan, find_plan(code).current, now)
+    inputs, made = _forecast(ctx)
+    return Helps(helps=helps(ctx.authored, inputs, made, compile_test))
 
 
-def _forecastable(code: str, plan: Plan, now: datetime) -> tuple[Context, Assessment]:
-    row = find_plan(code)
-    ctx = context(plan, row.current, now)
-    judged = judge(ctx, Options(points={}))
-    if judged.inputs is None:
+def _forecast(ctx: Context, mark: str = "t0") -> tuple[RunInputs, Forecast]:
+    judged = judge(ctx, Options(points={}), mark)
+    if judged.inputs is None or judged.forecast is None:
         first = judged.findings[0]
         raise Refused(f"The draft could not run as it stands: {first.sentence}", first.mend, code=first.code)
-    return ctx, judged
+    return judged.inputs, judged.forecast
 
 
 def calibration(code: str) -> Calibration:
@@ -94,15 +93,14 @@ def _compared(pk: int, head: str) -> Compared | None:
 
 def rehearse(code: str, asked: RehearsalAsked, now: datetime) -> RehearsalView:
     """Play a draft through the engine's rules and a practice world in virtual time. Nothing is touched."""
-    ctx, judged = _forecastable(code, asked.plan, now)
+    ctx = context(asked.plan, find_plan(code).current, now)
     world = _world(ctx, now)
     newest = {group: world.points(group)[-1] for group in world.replication.copying if world.points(group)}
     ctx = replace(ctx, newest=newest)
-    judged = judge(ctx, Options(points={}), "r0")
-    assert judged.inputs is not None
+    inputs, _ = _forecast(ctx, "r0")
     for fault in _faults(asked, ctx):
         world.add_fault(fault, world.now)
-    played = Rehearsal("rehearsal", judged.inputs, world, now, PERSON)
+    played = Rehearsal("rehearsal", inputs, world, now, PERSON)
     state = played.play(_person, MOST_EVENTS)
     failures = [event for event in played.log if event.kind == "step.failed"]
     return RehearsalView(

@@ -151,7 +151,8 @@ def _refuse_what_can_never_run(plan: Plan, at: datetime) -> None:
         cue_rules.cue_malformed,
         part_rules.parts_hold,
     ):
-        for finding in rule(bare):
+        # Some of these rules warn as well, and a draft that one is warned of can be saved.
+        for finding in (one for one in rule(bare) if one.severity == "blocks"):
             raise Refused(finding.sentence, finding.mend, code=finding.code, field="body.plan")
 
 

@@ -6,8 +6,9 @@ from dataclasses import replace
 
 from asgiref.sync import sync_to_async
 
-from maestoso.core.ports import SiteClient
+from maestoso.core.ports import LogUnavailable, SiteClient, SiteUnreachable
 from maestoso.core.runs.operations import Operation, OperationState
+from maestoso.server.runs.log import reachable
 from maestoso.server.scripts.services import with_secrets
 
 
@@ -20,7 +21,11 @@ class SecretsFilledIn:
     async def put_operation(self, operation: Operation, fence: int) -> OperationState:
         """Send it with its secrets."""
         if operation.args.get("secrets"):
-            args = await sync_to_async(with_secrets)(operation.args)
+            try:
+                args = await sync_to_async(reachable(with_secrets))(operation.args)
+            except LogUnavailable as error:
+                # As if the site were away: it is sent again under its key once the secrets can be read.
+                raise SiteUnreachable(f"The secrets for it cannot be read now: {error}") from error
             operation = replace(operation, args=args)
         return await self.client.put_operation(operation, fence)
 

@@ -22,7 +22,7 @@ INTERPRETER = re.compile(r"[a-z][a-z0-9.-]{0,19}")
 LONGEST_TEXT, LONGEST_NOTE, LONGEST_SECRET = 64_000, 400, 4096
 
 
-def library() -> Library:
+def everything() -> Library:
     """Everything, with who uses it."""
     calls, secrets = _uses()
     return Library(

@@ -21,7 +21,7 @@ class LibraryView(APIView):
     @extend_schema(operation_id="library", responses=shape(Library))
     def get(self, request: Request) -> Response:
         """All scripts with the plans that run them, and the names of all secrets."""
-        return reply(services.library())
+        return reply(services.everything())
 
 
 class ScriptOfLibrary(APIView):
