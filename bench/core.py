@@ -68,7 +68,7 @@ def compare(size: int) -> None:
             host_pools=(worlds.HostPool(name="b-hosts", hosts=1, cores=10**6, memory_mib=10**9),)
         ),
     )
-    rehearsal = Rehearsal("r1", made, world, worlds.NOW, "bench")
+    rehearsal = Rehearsal("r1", made, {"B": world}, worlds.NOW, "bench")
     begin = time.perf_counter()
     state = rehearsal.play(worlds.judge)
     playing = time.perf_counter() - begin

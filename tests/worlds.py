@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from ipaddress import ip_interface, ip_network
@@ -23,7 +23,7 @@ from maestoso.core.model.estate import (
 )
 from maestoso.core.model.plan import Member, Plan, Wave
 from maestoso.core.model.protection import Group, Policy, RecoveryPoint
-from maestoso.core.planning.inputs import RunInputs
+from maestoso.core.planning.inputs import Kind, LiveChoices, RunInputs
 from maestoso.core.readiness.assess import Options, assess
 from maestoso.core.readiness.context import Context
 from maestoso.core.replication.change import ChangeProfile
@@ -232,9 +232,42 @@ def judge(state: RunState, verdict: str = "passed") -> tuple[Draft, float] | Non
         )
     if state.held_because is not None:
         return Draft(kind="run.resumed", data={}, by="ann"), 20.0
-    holds = sorted(state.persons - {"verdict"})
+    holds = sorted(state.persons - {"verdict", "decision", "acknowledge"})
     if holds:
         return Draft(kind="hold.answered", data={"step": holds[0], "text": ""}, by="ann"), 20.0
     if "verdict" in state.persons:
         return Draft(kind="verdict.given", data={"verdict": verdict, "notes": "seen"}, by="ann"), 60.0
     return None
+
+
+def source_world(**changes: object) -> World:
+    """Practice site A since yesterday, where the workloads are at home."""
+    made = SiteSpec(code="A", seed=3, inventory=source(workloads=tuple(WORKLOADS.values())))
+    made = replace(made, links=(Link(one="A", other="B", bandwidth_bps=1_000_000_000),), **changes)  # type: ignore[arg-type]
+    found = World(made, NOW - timedelta(days=1))
+    found.advance(NOW.timestamp())
+    return found
+
+
+def live_inputs(kind: Kind, ctx: Context | None = None, **choices: object) -> RunInputs:
+    """Inputs of a live run as the server would make them."""
+    live = LiveChoices(**choices)  # type: ignore[arg-type]
+    options = Options(points={"shop": POINT}, kind=kind, live=live, sync_first=kind == "planned")
+    judged = assess(ctx or context(), options, f"{kind[0]}1", {}, samples=20)
+    if judged.inputs is None:
+        raise AssertionError(judged.findings)
+    return judged.inputs
+
+
+def decide_for(decision: str) -> Callable[[RunState], tuple[Draft, float] | None]:
+    """A person who helps a live run along and then commits it, or rolls it back."""
+
+    def act(state: RunState) -> tuple[Draft, float] | None:
+        if "acknowledge" in state.persons:
+            said = {"step": "acknowledge", "text": "Known."}
+            return Draft(kind="hold.answered", data=said, by="ann"), 20.0
+        if "decision" in state.persons:
+            return Draft(kind="decision.given", data={"decision": decision, "notes": ""}, by="ann"), 60.0
+        return judge(state)
+
+    return act

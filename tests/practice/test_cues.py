@@ -31,7 +31,7 @@ def played(plan: Plan, *faults: Fault, silent: bool = False) -> Rehearsal:
     for fault in faults:
         world.add_fault(fault, world.now)
     ctx = worlds.context(plan=plan, scripts={"hello": SCRIPT}, secrets=frozenset({"token"}))
-    rehearsal = Rehearsal("r-1", worlds.inputs(ctx), world, worlds.NOW, "ann")
+    rehearsal = Rehearsal("r-1", worlds.inputs(ctx), {"B": world}, worlds.NOW, "ann")
 
     def person(state: RunState) -> tuple[Draft, float] | None:
         if silent and state.persons - {"verdict"} and state.held_because is None:
@@ -74,7 +74,7 @@ class Scripts(unittest.TestCase):
         world = worlds.world(copied=replace(worlds.spec().copied, workloads=tuple(mute.values())))
         plan = after_all(script=replace(GUEST, workload="web"))
         ctx = worlds.context(plan=plan, workloads=mute, scripts={"hello": SCRIPT})
-        run = Rehearsal("r-1", worlds.inputs(ctx), world, worlds.NOW, "ann")
+        run = Rehearsal("r-1", worlds.inputs(ctx), {"B": world}, worlds.NOW, "ann")
         run.play(worlds.judge)
         said = next(event for event in run.log if event.kind == "step.failed").data
         self.assertEqual(said["code"], "no-guest-agent")
@@ -98,7 +98,7 @@ class Scripts(unittest.TestCase):
         beside = replace(plan.waves[1], opens="at-once", cues=(hold,))
         plan = replace(plan, waves=(plan.waves[0], beside, plan.waves[2]))
         ctx = worlds.context(plan=plan, scripts={"hello": SCRIPT})
-        run = Rehearsal("r-1", worlds.inputs(ctx), world, worlds.NOW, "ann")
+        run = Rehearsal("r-1", worlds.inputs(ctx), {"B": world}, worlds.NOW, "ann")
 
         def person(state: RunState) -> tuple[Draft, float] | None:
             if "script:x" not in state.in_flight:

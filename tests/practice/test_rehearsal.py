@@ -68,7 +68,7 @@ def tidewell(code: str) -> tuple[RunInputs, World]:
 
 def played(inputs: RunInputs, world: World) -> Rehearsal:
     """A run with a person who helps it along."""
-    rehearsal = Rehearsal("r1", inputs, world, worlds.NOW, "ann")
+    rehearsal = Rehearsal("r1", inputs, {inputs.plan.target: world}, worlds.NOW, "ann")
     rehearsal.play(worlds.judge)
     return rehearsal
 
@@ -91,7 +91,7 @@ class TheStory(unittest.TestCase):
             with self.subTest(row["code"]):
                 rehearsal = played(*tidewell(row["code"]))
                 self.assertEqual(rehearsal.state.outcome, "passed")
-                self.assertEqual(rehearsal.world.remains("t1"), [])
+                self.assertEqual(rehearsal.worlds[rehearsal.state.inputs.plan.target].remains("t1"), [])
                 self.assertEqual(rehearsal.log[-1].data["remains"], [])
 
     def test_the_makespan_is_within_two_percent_of_what_the_limits_allow(self) -> None:
@@ -139,7 +139,7 @@ class BadDays(unittest.TestCase):
     def test_without_a_person_it_waits_for_a_named_thing(self) -> None:
         world = worlds.world()
         world.add_fault(Fault(verb="register", subject="db*", effect="fail"), world.now)
-        rehearsal = Rehearsal("r1", worlds.inputs(), world, worlds.NOW, "ann")
+        rehearsal = Rehearsal("r1", worlds.inputs(), {"B": world}, worlds.NOW, "ann")
         state = rehearsal.play(lambda state: None)
         self.assertFalse(state.finished)
         self.assertEqual(state.failed, {"register:db"})
@@ -147,7 +147,7 @@ class BadDays(unittest.TestCase):
     def test_a_site_that_refuses_a_fence_fails_the_step_in_words(self) -> None:
         world = worlds.world()
         world.fences["r1"] = 9
-        rehearsal = Rehearsal("r1", worlds.inputs(), world, worlds.NOW, "ann")
+        rehearsal = Rehearsal("r1", worlds.inputs(), {"B": world}, worlds.NOW, "ann")
         state = rehearsal.play(lambda state: None)
         self.assertEqual({state.steps[s].code for s in state.failed}, {"fence-too-low"})
 
@@ -183,7 +183,7 @@ class SeededChance(unittest.TestCase):
         return played(worlds.inputs(sync_first=chance.random() < 0.3), world)
 
     def check(self, rehearsal: Rehearsal) -> None:
-        state, world = rehearsal.state, rehearsal.world
+        state, world = rehearsal.state, rehearsal.worlds["B"]
         self.assertTrue(
             state.finished or state.failed or state.persons, "it waits for nothing that has a name"
         )

@@ -36,7 +36,13 @@ def play(code: str, first: int, count: int) -> Runs:
         start = worlds.NOW + timedelta(hours=2 * number)
         # What a test leaves behind is nothing, so one site serves for all of them; old points are let go.
         chosen = tuple(replace(group, point=world.points(group.code)[-1]) for group in inputs.groups)
-        rehearsal = Rehearsal(f"v-{number}", replace(inputs, mark=mark, groups=chosen), world, start, "ann")
+        rehearsal = Rehearsal(
+            f"v-{number}",
+            replace(inputs, mark=mark, groups=chosen),
+            {inputs.plan.target: world},
+            start,
+            "ann",
+        )
         state = rehearsal.play(_quick)
         if state.ready_s is None:
             raise AssertionError(f"run {number} of {code} did not come to its last check")

@@ -363,7 +363,7 @@ class Telling(Authoring):
         newest = {group: world.points(group)[-1] for group in world.replication.copying}
 
         def play(inputs: RunInputs, start: Any) -> list[Event]:
-            rehearsal = Rehearsal("told", inputs, world, start, "ann")
+            rehearsal = Rehearsal("told", inputs, {inputs.plan.target: world}, start, "ann")
 
             def person(state: RunState) -> tuple[Draft, float] | None:
                 return None if "verdict" in state.persons else judge(state)

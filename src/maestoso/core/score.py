@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from maestoso.core.forecast.monte_carlo import Forecast
-from maestoso.core.planning.graph import Step, StepGraph
+from maestoso.core.planning.graph import TO_READY, Step, StepGraph
 from maestoso.core.runs.progress import expected, planned
 from maestoso.core.runs.state import RunState
 from maestoso.core.runs.steps import RESOLVED, Status
@@ -84,7 +84,7 @@ def forecast_score(graph: StepGraph, made: Forecast) -> tuple[ScoreStep, ...]:
             }
         )
         for at, step in enumerate(graph.steps)
-        if step.phase != "cleanup"
+        if step.phase in TO_READY or step.phase == "judge"
     )
 
 

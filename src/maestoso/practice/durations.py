@@ -33,6 +33,17 @@ MEDIAN_S: Mapping[str, float] = {
     "run-script": 9.0,
     "probe": 4.0,
     "leak-check": 8.0,
+    "ask-site": 1.0,
+    "shut-down": 38.0,
+    "fence": 4.0,
+    "lift-fence": 3.0,
+    "promote": 12.0,
+    "demote": 10.0,
+    "wake-host": 150.0,
+    "adopt": 5.0,
+    "give-up": 5.0,
+    "let-points-go": 3.0,
+    "changes-since": 6.0,
 }
 BOOT_MEDIAN_S: Mapping[str, float] = {"linux": 85.0, "bsd": 65.0, "appliance": 110.0}
 SIGMA = 0.22

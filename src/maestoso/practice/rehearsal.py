@@ -5,7 +5,7 @@ An hour takes milliseconds, through the same ``settle`` and the same world as a 
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from datetime import UTC, datetime, timedelta
 
 from maestoso.core.codec import to_data
@@ -23,11 +23,16 @@ Person = Callable[[RunState], tuple[Draft, float] | None]
 
 
 class Rehearsal:
-    """Plays one run. ``log`` holds its events; ``state`` is what they amount to."""
+    """Plays one run on practice worlds, by the codes of their sites.
 
-    def __init__(self, run: str, inputs: RunInputs, world: World, start: datetime, by: str) -> None:
+    ``log`` holds its events; ``state`` is what they amount to. A site without a world does not answer.
+    """
+
+    def __init__(
+        self, run: str, inputs: RunInputs, worlds: Mapping[str, World], start: datetime, by: str
+    ) -> None:
         self.run = run
-        self.world = world
+        self.worlds = worlds
         self.now = start
         first = Event(seq=1, at=start, run_s=0.0, kind="run.started", data={"inputs": to_data(inputs)}, by=by)
         self.log = [first]
@@ -36,7 +41,7 @@ class Rehearsal:
 
     def play(self, person: Person, most_events: int = 200_000) -> RunState:
         """Run until the end, or until it waits for somebody and ``person`` does nothing."""
-        self.world.advance(self.now.timestamp())
+        self._advance(self.now.timestamp())
         while len(self.log) < most_events:
             events, wake_at = settle(self.state, self.now)
             self._write(events)
@@ -49,7 +54,7 @@ class Rehearsal:
                     self._move_to(self.now + timedelta(seconds=seconds))
                     self._take(draft)
                     continue
-            due = self.world.next_due()
+            due = self._next_due()
             moments = [datetime.fromtimestamp(due, UTC)] if due is not None else []
             moments += [wake_at] if wake_at is not None else []
             if not moments:
@@ -60,24 +65,36 @@ class Rehearsal:
     def _move_to(self, moment: datetime) -> None:
         """Let time pass, taking in what the site finishes on the way in the order it happens."""
         while True:
-            due = self.world.next_due()
+            due = self._next_due()
             at = None if due is None else datetime.fromtimestamp(due, UTC)
             if at is None or at > moment:
                 break
             # The float is passed, not the datetime: a microsecond of rounding would leave it undone.
             self.now = max(at, self.now)
-            self.world.advance(due if due is not None else self.now.timestamp())
+            self._advance(due if due is not None else self.now.timestamp())
             self._collect()
         self.now = moment
-        self.world.advance(moment.timestamp())
+        self._advance(moment.timestamp())
         self._collect()
 
     def _collect(self) -> None:
         for key, step in list(self.asked.items()):
-            answer = self.world.operation(key)
+            if step not in self.state.in_flight:
+                # It was not waited for any longer; what the site says now is not heard.
+                del self.asked[key]
+                continue
+            answer = self.worlds[self.state.graph[step].site or ""].operation(key)
             if answer is not None and answer.settled:
                 del self.asked[key]
                 self._take(outcome(self.state.graph[step], answer))
+
+    def _next_due(self) -> float | None:
+        dues = (world.next_due() for world in self.worlds.values())
+        return min((due for due in dues if due is not None), default=None)
+
+    def _advance(self, now: float) -> None:
+        for world in self.worlds.values():
+            world.advance(now)
 
     def _take(self, draft: Draft) -> None:
         event = self.state.event(draft, self.now)
@@ -91,6 +108,9 @@ class Rehearsal:
                 self._send(event.data["step"])
 
     def _send(self, step: str) -> None:
+        world = self.worlds.get(self.state.graph[step].site or "")
+        if world is None:
+            return
         operation = operation_for(self.state, self.run, step)
         self.asked[operation.key] = step
         submission = Submission(
@@ -102,7 +122,7 @@ class Rehearsal:
             pace=operation.pace,
         )
         try:
-            self.world.submit(operation.key, submission, self.now.timestamp())
+            world.submit(operation.key, submission, self.now.timestamp())
         except SiteRefused as refused:
             del self.asked[operation.key]
             failed = OperationState(

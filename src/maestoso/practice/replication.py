@@ -53,6 +53,9 @@ class Copying:
     sent: float = 0.0
     rate_bps: float = 0.0
     paused_because: str = ""
+    promoted_at: float = 0.0  # since when the copies are writable; 0 while they are only copies
+    promoted_point: str = ""
+    held: dict[str, dict[str, float]] = field(default_factory=dict)  # what the source said, by point
     marks: deque[tuple[int, float, float]] = field(default_factory=deque)  # at, written then, written before
     last_mark: float = 0.0
     points: list[RecoveryPoint] = field(default_factory=list)
@@ -121,14 +124,53 @@ class Replication:
         else:
             self.troubles.append(trouble)
 
-    def add_point(self, group: str, now: float) -> RecoveryPoint:
-        """The point that a sync on demand leaves behind."""
+    def add_point(self, group: str, now: float, contents: dict[str, float]) -> RecoveryPoint:
+        """The point that a sync on demand leaves; ``contents`` are of members that were off by then."""
         known = self.copying[group]
         known.sent, known.marks = known.written, deque()
         point = self._point(known, now, known.written - known.last_mark, identity=f"{group}@{now:.3f}")
         known.last_mark = known.written
         known.points.append(point)
+        if contents:
+            known.held[point.id] = contents
         return point
+
+    def contents(self, group: str, point: str) -> dict[str, float]:
+        """The moment of the last write that a point holds, by member."""
+        known = self.copying.get(group)
+        if known is None:
+            return {}
+        at = point.removeprefix(f"{group}@")
+        moment = float(at) if at.replace(".", "", 1).isdigit() else 0.0
+        return {name: known.held.get(point, {}).get(name, moment) for name in known.group.members}
+
+    def promote(self, group: str, point: str, now: float) -> None:
+        """Nothing is copied from now on: the copies are written to here."""
+        known = self.copying.get(group)
+        if known is not None:
+            known.promoted_at, known.promoted_point, known.rate_bps = now, point, 0.0
+            known.marks.clear()
+
+    def demote(self, group: str, now: float) -> bool:
+        """Copies again, equal to the newest point; what the source wrote meanwhile is still to come."""
+        known = self.copying.get(group)
+        if known is None or not known.promoted_at:
+            return False
+        known.promoted_at, known.promoted_point = 0.0, ""
+        return True
+
+    def drop_points(self, group: str) -> bool:
+        """Let all points of a group go, and what was to come. False where there were none."""
+        known = self.copying.get(group)
+        if known is None or not known.points:
+            return False
+        known.points, known.held = [], {known.promoted_point: known.held.get(known.promoted_point, {})}
+        return True
+
+    def changed_since(self, group: str, now: float) -> float:
+        """Bytes that the copies of a group were written since they were promoted."""
+        known = self.copying[group]
+        return rate(group, known.profile, known.promoted_at) * max(now - known.promoted_at, 0.0) * known.pace
 
     def pin(self, group: str, point: str, label: str) -> bool:
         """Name a point so that it stays, or (empty label) let it go. False where it is not held."""
@@ -171,7 +213,8 @@ class Replication:
             backlog_bytes=int(known.written - known.sent), change_bps=self._change(known, self.now),
             rate_bps=known.rate_bps, room_bps=self._room(group.source, self.now) * weight / (weight + beside),
             cycles=len(known.cycles), failed=self._failed(known),
-            kept_points=len(known.points), kept_bytes=sum(point.changed_bytes for point in known.points),
+            promoted=bool(known.promoted_at), kept_points=len(known.points),
+            kept_bytes=sum(point.changed_bytes for point in known.points),
         )  # fmt: skip
 
     def lags(self) -> dict[str, tuple[float, ...]]:
@@ -228,7 +271,7 @@ class Replication:
         by_source: dict[str, list[Copying]] = {}
         for known in self.copying.values():
             before = known.written
-            if known.whole():
+            if known.whole() and not known.promoted_at:
                 known.written += self._change(known, middle) * span
             self._mark(known, begin, end, before)
             by_source.setdefault(known.group.source, []).append(known)
@@ -246,7 +289,7 @@ class Replication:
         return rate(known.group.code, known.profile, at) * factor
 
     def _demand(self, known: Copying, now: float) -> float:
-        if known.paused_because or self._stalled(known.group.source):
+        if known.paused_because or known.promoted_at or self._stalled(known.group.source):
             return 0.0
         if not known.whole():
             begins = known.group.policy.initial_at
@@ -269,7 +312,7 @@ class Replication:
         """Cycles that began in (begin, end]: each fails, or marks how much had been written by then."""
         step = known.group.policy.interval_s
         first, last = int(begin // step + 1) * step, int(end // step) * step
-        if first > last or known.paused_because or not known.whole():
+        if first > last or known.paused_because or known.promoted_at or not known.whole():
             return
         # Of a coarse step only the first cycle can outlive retention, and the last says how far it came.
         times = range(first, last + 1, step) if end - begin <= 60 else dict.fromkeys((first, last))
@@ -361,7 +404,8 @@ class Replication:
                     "paused_because": k.paused_because, "marks": list(k.marks), "last_mark": k.last_mark,
                     "points": [[p.id, p.at.timestamp(), p.kind, p.changed_bytes, p.label] for p in k.points],
                     "cycles": list(k.cycles), "lags": list(k.lags),
-                    "worst_lag": k.worst_lag,
+                    "worst_lag": k.worst_lag, "promoted_at": k.promoted_at,
+                    "promoted_point": k.promoted_point, "held": k.held,
                 }
                 for k in self.copying.values()
             ],
@@ -381,6 +425,7 @@ class Replication:
                 pace=item["pace"], seeded=item["seeded"], written=item["written"], sent=item["sent"],
                 paused_because=item["paused_because"],
                 worst_lag=item["worst_lag"], last_mark=item["last_mark"],
+                promoted_at=item["promoted_at"], promoted_point=item["promoted_point"], held=item["held"],
             )  # fmt: skip
             made.points += [
                 RecoveryPoint(

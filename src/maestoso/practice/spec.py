@@ -40,11 +40,12 @@ class Fault:
 
     ``fail`` answers with ``code`` and ``reason``; ``hang`` never ends by itself; ``slow`` takes ``factor``
     times as long; ``leak`` makes a sandbox with a route to production; ``boot-hangs`` gives power but never
-    a heartbeat; ``exits`` ends a script with ``exit_code``. ``times`` None means until it is cleared.
+    a heartbeat; ``exits`` ends a script with ``exit_code``; a guest whose shutdown is ``ignored`` keeps its
+    power. ``times`` None means until it is cleared.
     """
 
     verb: str
-    effect: Literal["fail", "hang", "slow", "leak", "boot-hangs", "exits"]
+    effect: Literal["fail", "hang", "slow", "leak", "boot-hangs", "exits", "ignored"]
     subject: str = "*"
     times: int | None = 1
     factor: float = 4.0

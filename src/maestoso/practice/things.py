@@ -22,9 +22,21 @@ class Failure(Exception):
         self.reason = reason
 
 
+class NotYet(Exception):
+    """An operation is not over at the moment it was expected to be; look again at ``at``."""
+
+    def __init__(self, at: float) -> None:
+        super().__init__(at)
+        self.at = at
+
+
 @dataclass(slots=True, kw_only=True)
 class Copy:
-    """A test copy, from its first clone to its last trace."""
+    """A machine of the site: a test copy, a copy that a failover brought up, or one of the site's own.
+
+    Own machines have no ``mark``. A ``fenced`` one gets no power. ``contents`` says what its disks hold: the
+    moment of the last write, in seconds since 1970, as of when it last had no power.
+    """
 
     name: str
     workload: str
@@ -38,6 +50,9 @@ class Copy:
     nics: dict[str, dict[str, Any]] = field(default_factory=dict)
     powered: bool = False
     heartbeat_at: float = NEVER
+    fenced: bool = False
+    group: str = ""
+    contents: float = 0.0
 
 
 @dataclass(slots=True, kw_only=True)
@@ -62,7 +77,7 @@ class Op:
     code: str = ""
     reason: str = ""
     fault: Fault | None = None
-    changed: int = 0
+    settled_at: float = 0.0
 
     def state(self) -> OperationState:
         """As the protocol says it."""

@@ -17,7 +17,7 @@ from maestoso.core.model.estate import Link, Workload
 from maestoso.core.model.protection import Group
 from maestoso.core.replication.change import ChangeProfile
 from maestoso.core.replication.cost import GIB
-from maestoso.practice import cues, landings
+from maestoso.practice import cues, landings, live
 from maestoso.practice.durations import boot_s
 from maestoso.practice.spec import Replica
 from maestoso.practice.things import NEVER, Copy, Failure, Op, Sandbox
@@ -43,7 +43,7 @@ class Verb:
 
 
 def _copy(world: World, submission: Submission, registered: bool = True) -> Copy:
-    copy = world.copies.get(submission.subject)
+    copy = world.machine(submission.subject)
     if copy is None or (registered and not copy.registered):
         raise Failure("no-such-copy", f"There is no copy {submission.subject} here.")
     return copy
@@ -53,7 +53,8 @@ def _sync(world: World, op: Op) -> Outcome:
     group = str(op.submission.args.get("group", ""))
     if group not in world.replication.copying:
         raise Failure("no-such-group", f"No copies of group {group!r} are held here.")
-    point = world.replication.add_point(group, world.now)
+    contents = {str(k): float(v) for k, v in dict(op.submission.args.get("contents", {})).items()}
+    point = world.replication.add_point(group, world.now, contents)
     return {"point": point.id, "at": point.at.isoformat()}, {"point": point.id}
 
 
@@ -105,6 +106,9 @@ def _clone_point(world: World, op: Op) -> Outcome:
 
 
 def _register(world: World, op: Op) -> Outcome:
+    args = op.submission.args
+    if args.get("group"):
+        live.disks_of(world, op)
     copy = _copy(world, op.submission, registered=False)
     pool = next(
         (p for p in world.inventory.host_pools if p.name == op.submission.args.get("host_pool")), None
@@ -123,8 +127,9 @@ def _set_size(world: World, op: Op) -> Outcome:
     taken = pool.used_memory_mib + sum(
         c.memory_mib for c in world.copies.values() if c.host_pool == pool.name and c is not copy
     )
-    if taken + memory > pool.memory_mib:
-        left = max(pool.memory_mib - taken, 0)
+    room = live.memory_mib(world, pool) if copy.group else pool.memory_mib
+    if taken + memory > room:
+        left = max(room - taken, 0)
         raise Failure("no-room", f"{copy.name} wants {memory} MiB; {pool.name} has {left} MiB left.")
     copy.cores, copy.memory_mib = int(op.submission.args.get("cores", 1)), memory
     return {}, {"cores": copy.cores, "memory_mib": memory}
@@ -157,6 +162,10 @@ def _set_addresses(world: World, op: Op) -> Outcome:
 
 def _power_on(world: World, op: Op) -> Outcome:
     copy = _copy(world, op.submission)
+    if copy.fenced:
+        raise Failure("fenced", f"{copy.name} is fenced here: it runs, or will run, at another site.")
+    if copy.powered and op.submission.args.get("unless_on"):
+        return {"powered": "on"}, None
     if copy.powered:
         raise Failure("powered-on", f"{copy.name} has power already.")
     seconds = boot_s(world.spec.seed, world.known[copy.workload], op.key) / op.submission.pace
@@ -167,20 +176,20 @@ def _power_on(world: World, op: Op) -> Outcome:
 
 
 def _power_off(world: World, op: Op) -> Outcome:
-    copy = world.copies.get(op.submission.subject)
+    copy = world.machine(op.submission.subject)
     if copy is None or not copy.powered:
         return {}, None
-    copy.powered, copy.heartbeat_at = False, NEVER
-    world.wake_waiters(copy.name)
+    world.cut_power(copy)
     return {}, {"powered": "off"}
 
 
 def _wait_for_heartbeat(world: World, op: Op) -> None:
     """Ends with the heartbeat, or at the time limit, or when the copy loses its power."""
-    copy = world.copies.get(op.submission.subject)
+    copy = world.machine(op.submission.subject)
     if copy is None or (op.fault and op.fault.effect == "hang"):
         return
-    if op.submission.args.get("restart") and copy.powered:
+    if op.submission.args.get("restart") and not copy.fenced:
+        copy.powered = True
         again = world.fault_for(replace(op.submission, verb="power-on"))
         seconds = boot_s(world.spec.seed, world.known[copy.workload], op.key) / op.submission.pace
         copy.heartbeat_at = NEVER if again and again.effect == "boot-hangs" else world.now + seconds
@@ -215,7 +224,7 @@ def _probe_service(world: World, op: Op) -> Outcome:
 
 def _wait_to_probe(world: World, op: Op) -> None:
     """A service answers some time after its machine is up; without that, only the time limit ends it."""
-    copy = world.copies.get(op.submission.subject)
+    copy = world.machine(op.submission.subject)
     if copy is None or not copy.powered or (op.fault and op.fault.effect == "hang"):
         return
     seconds = op.due_at - world.now
@@ -235,6 +244,9 @@ def _unregister(world: World, op: Op) -> Outcome:
     if copy.powered:
         raise Failure("powered-on", f"{copy.name} still has power.")
     copy.registered, copy.nics, copy.memory_mib = False, {}, 0
+    if copy.group:
+        # The disks of a live copy are its group's; those of a test copy are its own, and discarded later.
+        del world.copies[copy.name]
     return {}, {"unregistered": copy.name}
 
 
@@ -271,8 +283,8 @@ def _protect(world: World, op: Op) -> Outcome:
         world.known[workload.name] = workload
     if known is not None and known.group.digest() == group.digest():
         return {"digest": group.digest()}, None
-    profile = known.profile if known is not None else ChangeProfile(usual_bps=0.0)
     usual = sum(world.usual_bps(workload) for workload in workloads)
+    profile = known.profile if known is not None else ChangeProfile(usual_bps=0.0)
     size = sum(workload.size_gib for workload in workloads) * GIB
     replica = Replica(group=group, profile=replace(profile, usual_bps=usual))
     world.replication.protect(replica, float(size), op.submission.pace)
@@ -301,7 +313,9 @@ def _pin_point(world: World, op: Op) -> Outcome:
     return {}, {"point": point, "label": label}
 
 
-ON_COPYING = frozenset({"protect", "unprotect", "pause-copying", "pin-point", "sync", "clone-point"})
+ON_COPYING = frozenset(
+    {"protect", "unprotect", "pause-copying", "pin-point", "sync", "clone-point", *live.ON_COPYING}
+)
 """Verbs whose outcome depends on the copying."""
 
 VERBS: Mapping[str, Verb] = {
@@ -330,4 +344,16 @@ VERBS: Mapping[str, Verb] = {
     "unregister": Verb(_unregister),
     "discard-clone": Verb(_discard_clone),
     "leak-check": Verb(_leak_check),
+    "ask-site": Verb(live.ask_site),
+    "shut-down": Verb(live.shut_down, live.wait_for_shutdown),
+    "fence": Verb(live.fence),
+    "lift-fence": Verb(live.lift_fence),
+    "promote": Verb(live.promote),
+    "demote": Verb(live.demote),
+    "wake-host": Verb(live.wake_host),
+    "adopt": Verb(live.adopt),
+    "give-up": Verb(live.give_up),
+    "let-points-go": Verb(live.let_points_go),
+    "changes-since": Verb(live.changes_since),
+    "reverse-copying": Verb(live.reverse_copying, live.begin_reverse),
 }

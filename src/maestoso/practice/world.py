@@ -21,12 +21,16 @@ from maestoso.core.model.protection import ChangeRate, RecoveryPoint
 from maestoso.core.ports import SiteRefused
 from maestoso.core.replication.change import DAY_S, ChangeProfile, derived_usual_bps, usual_rate
 from maestoso.core.runs.operations import OperationState
+from maestoso.practice import landings
 from maestoso.practice.durations import operation_s
 from maestoso.practice.replication import Replication
 from maestoso.practice.spec import Fault, SiteSpec, Trouble
-from maestoso.practice.things import NEVER, Copy, Failure, Op, Sandbox
+from maestoso.practice.things import NEVER, Copy, Failure, NotYet, Op, Sandbox
 from maestoso.practice.verbs import ON_COPYING, VERBS
 from maestoso.sites.contract import JournalEntry, Submission, WorkloadChange
+
+RESTART_S = 20.0
+"""Seconds after which the machines of a site that has power again are up."""
 
 
 class World:
@@ -48,6 +52,10 @@ class World:
         self.held_changes = 0
         self.journal: list[JournalEntry] = []
         self.changed: list[str] = []  # the feed: keys in the order of their changes
+        self.machines: dict[str, Copy] = {}  # the site's own, as far as anything was done with them
+        self._home: tuple[Inventory, dict[str, Workload]] | None = None
+        self.woken: set[str] = set()  # host pools whose standby hosts carry load now
+        self.dark = False  # the whole site has no power
         self.waiters: dict[str, set[str]] = {}
         self.recalled: dict[str, list[Any]] = {}  # outcomes that a snapshot knows, while it is replayed
         self.replication = Replication(spec.code, spec.replicas, spec.links, self.now, past)
@@ -183,7 +191,58 @@ class World:
         self.advance(now)
         self.inventory = inventory
 
+    def set_dark(self, dark: bool, now: float) -> None:
+        """The whole site loses its power, or gets it back: its own machines then start by themselves."""
+        self.advance(now)
+        if dark:
+            for copy in [*self.copies.values(), *self.own()]:
+                if copy.powered:
+                    self.cut_power(copy)
+            self.dark = True
+        elif self.dark:
+            self.dark = False
+            for copy in self.own():
+                if not copy.fenced:
+                    copy.powered, copy.heartbeat_at = True, now + RESTART_S
+                    landings.lease(self, copy)
+
+    def own(self) -> list[Copy]:
+        """The machines of the workloads that are at home here."""
+        found = (self.machine(workload.name) for workload in self.inventory.workloads)
+        return [copy for copy in found if copy is not None]
+
+    def running(self) -> int:
+        """How many workloads run here, copies of tests left out."""
+        live = sum(1 for copy in self.copies.values() if copy.group and copy.powered)
+        return live + sum(1 for copy in self.own() if copy.powered)
+
     # --- for the verbs ---
+
+    def machine(self, name: str) -> Copy | None:
+        """The machine of that name: a copy, or one of the site's own, on unless it was turned off."""
+        known = self.copies.get(name) or self.machines.get(name)
+        if known is None:
+            workload = self._at_home().get(name)
+            if workload is None:
+                return None
+            known = self.machines[name] = Copy(
+                name=name, workload=name, mark="", point="", registered=True, powered=not self.dark,
+                heartbeat_at=NEVER if self.dark else self.created_at.timestamp(),
+                contents=self.created_at.timestamp(),
+                nics={n.name: {"nic": n.name, "network": n.network, "mac": n.mac} for n in workload.nics},
+            )  # fmt: skip
+            self.known.setdefault(name, workload)
+        return known
+
+    def _at_home(self) -> dict[str, Workload]:
+        if self._home is None or self._home[0] is not self.inventory:
+            self._home = (self.inventory, {w.name: w for w in self.inventory.workloads})
+        return self._home[1]
+
+    def cut_power(self, copy: Copy) -> None:
+        """Off, with its disks as they are at this moment."""
+        copy.powered, copy.heartbeat_at, copy.contents = False, NEVER, self.now
+        self.wake_waiters(copy.name)
 
     def hold(self, landing: Landing) -> None:
         """Keep a landing for a workload that may arrive."""
@@ -252,10 +311,14 @@ class World:
             if op.fault and op.fault.effect == "fail":
                 raise Failure(op.fault.code, op.fault.reason)
             result, effect = self._recall(op) if op.key in self.recalled else verb.done(self, op)
+        except NotYet as later:
+            self.reschedule(op, later.at)
+            return
         except Failure as failure:
             op.status, op.code, op.reason = "failed", failure.code, failure.reason
+            op.settled_at = self.now
         else:
-            op.status, op.result = "done", result
+            op.status, op.result, op.settled_at = "done", result, self.now
             if effect is not None:
                 self.journal.append(
                     JournalEntry(
@@ -267,7 +330,9 @@ class World:
 
     def _recall(self, op: Op) -> tuple[Mapping[str, Any], Mapping[str, Any] | None]:
         """What became of an operation on the copying, whose state a snapshot holds."""
-        status, result, code, reason, effect = self.recalled[op.key]
+        status, result, code, reason, effect, at = self.recalled[op.key]
+        if self.now < at:
+            raise NotYet(at)
         if status == "failed":
             raise Failure(code, reason)
         if op.submission.verb == "clone-point":
@@ -278,7 +343,7 @@ class World:
         """Outcomes of all operations on the copying, for a snapshot."""
         effects = {entry.key: entry.effect for entry in self.journal}
         return {
-            op.key: [op.status, dict(op.result), op.code, op.reason, effects.get(op.key)]
+            op.key: [op.status, dict(op.result), op.code, op.reason, effects.get(op.key), op.settled_at]
             for op in self.ops.values()
             if op.submission.verb in ON_COPYING and op.status in ("done", "failed")
         }

@@ -10,7 +10,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from maestoso.core.forecast.monte_carlo import forecast
-from maestoso.core.planning.isolated_test import VERDICT
+from maestoso.core.planning.compiled import JUDGED
 from maestoso.core.runs.events import Event
 from maestoso.core.runs.state import RunState
 
@@ -40,7 +40,7 @@ def compare(events: Iterable[Event]) -> Compared | None:
     state = RunState(next(log))
     for event in log:
         state.apply(event)
-        if event.kind == "step.waits" and event.data["step"] == VERDICT:
+        if event.kind == "step.waits" and event.data["step"] in JUDGED:
             break
     if state.ready_s is None:
         return None

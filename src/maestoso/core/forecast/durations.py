@@ -29,6 +29,14 @@ USUAL_S: Mapping[str, float] = {
     "discard-clone": 5.0,
     "remove-sandbox": 6.0,
     "leak-check": 10.0,
+    "ask-site": 1.0,
+    "shut-down": 40.0,
+    "fence": 5.0,
+    "lift-fence": 4.0,
+    "promote": 15.0,
+    "demote": 10.0,
+    "wake-host": 150.0,
+    "reverse-copying": 300.0,
 }
 """Median machine seconds of each verb when nothing was ever measured; a guess, replaced by measurement."""
 

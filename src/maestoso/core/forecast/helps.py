@@ -14,7 +14,7 @@ from typing import Any
 from maestoso.core.forecast.monte_carlo import Forecast, forecast
 from maestoso.core.model.estate import SiteLimits
 from maestoso.core.model.plan import Member, Plan
-from maestoso.core.planning.graph import StepGraph
+from maestoso.core.planning.graph import TO_READY, StepGraph
 from maestoso.core.planning.inputs import Estimate, RunInputs
 from maestoso.core.scheduling.list_schedule import list_schedule
 
@@ -85,7 +85,7 @@ def helps(
 
 def _counted(graph: StepGraph) -> StepGraph:
     """The steps that count for the objective."""
-    return StepGraph(step for step in graph.steps if step.phase in ("prepare", "bring-up"))
+    return StepGraph(step for step in graph.steps if step.phase in TO_READY)
 
 
 def _medians(graph: StepGraph, estimates: Mapping[str, Estimate]) -> list[float]:

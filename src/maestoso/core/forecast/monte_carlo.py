@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from scipy.special import ndtri
 
 from maestoso.core.model.estate import SiteLimits
-from maestoso.core.planning.graph import Slot, StepGraph
+from maestoso.core.planning.graph import TO_READY, Slot, StepGraph
 from maestoso.core.planning.inputs import Estimate
 from maestoso.core.scheduling.list_schedule import (
     Schedule,
@@ -68,7 +68,7 @@ def forecast(
     the ends are corrected by schedules of some of the same samples one by one, since a real run gives a slot
     to whoever comes first.
     """
-    counted = [index for index, step in enumerate(graph.steps) if step.phase in ("prepare", "bring-up")]
+    counted = [index for index, step in enumerate(graph.steps) if step.phase in TO_READY]
     if not counted:
         nothing = Schedule(
             start_s=(0.0,) * len(graph), finish_s=(0.0,) * len(graph), order=(), makespan_s=0.0

@@ -87,7 +87,7 @@ class CopyState:
 
     ``stalled_because`` names what is in the way of all data (a cut link, a source that does not answer).
     ``failed`` counts failed cycles of the last hour by reason, out of ``cycles``. Bytes and rates are after
-    compression.
+    compression. ``promoted``: the copies are written to here, and nothing is copied.
     """
 
     group: str
@@ -104,6 +104,7 @@ class CopyState:
     room_bps: float = 0.0
     cycles: int = 0
     failed: dict[str, int] = field(default_factory=dict)
+    promoted: bool = False
     kept_points: int = 0
     kept_bytes: int = 0
 

@@ -12,7 +12,11 @@ from maestoso.core.errors import CycleFound
 from maestoso.core.model.plan import OnFailure
 
 Slot = Literal["power", "copies", "clones"]
-Phase = Literal["prepare", "bring-up", "judge", "cleanup"]
+Phase = Literal["prepare", "close-down", "hand-over", "bring-up", "judge", "cleanup", "commit", "roll-back"]
+TO_READY: frozenset[Phase] = frozenset({"prepare", "close-down", "hand-over", "bring-up"})
+"""Phases that count for the RTO: up to the last required check."""
+TAKES_BACK: frozenset[Phase] = frozenset({"cleanup", "roll-back"})
+"""Phases that take back what the others did: an abort leaves them to be done."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -23,7 +27,10 @@ class Step:
     ``delay_from`` (a part of ``after``) was resolved: the boot delay counts from what a member waits for,
     not from the preparation of its copy. ``needs`` are those without which this step makes no sense: if one
     of them is skipped, so is this. ``undoes`` are steps that this one takes back; if none of them was ever
-    asked for, there is nothing to do. A step without ``site`` is done by the engine or by a person.
+    asked for, there is nothing to do. ``answers`` are steps whose failure a person must know of here: if all
+    of them are done, there is nothing to ask. A step that is not over ``limit_s`` seconds by the clock on the
+    wall after it was asked for has failed (0: it is waited for). A step without ``site`` is done by the
+    engine or by a person.
     """
 
     id: str
@@ -39,6 +46,8 @@ class Step:
     delay_from: tuple[str, ...] = ()
     needs: tuple[str, ...] = ()
     undoes: tuple[str, ...] = ()
+    answers: tuple[str, ...] = ()
+    limit_s: float = 0.0
     slot: Slot | None = None
     on_failure: OnFailure = "ask"
     skippable: bool = True

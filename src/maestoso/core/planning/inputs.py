@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from datetime import datetime
+from typing import Literal
 
-from maestoso.core.model.estate import SiteLimits, Workload
+from maestoso.core.model.estate import Link, SiteLimits, Workload
 from maestoso.core.model.landing import Landing
-from maestoso.core.model.plan import Plan, RunKind
-from maestoso.core.model.protection import RecoveryPoint
+from maestoso.core.model.plan import Plan
+from maestoso.core.model.protection import Group, RecoveryPoint
 
 COMPILER = 3
 """Number of the rules that turn inputs into steps; a log says which one it was written under.
@@ -16,6 +17,13 @@ COMPILER = 3
 1: as first released. 2: before the verdict, the site is asked what every adapter really has. 3: cues at one
 place come one after the other.
 """
+
+Kind = Literal["test", "planned", "disaster", "re-protect"]
+"""What a run can be. A failback is a planned run of a plan that was turned round."""
+LIVE: tuple[Kind, ...] = ("planned", "disaster")
+"""Kinds that move production."""
+Decision = Literal["commit", "roll-back"]
+AtCommit = Literal["nothing", "re-protect", "end-protection"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -30,11 +38,36 @@ class ScriptText:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class GroupCopy:
-    """One group in a run: its members in the plan, and the point their copies are made from."""
+    """One group in a run: its members in the plan, and the point their copies are made from.
+
+    ``definition`` is the group as it is to be copied from now on; only a re-protect has it.
+    """
 
     code: str
     members: tuple[str, ...]
     point: RecoveryPoint | None
+    definition: Group | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LiveChoices:
+    """What a person chose for a planned failover or a disaster.
+
+    ``close_down``: a disaster tries to shut the source down where it answers. ``go_on``: steps that fail are
+    recorded and passed over. The decision window is ``decide_within_s`` seconds by the clock on the wall
+    (0: it has no end); then ``then`` happens by itself. ``declared_at``: the moment from which RTO and RPO
+    count, the start where it is None. ``acknowledged``: source copies that cannot be confirmed off were
+    acknowledged at the start. ``wake`` are host pools at the target whose standby hosts are woken first.
+    """
+
+    close_down: bool = True
+    go_on: bool = False
+    decide_within_s: int = 0
+    then: Decision = "roll-back"
+    at_commit: AtCommit = "nothing"
+    declared_at: datetime | None = None
+    acknowledged: bool = False
+    wake: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -47,9 +80,12 @@ class Estimate:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RunInputs:
-    """``mark`` is the suffix that names this run's copies at the target site."""
+    """``mark`` names this run at the sites: the suffix of a test's copies, and whose the live ones are.
 
-    kind: RunKind
+    ``live`` is there in a planned or disaster run; ``link`` in a re-protect, the one its data goes over.
+    """
+
+    kind: Kind
     plan: Plan
     plan_version: int
     mark: str
@@ -63,3 +99,5 @@ class RunInputs:
     scripts: tuple[ScriptText, ...] = ()
     estimates: dict[str, Estimate] = field(default_factory=dict)
     compiler: int = COMPILER
+    live: LiveChoices | None = None
+    link: Link | None = None

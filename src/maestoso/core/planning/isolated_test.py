@@ -10,11 +10,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from maestoso.core.model.landing import Landing, LandingNic
+from maestoso.core.model.landing import LandingNic
 from maestoso.core.model.plan import Member
 from maestoso.core.planning.bring_up import BringUp
 from maestoso.core.planning.graph import Step, StepGraph
 from maestoso.core.planning.inputs import RunInputs
+from maestoso.core.planning.landing_steps import LandingSteps
 
 PROVE_NETWORKS = "prove-isolation:networks"
 PROVE_COPIES = "prove-isolation:copies"
@@ -37,15 +38,16 @@ class _TestSteps:
     def __init__(self, inputs: RunInputs) -> None:
         self.inputs = inputs
         self.site = inputs.plan.target
-        self.landings = {landing.workload: landing for landing in inputs.landings}
         self.group_of = {name: group for group in inputs.groups for name in group.members}
         self.members = {member.workload: member for _, member in inputs.plan.members()}
-        self.bring_up = BringUp(
-            inputs, (PROVE_COPIES,), lambda name: copy_name(name, inputs.mark), self._landed
-        )
+        self.bring_up = BringUp(inputs, (PROVE_COPIES,), self._copy_name, self._landed)
+        self.landing = LandingSteps(inputs, "prepare", self._copy_name, self._network)
         # The networks that this test makes, and in whose likeness.
         made = ((self._network(nic), nic.like) for one in inputs.landings for nic in one.nics if nic.isolated)
         self.sandboxes = dict(sorted(made))
+
+    def _copy_name(self, name: str) -> str:
+        return copy_name(name, self.inputs.mark)
 
     def _network(self, nic: LandingNic) -> str:
         """The network of a copy's adapter. Each test makes its own, so that two tests never share one."""
@@ -131,28 +133,17 @@ class _TestSteps:
         nics = (nic for landing in self.inputs.landings for nic in landing.nics if nic.connected)
         return sorted({self._network(nic) for nic in nics})
 
-    def _member_step(self, verb: str, member: Member, **rest: Any) -> Step:
-        copy = copy_name(member.workload, self.inputs.mark)
-        values: dict[str, Any] = {
-            "id": f"{verb}:{member.workload}",
-            "workload": member.workload,
-            "on_failure": member.on_failure,
-        }
-        return self._site_step(verb, copy, **{**values, **rest})
-
     def _copy(self, wave: int, member: Member) -> Iterator[Step]:
         """The copy of one member, up to but not including its power."""
         name = member.workload
-        landing, group = self.landings[name], self.group_of[name]
-        sync = (f"sync:{group.code}",) if self.inputs.sync_first else ()
-        common: dict[str, Any] = {"wave": wave, "phase": "prepare"}
-        yield self._member_step(
+        group = self.group_of[name]
+        yield self.landing.step(
             "clone-point",
             member,
-            **common,
+            wave=wave,
             title="Clone its disks",
             slot="clones",
-            after=sync,
+            after=(f"sync:{group.code}",) if self.inputs.sync_first else (),
             args={
                 "workload": name,
                 "group": group.code,
@@ -160,60 +151,7 @@ class _TestSteps:
                 "point": group.point.id if group.point else None,
             },
         )
-        yield self._member_step(
-            "register",
-            member,
-            **common,
-            title="Register the copy",
-            after=(f"clone-point:{name}",),
-            needs=(f"clone-point:{name}",),
-            args={"host_pool": landing.host_pool, "folder": landing.folder},
-        )
-        yield self._member_step(
-            "set-size",
-            member,
-            **common,
-            title="Set cores and memory",
-            after=(f"register:{name}",),
-            needs=(f"register:{name}",),
-            args={"cores": landing.cores, "memory_mib": landing.memory_mib},
-        )
-        yield self._member_step(
-            "attach-nics",
-            member,
-            **common,
-            title="Attach adapters to the sandbox",
-            after=(f"set-size:{name}", PROVE_NETWORKS),
-            needs=(f"register:{name}",),
-            args={"nics": [self._nic_args(nic) for nic in landing.nics]},
-        )
-        if self._needs_injection(landing):
-            yield self._member_step(
-                "set-addresses",
-                member,
-                **common,
-                title="Set its addresses",
-                after=(f"attach-nics:{name}",),
-                needs=(f"attach-nics:{name}",),
-                args={"nics": [_address_args(nic) for nic in landing.nics if self._is_injected(nic)]},
-            )
-
-    def _needs_injection(self, landing: Landing) -> bool:
-        return any(self._is_injected(nic) for nic in landing.nics)
-
-    def _is_injected(self, nic: LandingNic) -> bool:
-        """Whether the guest must be told: of addresses of its own, or that it shall ask DHCP from now on."""
-        if nic.dhcp:
-            return self.inputs.compiler >= 2 and nic.connected and not nic.was_dhcp
-        return bool(nic.addresses)
-
-    def _nic_args(self, nic: LandingNic) -> dict[str, object]:
-        args: dict[str, object] = {"nic": nic.nic, "network": self._network(nic), "mac": nic.mac}
-        if not nic.connected:
-            args["connected"] = False
-        elif nic.dhcp and nic.addresses:
-            args["reserve"] = [str(address) for address in nic.addresses]
-        return args
+        yield from self.landing.steps(wave, member, f"clone-point:{name}", before_nics=(PROVE_NETWORKS,))
 
     def _all_bring_up(self) -> tuple[str, ...]:
         """Everything before the verdict: copies and what brings them up."""
@@ -225,10 +163,7 @@ class _TestSteps:
         return (self._copy_steps(name)[-1], PROVE_COPIES)
 
     def _copy_steps(self, name: str) -> tuple[str, ...]:
-        steps = [f"{verb}:{name}" for verb in ("clone-point", "register", "set-size", "attach-nics")]
-        if self._needs_injection(self.landings[name]):
-            steps.append(f"set-addresses:{name}")
-        return tuple(steps)
+        return (f"clone-point:{name}", *self.landing.ids(name))
 
     def _cleanup(self) -> Iterator[Step]:
         """Each copy goes as soon as its own steps have settled; a wait in flight ends with its power."""
@@ -238,7 +173,7 @@ class _TestSteps:
             here = {**common, "wave": index}
             off: tuple[str, ...] = ()
             if member.power_on:
-                yield self._member_step(
+                yield self.landing.step(
                     "power-off",
                     member,
                     **here,
@@ -248,7 +183,7 @@ class _TestSteps:
                     undoes=(f"power-on:{name}",),
                 )
                 off = (f"power-off:{name}",)
-            yield self._member_step(
+            yield self.landing.step(
                 "unregister",
                 member,
                 **here,
@@ -256,7 +191,7 @@ class _TestSteps:
                 after=(VERDICT, *off, *self._copy_steps(name)),
                 undoes=(f"register:{name}",),
             )
-            yield self._member_step(
+            yield self.landing.step(
                 "discard-clone",
                 member,
                 **here,
@@ -293,14 +228,3 @@ class _TestSteps:
             ),
             args={"mark": self.inputs.mark},
         )
-
-
-def _address_args(nic: LandingNic) -> dict[str, object]:
-    return {
-        "nic": nic.nic,
-        "addresses": [] if nic.dhcp else [str(address) for address in nic.addresses],
-        "gateways": list(nic.gateways),
-        "dns": list(nic.dns),
-        "suffix": nic.suffix,
-        "dhcp": nic.dhcp,
-    }

@@ -10,13 +10,23 @@ from maestoso.core.forecast.durations import estimates
 from maestoso.core.forecast.monte_carlo import Forecast, forecast
 from maestoso.core.model.estate import SiteLimits
 from maestoso.core.model.finding import Finding, sort_key
+from maestoso.core.model.landing import Landing
 from maestoso.core.model.protection import RecoveryPoint
+from maestoso.core.planning.compiled import compile_run
 from maestoso.core.planning.graph import StepGraph
-from maestoso.core.planning.inputs import Estimate, GroupCopy, RunInputs, ScriptText
-from maestoso.core.planning.isolated_test import compile_test
+from maestoso.core.planning.inputs import (
+    LIVE,
+    Estimate,
+    GroupCopy,
+    Kind,
+    LiveChoices,
+    RunInputs,
+    ScriptText,
+)
 from maestoso.core.readiness import (
     cue_rules,
     landing_rules,
+    live_rules,
     part_rules,
     plan_rules,
     proof_rules,
@@ -69,6 +79,9 @@ RULES: tuple[Rule, ...] = (
     landing_rules.dns_comes_later,
     landing_rules.held_landings,
     landing_rules.target_answers,
+    live_rules.group_on_its_way,
+    live_rules.group_split,
+    live_rules.source_running,
 )
 
 MANY_STEPS = 3000
@@ -100,9 +113,11 @@ UNPLANNABLE = frozenset(
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Options:
-    """What a person chooses for a test. ``points`` are chosen per group; the newest serves for the rest."""
+    """What a person chooses for a run. ``points`` are chosen per group; the newest serves for the rest."""
 
     points: Mapping[str, RecoveryPoint]
+    kind: Kind = "test"
+    live: LiveChoices | None = None
     sync_first: bool = False
     pace: float = 1.0
     cleanup_at: datetime | None = None
@@ -113,6 +128,7 @@ class Assessment:
     """Findings, worst first; and where a run can be planned: its inputs, graph and forecast."""
 
     findings: tuple[Finding, ...]
+    kind: Kind = "test"
     inputs: RunInputs | None = None
     graph: StepGraph | None = None
     forecast: Forecast | None = None
@@ -120,7 +136,17 @@ class Assessment:
     @property
     def blocked(self) -> bool:
         """Whether the run must not start."""
-        return any(finding.severity == "blocks" for finding in self.findings)
+        return bool(self.blocking)
+
+    @property
+    def blocking(self) -> tuple[Finding, ...]:
+        """What is in the way of this kind of run."""
+        return tuple(one for one in self.findings if severity_in(one, self.kind) == "blocks")
+
+
+def severity_in(finding: Finding, kind: Kind) -> str:
+    """What a finding is for a kind of run: a severity, or none where it does not matter."""
+    return finding.live_severity if kind in LIVE else finding.severity
 
 
 def findings_of(ctx: Context, expected: Mapping[str, Estimate] | None = None) -> tuple[Finding, ...]:
@@ -145,37 +171,63 @@ def assess(
     samples: int = 400,
     limits: SiteLimits | None = None,
 ) -> Assessment:
-    """Judge a test of ``ctx.plan``: findings, and its forecast where one can be made.
+    """Judge a run of ``ctx.plan``: findings, and its forecast where one can be made.
 
     ``measured`` holds machine seconds of earlier steps by step id; ``mark`` names the copies of this run;
     ``limits`` stand for those of the target, if one asks what if.
     """
-    noticed = _noticed(ctx)
+    kind, window_s = options.kind, options.live.decide_within_s if options.live else 0
+    noticed = [*_noticed(ctx), *live_rules.live_only(ctx, kind, window_s)]
     if any(finding.code in UNPLANNABLE for finding in noticed):
-        return Assessment(findings=_in_order(ctx, noticed))
+        return Assessment(findings=_in_order(ctx, noticed), kind=kind)
+    landings = ctx.landed["live" if kind in LIVE else "test"].landings
     inputs = RunInputs(
-        kind="test",
+        kind=kind,
         plan=ctx.plan,
         plan_version=ctx.version,
         mark=mark,
         workloads=tuple(workload for _, _, workload in ctx.known_members()),
-        landings=ctx.landed["test"].landings,
+        landings=landings,
         groups=_group_copies(ctx, options),
-        limits=limits or ctx.target.limits,
+        limits=limits or _limits(ctx, kind),
         sync_first=options.sync_first,
         pace=options.pace,
         cleanup_at=options.cleanup_at,
         scripts=_scripts(ctx),
+        live=_waking(ctx, options.live, landings) if kind in LIVE else None,
     )
-    graph = compile_test(inputs)
+    graph = compile_run(inputs)
     expected = estimates(graph.steps, {w.name: w for w in inputs.workloads}, measured)
     samples = samples if len(graph) < MANY_STEPS else samples // 2
     return Assessment(
         findings=_in_order(ctx, [*noticed, *ready_timeout_short(ctx.plan, expected)]),
+        kind=kind,
         inputs=replace(inputs, estimates=expected),
         graph=graph,
         forecast=forecast(graph, expected, inputs.limits, ctx.plan.rto_s, samples=samples),
     )
+
+
+def _limits(ctx: Context, kind: Kind) -> SiteLimits:
+    """Of the target; a live run gives power at both sites, so it keeps to the smaller of the two."""
+    limits, source = ctx.target.limits, ctx.ground.sites.get(ctx.plan.source)
+    if kind not in LIVE or source is None:
+        return limits
+    return replace(limits, power=min(limits.power, source.limits.power))
+
+
+def _waking(ctx: Context, live: LiveChoices | None, landings: Sequence[Landing]) -> LiveChoices:
+    """The choices, with the pools whose standby hosts this run needs."""
+    wanted: dict[str, int] = {}
+    for landing in landings:
+        wanted[landing.host_pool] = wanted.get(landing.host_pool, 0) + landing.memory_mib
+    wake = [
+        pool.name
+        for pool in ctx.target.host_pools
+        if pool.standby_hosts and pool.hosts and wanted.get(pool.name, 0) + pool.used_memory_mib
+        > pool.memory_mib * (pool.hosts - pool.standby_hosts) // pool.hosts
+    ]  # fmt: skip
+    return replace(live or LiveChoices(), wake=tuple(wake))
 
 
 def _scripts(ctx: Context) -> tuple[ScriptText, ...]:

@@ -40,6 +40,8 @@ class Context:
     ``held`` is, by workload, what is wrong with the landing that the target holds for it. ``laid`` is how
     ``plan`` came out of a plan with parts; ``others`` are the other plans that a workload is in; ``rows``
     the whole estate as it is searched; ``scripts`` the library, ``secrets`` the names of what is stored.
+    ``stages`` is where every group is in its lifecycle; ``split`` names workloads of which a second live copy
+    was found, and the site where.
     """
 
     plan: Plan
@@ -63,6 +65,8 @@ class Context:
     rows: Mapping[str, Row] = field(default_factory=dict)
     scripts: Mapping[str, ScriptText] = field(default_factory=dict)
     secrets: frozenset[str] = frozenset()
+    stages: Mapping[str, str] = field(default_factory=dict)
+    split: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def authored(self) -> Plan:

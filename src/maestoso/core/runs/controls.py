@@ -2,19 +2,35 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
+from maestoso.core.codec import to_data
 from maestoso.core.errors import BadValue, NotFound, Refused
+from maestoso.core.model.protection import RecoveryPoint
+from maestoso.core.planning.failover import DECISION
 from maestoso.core.planning.isolated_test import VERDICT
 from maestoso.core.runs.events import Draft
 from maestoso.core.runs.state import RunState
 
-CONTROLS = ("hold", "resume", "abort", "retry", "skip", "answer", "verdict")
+CONTROLS = (
+    "hold", "resume", "abort", "retry", "skip", "answer", "verdict", "commit", "roll-back", "change-point"
+)  # fmt: skip
 VERDICTS = ("passed", "failed", "inconclusive")
 
 
 def control(
-    state: RunState, kind: str, *, by: str, step: str = "", text: str = "", verdict: str = ""
+    state: RunState,
+    kind: str,
+    *,
+    by: str,
+    step: str = "",
+    text: str = "",
+    verdict: str = "",
+    group: str = "",
+    point: RecoveryPoint | None = None,
 ) -> Draft:
-    """The event that ``kind`` becomes. ``text`` is the reason, or the notes of a verdict.
+    """The event that ``kind`` becomes. ``text`` is the reason, or the notes of a verdict or decision;
+    ``group`` comes up again from ``point``.
 
     Raises Refused where the state of the run forbids it, BadValue and NotFound for what makes no sense.
     """
@@ -26,6 +42,8 @@ def control(
         raise NotFound(f"This run has no step {step!r}.", "Name a step of this run.", field="step")
     if kind == "answer":
         _may_answer(state, step, by)
+    if kind == "change-point":
+        return replace(_change_point(state, group, point), by=by)
     draft = {
         "hold": _hold,
         "resume": _resume,
@@ -34,7 +52,9 @@ def control(
         "skip": _skip,
         "answer": _answer,
         "verdict": _verdict,
-    }[kind](state, step, text.strip(), verdict)
+        "commit": _decision,
+        "roll-back": _decision,
+    }[kind](state, step, text.strip(), verdict or kind)
     return Draft(kind=draft.kind, data=draft.data, by=by)
 
 
@@ -55,6 +75,17 @@ def _abort(state: RunState, step: str, text: str, verdict: str) -> Draft:
         raise Refused("The run is being aborted already.", "Wait for its cleanup.")
     if state.verdict is not None:
         raise Refused("The test was judged and is being cleaned up; there is nothing left to abort.")
+    if state.decision is not None:
+        raise Refused(
+            "This run was decided; there is nothing left to abort.",
+            "What was committed is taken back by a failback.",
+        )
+    begun = (state.steps[step.id].attempt for step in state.graph.steps if step.verb == "reverse-copying")
+    if any(begun):
+        raise Refused(
+            "A re-protect is not taken back: what it copied is needed anyway.",
+            "Hold it, and let it go on later.",
+        )
     return Draft(kind="run.aborted", data={"reason": text or "A person aborted the run."})
 
 
@@ -69,7 +100,7 @@ def _skip(state: RunState, step: str, text: str, verdict: str) -> Draft:
         raise Refused(f"{state.graph[step].title} has not failed.", "Only a failed step can be skipped.")
     if not state.graph[step].skippable:
         raise Refused(
-            f"{state.graph[step].title} cannot be skipped: without it the test would not be safe.",
+            f"{state.graph[step].title} cannot be skipped: without it the run would not be safe.",
             "Try it again, or abort the run.",
         )
     if not text:
@@ -88,9 +119,31 @@ def _may_answer(state: RunState, step: str, by: str) -> None:
 
 
 def _answer(state: RunState, step: str, text: str, verdict: str) -> Draft:
-    if step not in state.persons or state.graph[step].verb != "hold":
+    if step not in state.persons or state.graph[step].verb not in ("hold", "acknowledge"):
         raise Refused(f"{state.graph[step].title} does not wait for an answer now.")
     return Draft(kind="hold.answered", data={"step": step, "text": text})
+
+
+def _decision(state: RunState, step: str, text: str, kind: str) -> Draft:
+    if DECISION not in state.persons:
+        raise Refused(
+            "There is nothing to decide now.",
+            "Commit or roll back once everything is up; before that, abort the run to take it back.",
+        )
+    return Draft(kind="decision.given", data={"decision": kind, "notes": text})
+
+
+def _change_point(state: RunState, group: str, point: RecoveryPoint | None) -> Draft:
+    if state.inputs.kind != "disaster" or DECISION not in state.persons:
+        raise Refused(
+            "The point can be changed in a disaster, while it waits for commit or roll back.",
+            "Wait until everything is up.",
+        )
+    if group not in {copy.code for copy in state.inputs.groups}:
+        raise NotFound(f"This run has no group {group[:60]!r}.", "Name a group of this run.", field="group")
+    if point is None:
+        raise BadValue("No point was named.", "Name a recovery point of the group.", field="point")
+    return Draft(kind="point.changed", data={"group": group, "point": to_data(point)})
 
 
 def _verdict(state: RunState, step: str, text: str, verdict: str) -> Draft:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
+from maestoso.core.planning.failover import ACKNOWLEDGE, DECISION
 from maestoso.core.planning.isolated_test import LEAK_CHECK, VERDICT
 from maestoso.core.runs.events import Draft, Event
 from maestoso.core.runs.state import RunState
@@ -26,7 +27,7 @@ def decide(state: RunState, now: datetime) -> Decision:
     """What must be written next. Pure; an empty decision with no ``wake_at`` waits for somebody."""
     if state.finished:
         return Decision(drafts=(), wake_at=None)
-    drafts = [*_for_failures(state), *_for_people(state, now)]
+    drafts = [*_for_silence(state, now), *_for_failures(state), *_for_people(state, now)]
     starts, next_due_s = _starts(state, now)
     drafts += starts
     if not drafts and state.left == 0:
@@ -51,6 +52,26 @@ def settle(state: RunState, now: datetime) -> tuple[list[Event], datetime | None
             events.append(event)
 
 
+def _for_silence(state: RunState, now: datetime) -> list[Draft]:
+    """Steps that are not waited for any longer. What the site does about them later is not heard."""
+    drafts = []
+    for name in sorted(state.limited):
+        if now >= limit_ends(state, name):
+            step = state.graph[name]
+            reason = f"{step.site} gave no answer within {step.limit_s:.0f} s."
+            data = {"step": name, "code": "no-answer", "reason": reason}
+            drafts.append(Draft(kind="step.failed", data=data))
+    return drafts
+
+
+def limit_ends(state: RunState, name: str) -> datetime:
+    """Until when a step in flight with a limit is waited for."""
+    asked = state.steps[name].asked_at
+    if asked is None:
+        raise AssertionError(f"{name} is in flight and was never asked for")
+    return asked + timedelta(seconds=state.graph[name].limit_s)
+
+
 def _for_failures(state: RunState) -> list[Draft]:
     drafts = []
     for name in sorted(state.failed):
@@ -69,12 +90,28 @@ def _for_people(state: RunState, now: datetime) -> list[Draft]:
     if VERDICT in state.persons and due is not None and now >= due:
         notes = "Nobody judged this test before its end time; it was cleaned up by itself."
         return [Draft(kind="verdict.given", data={"verdict": "inconclusive", "notes": notes})]
+    live = state.inputs.live
+    window = window_ends(state)
+    if live is not None and window is not None and now >= window:
+        notes = f"Nobody decided within {live.decide_within_s} s."
+        return [Draft(kind="decision.given", data={"decision": live.then, "notes": notes})]
+    if live is not None and live.acknowledged and ACKNOWLEDGE in state.persons:
+        text = "Acknowledged when the run was started."
+        return [Draft(kind="hold.answered", data={"step": ACKNOWLEDGE, "text": text}, by=state.started_by)]
     return [
         draft
         for name in sorted(state.persons)
         if (limit := hold_ends(state, name)) is not None and now >= limit
         for draft in _unanswered(state, name)
     ]
+
+
+def window_ends(state: RunState) -> datetime | None:
+    """When the decision window ends by itself; None where nothing is to be decided, or it has no end."""
+    asked = state.steps[DECISION].asked_at if DECISION in state.persons else None
+    if state.inputs.live is None or not state.inputs.live.decide_within_s or asked is None:
+        return None
+    return asked + timedelta(seconds=state.inputs.live.decide_within_s)
 
 
 def hold_ends(state: RunState, name: str) -> datetime | None:
@@ -133,9 +170,19 @@ def _start(state: RunState, name: str) -> Draft:
 
 
 def _finish(state: RunState) -> Draft:
-    outcome = "aborted" if state.aborted_because is not None else state.verdict
-    remains = list(state.steps[LEAK_CHECK].result.get("remains", []))
-    return Draft(kind="run.finished", data={"outcome": outcome, "remains": remains})
+    leak = state.steps.get(LEAK_CHECK)
+    remains = list(leak.result.get("remains", [])) if leak is not None else []
+    return Draft(kind="run.finished", data={"outcome": _outcome(state), "remains": remains})
+
+
+def _outcome(state: RunState) -> str | None:
+    if state.aborted_because is not None:
+        return "aborted"
+    if state.inputs.kind == "re-protect":
+        return "protected"
+    if state.decision is not None:
+        return {"commit": "committed", "roll-back": "rolled back"}[state.decision]
+    return state.verdict
 
 
 def _wake_at(state: RunState, now: datetime, next_due_s: float | None) -> datetime | None:
@@ -146,5 +193,8 @@ def _wake_at(state: RunState, now: datetime, next_due_s: float | None) -> dateti
         moments.append(now + timedelta(seconds=wall) + timedelta(microseconds=1))
     if VERDICT in state.persons and state.inputs.cleanup_at is not None:
         moments.append(state.inputs.cleanup_at)
+    moments += [limit_ends(state, name) for name in state.limited]
+    window = window_ends(state)
+    moments += [window] if window is not None else []
     moments += [ends for name in state.persons if (ends := hold_ends(state, name)) is not None]
     return min(moments, default=None)

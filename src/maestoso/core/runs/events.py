@@ -17,6 +17,8 @@ EventKind = Literal[
     "step.waits",
     "hold.answered",
     "verdict.given",
+    "decision.given",
+    "point.changed",
     "run.held",
     "run.resumed",
     "run.aborted",

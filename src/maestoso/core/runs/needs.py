@@ -6,8 +6,9 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Literal
 
+from maestoso.core.planning.failover import ACKNOWLEDGE, DECISION
 from maestoso.core.planning.isolated_test import VERDICT
-from maestoso.core.runs.decide import hold_ends
+from maestoso.core.runs.decide import hold_ends, window_ends
 from maestoso.core.runs.state import RunState
 
 
@@ -19,7 +20,7 @@ class Need:
     ``again`` is what trying a failed step again means.
     """
 
-    kind: Literal["failure", "hold", "verdict", "held"]
+    kind: Literal["failure", "acknowledge", "hold", "verdict", "decision", "held"]
     step: str
     title: str
     text: str
@@ -52,6 +53,10 @@ def needs(state: RunState) -> tuple[Need, ...]:
             up = sum(1 for _, member in state.inputs.plan.members() if member.power_on)
             text = f"{up} copies run isolated at {state.inputs.plan.target}. Look at them, then judge."
             found.append(Need(kind="verdict", step=name, title="The test waits for your verdict", text=text))
+        elif name == DECISION:
+            found.append(_decision(state))
+        elif name == ACKNOWLEDGE:
+            found.append(_acknowledge(state))
         else:
             found.append(
                 Need(
@@ -67,3 +72,44 @@ def needs(state: RunState) -> tuple[Need, ...]:
     if state.held_because is not None:
         found.append(Need(kind="held", step="", title="The run is held", text=state.held_because))
     return tuple(found)
+
+
+def unconfirmed(state: RunState) -> tuple[str, ...]:
+    """Workloads whose copies at the source were not confirmed off and fenced."""
+    names = (member.workload for _, member in state.inputs.plan.members())
+    fences = {name: state.steps.get(f"fence:{name}") for name in names}
+    return tuple(name for name, fence in fences.items() if fence is None or fence.status != "done")
+
+
+def _acknowledge(state: RunState) -> Need:
+    names = unconfirmed(state)
+    listed = ", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
+    source = state.inputs.plan.source
+    return Need(
+        kind="acknowledge",
+        step=ACKNOWLEDGE,
+        title=f"{len(names)} source copies are not confirmed off",
+        text=(
+            f"Nobody can say whether {listed} still run at {source}. If they do, and somebody reaches them, "
+            f"there are two live copies. A fence for each is kept and delivered when {source} answers."
+        ),
+    )
+
+
+def _decision(state: RunState) -> Need:
+    plan, live = state.inputs.plan, state.inputs.live
+    up = sum(1 for _, member in plan.members() if member.power_on)
+    after = {"re-protect": " and begins to copy it back", "end-protection": " and ends its protection"}
+    ends = after.get(live.at_commit, "") if live else ""
+    return Need(
+        kind="decision",
+        step=DECISION,
+        title="Commit, or roll back?",
+        text=(
+            f"{up} workloads run at {plan.target}. "
+            f"Commit makes that final{ends}: the older points are let go. "
+            f"Roll back discards what they changed since, and brings {plan.source} up again."
+        ),
+        ends_at=window_ends(state),
+        then=live.then if live else "",
+    )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
@@ -50,6 +50,18 @@ def operation_for(state: RunState, run: str, step_id: str) -> Operation:
     args = dict(step.args)
     if step.verb == "clone-point" and state.inputs.sync_first:
         args["point"] = state.steps[f"sync:{args['group']}"].result.get("point") or args["point"]
+    if step.verb == "promote":
+        group = str(step.args["group"])
+        chosen = state.points.get(group)
+        args["point"] = chosen.id if chosen else _copied_last(state, group) or args["point"]
+        args["contents"] = _contents(state, args["workloads"])
+    if step_id.startswith("final-sync:"):
+        members = next(copy.members for copy in state.inputs.groups if copy.code == args["group"])
+        args["contents"] = _contents(state, members)
+    if step.verb == "reverse-copying":
+        changed = state.steps[f"changes-since:{step.subject}"].result
+        args["changed_bytes"] = changed.get("changed_bytes", 0)
+        args["since"] = changed.get("since")
     if step.verb == "await-heartbeat" and state.steps[step_id].attempt > 1:
         args["restart"] = True
     return Operation(
@@ -60,6 +72,22 @@ def operation_for(state: RunState, run: str, step_id: str) -> Operation:
         args=args,
         pace=state.inputs.pace,
     )
+
+
+def _copied_last(state: RunState, group: str) -> str | None:
+    """The point that the last copy from a fenced source left, where there was one."""
+    last = state.steps.get(f"final-sync:{group}")
+    return last.result.get("point") if last is not None and last.status == "done" else None
+
+
+def _contents(state: RunState, workloads: Iterable[str]) -> dict[str, Any]:
+    """What the source said the disks of its fenced copies hold, by workload."""
+    fences = {name: state.steps.get(f"fence:{name}") for name in workloads}
+    return {
+        name: fence.result["contents"]
+        for name, fence in fences.items()
+        if fence is not None and fence.status == "done" and "contents" in fence.result
+    }
 
 
 LONGEST_OUTPUT = 2000

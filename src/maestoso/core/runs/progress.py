@@ -3,16 +3,30 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 
+from maestoso.core.planning.graph import TO_READY
 from maestoso.core.runs.state import RunState
 from maestoso.core.runs.steps import RESOLVED
 from maestoso.core.scheduling.list_schedule import Pinned, Schedule, list_schedule
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Outage:
+    """A service that did not answer from ``from_s`` to ``to_s`` (run seconds; None: it still does not)."""
+
+    workload: str
+    service: str
+    from_s: float
+    to_s: float | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Measures:
-    """Seconds. ``rto_s`` is trigger to last required check; ``rpo_s`` per group is trigger minus point."""
+    """Seconds. ``rto_s`` is trigger to last required check; ``rpo_s`` per group is trigger minus point.
+
+    The trigger is the start, or the declared moment of the outage before it.
+    """
 
     rto_s: float | None
     rpo_s: dict[str, float]
@@ -21,15 +35,56 @@ class Measures:
 
 def measures(state: RunState) -> Measures:
     """What the run achieved, as far as it is known now."""
+    before_s = declared_before_s(state)
+    points = {group.code: state.points.get(group.code, group.point) for group in state.inputs.groups}
+    triggered = state.started_at - timedelta(seconds=before_s)
     return Measures(
-        rto_s=state.ready_s,
+        rto_s=None if state.ready_s is None else state.ready_s + before_s,
         rpo_s={
-            group.code: max((state.started_at - group.point.at).total_seconds(), 0.0)
-            for group in state.inputs.groups
-            if group.point is not None
+            code: 0.0 if _copied_whole(state, code) else max((triggered - point.at).total_seconds(), 0.0)
+            for code, point in points.items()
+            if point is not None
         },
         people_s=state.people_s,
     )
+
+
+def declared_before_s(state: RunState) -> float:
+    """How long before the start the outage was declared to have begun."""
+    declared = state.inputs.live.declared_at if state.inputs.live else None
+    return max((state.started_at - declared).total_seconds(), 0.0) if declared else 0.0
+
+
+def _copied_whole(state: RunState, group: str) -> bool:
+    """Whether all that a fenced source had written came across."""
+    last = state.steps.get(f"final-sync:{group}")
+    return group not in state.points and last is not None and last.status == "done"
+
+
+def outages(state: RunState) -> tuple[Outage, ...]:
+    """How long every service of the members was away, by the checks of the run.
+
+    In a planned run a service goes away when its workload is asked to shut down; in a disaster it is away
+    since the outage was declared. It is back when its check passes at the target, or its workload has its
+    heartbeat at the source again.
+    """
+    if state.inputs.live is None:
+        return ()
+    found = []
+    for workload in state.inputs.workloads:
+        closed = state.steps.get(f"shut-down:{workload.name}")
+        from_s = -declared_before_s(state) if state.inputs.kind == "disaster" else None
+        if from_s is None and closed is not None and closed.attempt:
+            from_s = closed.asked_s
+        if from_s is None:
+            continue
+        back = state.steps.get(f"up-again:{workload.name}")
+        for service in workload.offers:
+            probe = state.steps.get(f"probe-service:{workload.name}:{service.name}")
+            ends = [s.settled_s for s in (probe, back) if s is not None and s.status == "done"]
+            ended = min((end for end in ends if end is not None), default=None)
+            found.append(Outage(workload=workload.name, service=service.name, from_s=from_s, to_s=ended))
+    return tuple(found)
 
 
 def overhead(state: RunState) -> float | None:
@@ -74,6 +129,6 @@ def expected_ready_s(state: RunState, schedule: Schedule) -> float:
     counted = [
         schedule.finish_s[position]
         for position, step in enumerate(state.graph.steps)
-        if step.phase in ("prepare", "bring-up")
+        if step.phase in TO_READY
     ]
     return state.ready_s if state.ready_s is not None else max(counted, default=0.0)

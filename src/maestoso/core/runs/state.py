@@ -10,11 +10,14 @@ from datetime import datetime
 from maestoso.core.codec import from_data
 from maestoso.core.errors import LogCorrupt
 from maestoso.core.model.earlier import plan_today
-from maestoso.core.planning.graph import Slot, Step, StepGraph
-from maestoso.core.planning.inputs import Estimate, RunInputs
-from maestoso.core.planning.isolated_test import VERDICT, compile_test
+from maestoso.core.model.protection import RecoveryPoint
+from maestoso.core.planning.compiled import JUDGED, compile_run
+from maestoso.core.planning.failover import DECISION
+from maestoso.core.planning.graph import TAKES_BACK, Slot, Step, StepGraph
+from maestoso.core.planning.inputs import Decision, Estimate, RunInputs
+from maestoso.core.planning.isolated_test import VERDICT
 from maestoso.core.runs.events import Draft, Event
-from maestoso.core.runs.steps import Status, StepState, next_status
+from maestoso.core.runs.steps import RESOLVED, Status, StepState, next_status
 from maestoso.core.scheduling.list_schedule import earliest, tails
 
 
@@ -35,7 +38,7 @@ class RunState:
         if first.kind != "run.started" or first.seq != 1:
             raise LogCorrupt("A run log must begin with run.started at number 1.")
         self.inputs = inputs_in(first)
-        self.graph: StepGraph = compile_test(self.inputs)
+        self.graph: StepGraph = compile_run(self.inputs)
         nothing = Estimate(median_s=0.0)
         self.medians_s = [self.inputs.estimates.get(s.id, nothing).median_s for s in self.graph.steps]
         self.tail_s = tails(self.graph, self.medians_s)
@@ -63,6 +66,9 @@ class RunState:
         self.stopped_for: set[str] = set()
         self.aborted_because: str | None = None
         self.verdict: str | None = None
+        self.decision: Decision | None = None
+        self.points: dict[str, RecoveryPoint] = {}  # chosen after the start, by group
+        self.limited: set[str] = set()  # in flight, and not waited for without end
         self.notes = ""
         self.lost_sites: dict[str, str] = {}
         self.ready_s: float | None = None
@@ -116,9 +122,13 @@ class RunState:
         step, state = self._move(event)
         if event.data["attempt"] != state.attempt + 1:
             raise LogCorrupt(f"Attempt {event.data['attempt']} of {step} follows attempt {state.attempt}.")
-        self.steps[step] = replace(state, attempt=state.attempt + 1, asked_s=event.run_s, code="", reason="")
+        self.steps[step] = replace(
+            state, attempt=state.attempt + 1, asked_s=event.run_s, asked_at=event.at, code="", reason=""
+        )
         self._dequeue(step)
         self.in_flight.add(step)
+        if self.graph[step].limit_s:
+            self.limited.add(step)
         slot = self.graph[step].slot
         if slot:
             self.slots_taken[slot] += 1
@@ -136,7 +146,7 @@ class RunState:
         )
         self._landed(step)
         self.failed.add(step)
-        if self.aborted_because is not None and self.graph[step].phase != "cleanup":
+        if self.aborted_because is not None and self.graph[step].phase not in TAKES_BACK:
             self._cancel(step)
 
     def _on_step_skipped(self, event: Event) -> None:
@@ -156,7 +166,7 @@ class RunState:
         self.steps[step] = replace(state, asked_s=event.run_s, asked_at=event.at)
         self._dequeue(step)
         self.persons.add(step)
-        if step == VERDICT:
+        if step in JUDGED:
             self.ready_s = event.run_s
 
     def _on_hold_answered(self, event: Event) -> None:
@@ -168,6 +178,21 @@ class RunState:
         self.notes = event.data.get("notes", "")
         self._move(replace(event, data={"step": VERDICT}))
         self._resolve(VERDICT)
+
+    def _on_decision_given(self, event: Event) -> None:
+        self.decision = event.data["decision"]
+        self.notes = event.data.get("notes", "")
+        self._move(replace(event, data={"step": DECISION}))
+        untaken = "roll-back" if self.decision == "commit" else "commit"
+        for step in self.graph.steps:
+            if step.phase == untaken and self.steps[step.id].status == "waiting":
+                self._cancel(step.id, event.kind)
+        self._resolve(DECISION)
+
+    def _on_point_changed(self, event: Event) -> None:
+        self.points[event.data["group"]] = from_data(RecoveryPoint, event.data["point"])
+        self.ready_s = None
+        self._reopen(again(self, event.data["group"]), event)
 
     def _on_run_held(self, event: Event) -> None:
         self.held_because = event.data["reason"]
@@ -181,7 +206,7 @@ class RunState:
         self.aborted_because = event.data["reason"]
         self.held_because = None
         for step in self.graph.steps:
-            if step.phase != "cleanup" and self.steps[step.id].status in ("waiting", "person", "failed"):
+            if step.phase not in TAKES_BACK and self.steps[step.id].status in ("waiting", "person", "failed"):
                 self._cancel(step.id)
 
     def _on_site_lost(self, event: Event) -> None:
@@ -208,13 +233,14 @@ class RunState:
         """The step is no longer with its site."""
         if step in self.in_flight:
             self.in_flight.discard(step)
+            self.limited.discard(step)
             slot = self.graph[step].slot
             if slot:
                 self.slots_taken[slot] -= 1
 
-    def _cancel(self, step: str) -> None:
+    def _cancel(self, step: str, event: str = "run.aborted") -> None:
         state = self.steps[step]
-        status = next_status(step, state.status, "run.aborted")
+        status = next_status(step, state.status, event)
         self.steps[step] = replace(state, status=status)
         self._resolve(step)
 
@@ -228,6 +254,26 @@ class RunState:
         for position in self.graph.succs[self.graph.index[step]]:
             self.unresolved[position] -= 1
             if self.unresolved[position] == 0 and self._status(position) == "waiting":
+                self._open(position)
+
+    def _reopen(self, names: Iterable[str], event: Event) -> None:
+        """Steps that were resolved are to be done once more, in their order."""
+        positions = sorted(self.graph.index[name] for name in names)
+        for position in positions:
+            name = self.graph.steps[position].id
+            before = self.steps[name]
+            self.steps[name] = replace(
+                before, status=next_status(name, before.status, event.kind), eligible_s=None, asked_s=None,
+                asked_at=None, settled_s=None,
+            )  # fmt: skip
+            self.persons.discard(name)
+            self.stopped_for.discard(name)
+            if before.status in RESOLVED:
+                self.left += 1
+                for behind in self.graph.succs[position]:
+                    self.unresolved[behind] += 1
+        for position in positions:
+            if self.unresolved[position] == 0:
                 self._open(position)
 
     def _status(self, position: int) -> Status:
@@ -266,7 +312,26 @@ class RunState:
                 return f"{self.graph[needed].title} did not happen, so there is nothing to do here."
         if step.undoes and all(self.steps[name].attempt == 0 for name in step.undoes):
             return "It was never made, so there is nothing to take away."
+        if step.answers and all(self.steps[name].status == "done" for name in step.answers):
+            return "All of it is confirmed, so there is nothing to acknowledge."
         return ""
+
+
+def again(state: RunState, group: str) -> set[str]:
+    """The steps that are done once more when a group comes up from another point.
+
+    Promoting takes the group's machines down first; then they get power, are awaited and probed again, and
+    the decision is asked for anew. What else waited for them came up already and stays.
+    """
+    members = next(copy.members for copy in state.inputs.groups if copy.code == group)
+    found = {f"promote:{group}", "read-adapters:run", DECISION}
+    for step in state.graph.steps:
+        if step.phase == "bring-up" and step.workload in members and step.verb in _COMES_UP:
+            found.add(step.id)
+    return {name for name in found if state.steps[name].status in ("done", "skipped", "person")}
+
+
+_COMES_UP = ("power-on", "await-heartbeat", "probe-service")
 
 
 def fold(events: Iterable[Event]) -> RunState:

@@ -26,9 +26,14 @@ TABLE: Mapping[tuple[Status, str], Status] = {
     ("person", "verdict.given"): "done",
     ("person", "step.skipped"): "skipped",
     ("person", "run.aborted"): "cancelled",
+    ("person", "decision.given"): "done",
     ("failed", "step.retried"): "waiting",
     ("failed", "step.skipped"): "skipped",
     ("failed", "run.aborted"): "cancelled",
+    ("waiting", "decision.given"): "cancelled",  # the branch that was not taken
+    ("done", "point.changed"): "waiting",  # done once more, from another point
+    ("skipped", "point.changed"): "waiting",
+    ("person", "point.changed"): "waiting",
 }
 
 
@@ -36,7 +41,7 @@ TABLE: Mapping[tuple[Status, str], Status] = {
 class StepState:
     """Where a step is. Times are run seconds; ``eligible_s`` is when it may be asked for.
 
-    ``asked_at`` is when a person was asked, by the clock on the wall: people do not go at a pace.
+    ``asked_at`` is when a person or a site was asked, by the clock on the wall: people do not go at a pace.
     """
 
     status: Status = "waiting"

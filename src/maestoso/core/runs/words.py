@@ -8,6 +8,19 @@ from maestoso.core.runs.events import ENGINE, Event
 _VERDICTS = {"passed": "passed", "failed": "failed", "inconclusive": "was inconclusive"}
 
 
+_KINDS = {
+    "test": "test",
+    "planned": "planned failover",
+    "disaster": "disaster failover",
+    "re-protect": "re-protect",
+}
+_ENDS = {
+    "committed": "Finished. The failover is committed.",
+    "rolled back": "Finished. The failover is rolled back; nothing of it is left at the target.",
+    "protected": "Finished. Everything is protected in the other direction.",
+}
+
+
 def _named(graph: StepGraph, step_id: str) -> str:
     step = graph[step_id]
     if step.workload is None:
@@ -31,7 +44,7 @@ def sentence(event: Event, graph: StepGraph) -> str:
     verb = graph[data["step"]].verb if what else ""
     match event.kind:
         case "run.started":
-            text = f"{who} started the test."
+            text = f"{who} started the {_KINDS[event.data['inputs']['kind']]}."
         case "step.asked":
             again = f", try {data['attempt']}" if data["attempt"] > 1 else ""
             text = f"{what}, asked of the site{again}."
@@ -51,18 +64,26 @@ def sentence(event: Event, graph: StepGraph) -> str:
             text = f"{what}:{said}" if event.by == ENGINE else f"{who} answered: {what}.{said}"
         case "verdict.given":
             text = f"{who}: the test {_VERDICTS[data['verdict']]}.{_full(data.get('notes', ''))}"
+        case "decision.given":
+            done = "committed the failover" if data["decision"] == "commit" else "rolled the failover back"
+            text = f"{who} {done}.{_full(data.get('notes', ''))}"
+        case "point.changed":
+            at = str(data["point"]["at"])[:19].replace("T", " ")
+            text = f"{who} lets {data['group']} come up again from its point of {at} UTC."
         case "run.held":
             text = f"The run is held.{_full(data['reason'])}"
         case "run.resumed":
             text = f"{who} let the run go on."
         case "run.aborted":
-            text = f"{who} aborted the run; it is being cleaned up.{_full(data['reason'])}"
+            text = f"{who} aborted the run; what it did is taken back.{_full(data['reason'])}"
         case "site.lost":
             text = f"{data['site']} does not answer; its steps wait.{_full(data['reason'])}"
         case "site.back":
             text = f"{data['site']} answers again; the run goes on."
         case "run.finished":
             left = data.get("remains") or []
+            if data["outcome"] in _ENDS:
+                return _ENDS[data["outcome"]]
             text = (
                 f"Finished. Left behind: {', '.join(left)}." if left else "Finished. Nothing is left behind."
             )

@@ -100,7 +100,7 @@ def rehearse(code: str, asked: RehearsalAsked, now: datetime) -> RehearsalView:
     inputs, _ = _forecast(ctx, "r0")
     for fault in _faults(asked, ctx):
         world.add_fault(fault, world.now)
-    played = Rehearsal("rehearsal", inputs, world, now, PERSON)
+    played = Rehearsal("rehearsal", inputs, {inputs.plan.target: world}, now, PERSON)
     state = played.play(_person, MOST_EVENTS)
     failures = [event for event in played.log if event.kind == "step.failed"]
     return RehearsalView(

@@ -110,7 +110,7 @@ def _play(scenario: Scenario, row: dict[str, Any], now: datetime) -> str:
     ctx = context(plan, version.number, at, newest)
 
     def play(inputs: RunInputs, start: datetime) -> list[Event]:
-        rehearsal = Rehearsal(f"history-{inputs.mark}", inputs, world, start, AUTHOR)
+        rehearsal = Rehearsal(f"history-{inputs.mark}", inputs, {plan.target: world}, start, AUTHOR)
         state = rehearsal.play(_person(row))
         if not state.finished or world.remains(inputs.mark):
             raise RuntimeError(f"The history of {plan.name} did not come to a clean end.")

@@ -1,0 +1,88 @@
+"""Rules that are only about runs that move production, or about groups that are on their way."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import replace
+
+from maestoso.core.model.finding import Finding, blocks, note, warns
+from maestoso.core.planning.inputs import LIVE, Kind
+from maestoso.core.readiness.context import Context
+from maestoso.core.readiness.protection_rules import groups_in_plan
+
+STAGE_MENDS = {
+    "seeding": "Wait for its first copy.",
+    "failing over": "Let the run that moves it end, or abort it.",
+    "running uncommitted": "Commit that run, or roll it back.",
+    "running committed": "Re-protect it first.",
+    "re-protecting": "Wait until the differences are copied.",
+}
+
+
+def group_on_its_way(ctx: Context) -> Iterator[Finding]:
+    """Only a group that is protected can be tested or failed over."""
+    names = {group.code: group.name for group in ctx.groups}
+    for code in groups_in_plan(ctx):
+        stage = ctx.stages.get(code, "protected")
+        if stage not in ("protected", "seeding"):
+            yield blocks("group-not-protected", code, f"{names[code]} is {stage}.", STAGE_MENDS[stage])
+
+
+def group_split(ctx: Context) -> Iterator[Finding]:
+    """A group moves as a whole: members that the plan leaves out would lose their copies under them."""
+    members = set(ctx.plan.workloads())
+    groups = {group.code: group for group in ctx.groups}
+    for code in groups_in_plan(ctx):
+        outside = [name for name in groups[code].members if name not in members]
+        if outside:
+            found = note(
+                "group-split",
+                code,
+                (
+                    f"In a live run: {groups[code].name} also holds {', '.join(outside)}, "
+                    "which the plan leaves out."
+                ),
+                "Take them into the plan, left off if nobody needs them, or out of the group.",
+            )
+            yield replace(found, live="blocks")
+
+
+def source_running(ctx: Context) -> Iterator[Finding]:
+    """Two live copies of one workload: the worst that can be, so it is said before anything else."""
+    for name, site in ctx.split.items():
+        yield blocks(
+            "split-brain",
+            name,
+            f"A copy of {name} was found running at {site}, beside the one that was failed over.",
+            "It was turned off and fenced. See what it wrote, then say on the board that it was seen.",
+        )
+
+
+def live_only(ctx: Context, kind: Kind, decide_within_s: int = 0) -> Iterator[Finding]:
+    """What stands in the way of one kind of live run."""
+    if kind not in LIVE:
+        return
+    source = ctx.plan.source
+    if source in ctx.lost_sites:
+        if kind == "planned":
+            yield blocks(
+                "source-unreachable",
+                source,
+                f"A planned failover needs both sites; {source} does not answer: {ctx.lost_sites[source]}",
+                "Bring its agent back, or choose a disaster failover.",
+            )
+        else:
+            yield warns(
+                "source-unreachable",
+                source,
+                f"{source} does not answer, so nobody can say whether its copies still run.",
+                "You will be asked to acknowledge it. Fences are kept and delivered when it answers.",
+            )
+    longest = max((m.ready_timeout_s for _, m in ctx.plan.members() if m.power_on), default=0)
+    if 0 < decide_within_s < min(longest, 300):
+        yield warns(
+            "decision-window-short",
+            ctx.plan.code,
+            f"The decision window of {decide_within_s} s is shorter than a look at the services takes.",
+            f"Give at least {min(longest, 300)} s.",
+        )

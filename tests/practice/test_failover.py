@@ -1,0 +1,277 @@
+"""Live runs on two practice sites in virtual time, and what their journals say afterwards."""
+
+from __future__ import annotations
+
+import unittest
+from dataclasses import replace
+from datetime import timedelta
+
+from maestoso.core.codec import to_data
+from maestoso.core.landing.ground import Ground
+from maestoso.core.landing.twin import twin
+from maestoso.core.planning.inputs import GroupCopy, RunInputs
+from maestoso.core.planning.turned import turned
+from maestoso.core.runs.events import Draft
+from maestoso.core.runs.state import RunState, fold
+from maestoso.practice.rehearsal import Person, Rehearsal
+from maestoso.practice.spec import Fault
+from maestoso.practice.world import World
+from maestoso.sites.contract import Submission
+from tests import worlds
+
+ALL_ON = set(worlds.NAMES)
+
+
+def on(world: World) -> set[str]:
+    """What has power at a site."""
+    copies = {copy.name for copy in world.copies.values() if copy.powered}
+    return copies | {copy.name for copy in world.own() if copy.powered}
+
+
+class Sites(unittest.TestCase):
+    """Site A, where the shop is at home, and site B, which holds its copies."""
+
+    def setUp(self) -> None:
+        self.a, self.b = worlds.source_world(), worlds.world()
+        self.now = worlds.NOW
+        self.runs = 0
+        self.begun = {"A"}
+
+    def lose_a(self) -> dict[str, World]:
+        """Site A has no power and does not answer."""
+        self.a.set_dark(True, self.now.timestamp())
+        self.begun = set()
+        return {"B": self.b}
+
+    def run_through(
+        self, inputs: RunInputs, person: Person = worlds.decide_for("commit"), **places: World
+    ) -> RunState:
+        """Play a run to its end, or until it waits for somebody who says nothing."""
+        self.runs += 1
+        there = places or {"A": self.a, "B": self.b}
+        rehearsal = Rehearsal(f"r{self.runs}", inputs, there, self.now, "ann")
+        rehearsal.play(person)
+        self.log = rehearsal.log
+        self.now = rehearsal.now
+        self.assertEqual(to_data(fold(self.log).steps), to_data(rehearsal.state.steps))
+        self.check_journals()
+        return rehearsal.state
+
+    def check_journals(self) -> None:
+        """Never on at both sites, read from what the sites say they did."""
+        effects = sorted(
+            (
+                (entry.at, site, entry)
+                for site, world in (("A", self.a), ("B", self.b))
+                for entry in world.journal
+            ),
+            key=lambda found: found[0],
+        )
+        running = {name: set(self.begun) for name in worlds.NAMES}
+        for _, site, entry in effects:
+            name = entry.subject
+            if name not in running:
+                continue
+            if entry.verb == "power-on":
+                running[name].add(site)
+                self.assertLess(len(running[name]), 2, f"{name} is on at both sites")
+            elif entry.verb in ("shut-down", "power-off", "fence"):
+                running[name].discard(site)
+        keys = [entry.key for _, _, entry in effects]
+        self.assertEqual(len(keys), len(set(keys)), "an effect was had twice")
+
+
+class Planned(Sites):
+    def test_production_moves_and_nothing_is_lost(self) -> None:
+        state = self.run_through(worlds.live_inputs("planned"))
+        self.assertEqual(state.outcome, "committed")
+        self.assertEqual((on(self.a), on(self.b)), (set(), ALL_ON))
+        self.assertEqual({w.name for w in self.b.inventory.workloads}, ALL_ON)
+        self.assertEqual(self.a.inventory.workloads, ())
+        fences = {e.subject: e.effect["checksum"] for e in self.a.journal if e.verb == "fence"}
+        promoted = next(e.effect["checksums"] for e in self.b.journal if e.verb == "promote")
+        self.assertEqual(promoted, fences)
+
+    def test_the_source_closes_down_in_the_reverse_of_the_boot_order(self) -> None:
+        self.run_through(worlds.live_inputs("planned"))
+        down = [entry.subject for entry in self.a.journal if entry.verb == "shut-down"]
+        self.assertEqual(down[:2], ["web", "app"])
+        self.assertEqual(set(down[2:]), {"db", "queue"})
+
+    def test_rolled_back_the_source_is_up_again_and_copied_again(self) -> None:
+        state = self.run_through(worlds.live_inputs("planned"), worlds.decide_for("roll-back"))
+        self.assertEqual(state.outcome, "rolled back")
+        self.assertEqual((on(self.a), on(self.b)), (ALL_ON, set()))
+        self.assertEqual(self.b.remains(state.inputs.mark), [])
+        ups = [e.subject for e in self.a.journal if e.verb == "power-on"]
+        self.assertEqual((set(ups[:2]), ups[2:]), ({"db", "queue"}, ["app", "web"]))
+        self.b.advance((self.now + timedelta(minutes=5)).timestamp())
+        self.assertGreater(self.b.points("shop")[-1].at, self.now)
+
+    def test_a_window_that_nobody_answers_rolls_back_by_itself(self) -> None:
+        inputs = worlds.live_inputs("planned", decide_within_s=120, then="roll-back")
+        state = self.run_through(inputs, lambda state: None)
+        self.assertEqual((state.outcome, on(self.a)), ("rolled back", ALL_ON))
+        waits = next(e for e in self.log if e.kind == "step.waits" and e.data["step"] == "decision")
+        given = next(e for e in self.log if e.kind == "decision.given")
+        self.assertEqual(round((given.at - waits.at).total_seconds()), 120)
+        self.assertEqual(given.by, "engine")
+
+    def test_aborted_anywhere_the_source_comes_back(self) -> None:
+        for step in (
+            "sync:shop",
+            "shut-down:app",
+            "fence:db",
+            "promote:shop",
+            "register:app",
+            "power-on:web",
+        ):
+            with self.subTest(step):
+                self.setUp()
+
+                def abort(state: RunState, at: str = step) -> tuple[Draft, float] | None:
+                    if at in state.failed and state.aborted_because is None:
+                        return Draft(kind="run.aborted", data={"reason": "Enough."}, by="ann"), 5.0
+                    return worlds.decide_for("commit")(state)
+
+                verb, subject = step.split(":")
+                fault = Fault(verb=verb, subject=subject, effect="fail", times=None)
+                place = self.a if verb in ("shut-down", "fence") else self.b
+                place.add_fault(fault, place.now)
+                state = self.run_through(worlds.live_inputs("planned"), abort)
+                self.assertEqual(state.outcome, "aborted")
+                self.assertEqual((on(self.a), on(self.b)), (ALL_ON, set()))
+
+    def test_no_target_machine_has_power_before_its_source_is_fenced(self) -> None:
+        self.a.add_fault(Fault(verb="shut-down", subject="db", effect="ignored", times=None), self.a.now)
+        plan = worlds.plan()
+        waves = [
+            replace(w, members=tuple(replace(m, force_off=False) for m in w.members)) for w in plan.waves
+        ]
+        ctx = worlds.context(plan=replace(plan, waves=tuple(waves)))
+        state = self.run_through(worlds.live_inputs("planned", ctx), lambda state: None)
+        self.assertEqual(state.steps["shut-down:db"].status, "failed")
+        self.assertIn("its power may not be cut", state.steps["shut-down:db"].reason)
+        self.assertEqual(on(self.b), set())
+
+
+class Disaster(Sites):
+    def test_a_source_that_is_gone_is_waited_for_shortly_and_acknowledged(self) -> None:
+        state = self.run_through(worlds.live_inputs("disaster", go_on=True), **self.lose_a())
+        self.assertEqual(state.outcome, "committed")
+        self.assertEqual(on(self.b), ALL_ON)
+        asked = state.steps["ask-site:source"]
+        self.assertEqual(round((asked.settled_s or 0) - (asked.asked_s or 0)), 8)
+        self.assertEqual(state.steps["fence:db"].status, "skipped")
+        self.assertEqual(state.steps["acknowledge"].status, "done")
+
+    def test_a_source_that_answers_is_closed_down_and_there_is_nothing_to_acknowledge(self) -> None:
+        state = self.run_through(worlds.live_inputs("disaster", go_on=True))
+        self.assertEqual((state.steps["acknowledge"].status, on(self.a)), ("skipped", set()))
+        self.assertEqual(state.steps["final-sync:shop"].status, "done")
+
+    def test_another_point_can_be_taken_before_commit(self) -> None:
+        older = self.b.points("shop")[-5]
+        said = []
+
+        def person(state: RunState) -> tuple[Draft, float] | None:
+            if "decision" in state.persons and not said:
+                said.append(state.ready_s)
+                data = {"group": "shop", "point": to_data(older)}
+                return Draft(kind="point.changed", data=data, by="ann"), 30.0
+            return worlds.decide_for("commit")(state)
+
+        state = self.run_through(worlds.live_inputs("disaster", go_on=True), person, **self.lose_a())
+        self.assertEqual(state.outcome, "committed")
+        used = [e.effect["point"] for e in self.b.journal if e.verb == "promote"]
+        self.assertEqual(used[1], older.id)
+        self.assertEqual(state.steps["power-on:db"].attempt, 2)
+        self.assertGreater(state.ready_s or 0, said[0] or 0)
+        self.assertEqual(on(self.b), ALL_ON)
+
+    def test_rolled_back_without_a_source_nothing_is_left_at_the_target(self) -> None:
+        state = self.run_through(
+            worlds.live_inputs("disaster", go_on=True), worlds.decide_for("roll-back"), **self.lose_a()
+        )
+        self.assertEqual((state.outcome, on(self.b)), ("rolled back", set()))
+        self.assertEqual(self.b.remains(state.inputs.mark), [])
+
+
+class ThereAndBack(Sites):
+    def reprotect(self) -> RunState:
+        """Copy the differences home."""
+        definition = replace(worlds.GROUP, source="B", target="A")
+        made = replace(
+            worlds.live_inputs("planned"),
+            kind="re-protect",
+            plan=replace(worlds.plan(), source="B", target="A"),
+            workloads=self.b.inventory.workloads,
+            groups=(GroupCopy(code="shop", members=worlds.NAMES, point=None, definition=definition),),
+            link=self.b.spec.links[0],
+            live=None,
+        )
+        return self.run_through(made)
+
+    def test_only_what_differs_is_copied_home(self) -> None:
+        self.run_through(worlds.live_inputs("planned"))
+        self.now += timedelta(minutes=30)
+        state = self.reprotect()
+        self.assertEqual(state.outcome, "protected")
+        copying = self.a.replication.copying["shop"]
+        whole = sum(w.size_gib for w in worlds.WORKLOADS.values()) * 2**30
+        self.assertLess(copying.seed_bytes, whole / 10)
+        self.assertGreater(copying.seed_bytes, 1e6)
+        self.assertNotIn("shop", self.b.replication.copying)
+
+    def test_an_interrupted_copy_home_goes_on_where_it_was(self) -> None:
+        self.run_through(worlds.live_inputs("planned"))
+        self.now += timedelta(hours=8)
+        begin = self.now.timestamp()
+        args = {
+            "group": to_data(replace(worlds.GROUP, source="B", target="A")),
+            "workloads": to_data(self.b.inventory.workloads),
+            "link": to_data(self.b.spec.links[0]),
+            "changed_bytes": 30e9,
+        }
+        submission = Submission(verb="reverse-copying", subject="shop", run="r9", fence=1, args=args)
+        self.a.submit("r9:reverse-copying:shop:1", submission, begin)
+
+        def at(seconds: float) -> tuple[float, str]:
+            self.a.advance(begin + seconds)
+            self.a.care()
+            state = self.a.operation("r9:reverse-copying:shop:1")
+            assert state is not None
+            return self.a.replication.copying["shop"].seeded, state.status
+
+        half, status = at(120)
+        self.assertEqual(status, "running")
+        self.a.set_away("B", "does not answer", begin + 120)
+        self.assertEqual(at(600), (half, "running"))
+        self.a.set_away("B", "", begin + 600)
+        more, status = at(660)
+        self.assertGreater(more, half)
+        self.assertEqual((status, at(1200)[1]), ("running", "done"))
+
+    def test_home_again_and_protected_as_at_the_start(self) -> None:
+        self.run_through(worlds.live_inputs("planned"))
+        self.now += timedelta(minutes=30)
+        self.reprotect()
+        away = Ground({"A": self.a.inventory, "B": self.b.inventory})
+        ctx = worlds.context(
+            plan=turned(worlds.plan(), {}),
+            workloads={w.name: w for w in self.b.inventory.workloads},
+            ground=away,
+            crosswalk=twin(worlds.crosswalk(), worlds.ground()).crosswalk,
+            groups=(replace(worlds.GROUP, source="B", target="A"),),
+            newest={"shop": self.a.points("shop")[-1]},
+        )
+        home = worlds.live_inputs("planned", ctx)
+        state = self.run_through(home)
+        self.assertEqual(state.outcome, "committed")
+        self.assertEqual((on(self.a), on(self.b)), (ALL_ON, set()))
+        addresses = {w.name: w.nics[0].addresses for w in self.a.inventory.workloads}
+        self.assertEqual(addresses, {n: w.nics[0].addresses for n, w in worlds.WORKLOADS.items()})
+
+
+if __name__ == "__main__":
+    unittest.main()
