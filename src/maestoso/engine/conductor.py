@@ -195,7 +195,7 @@ class Conductor:
     def _take_in(self, driven: Driven, now: datetime) -> list[Event]:
         drafts: list[Draft] = []
         for key, step in driven.asked.items():
-            if key in self.answers:
+            if key in self.answers and step in driven.state.in_flight:
                 drafts.append(outcome(driven.state.graph[step], self.answers[key]))
         events = []
         for draft in [*drafts, *self._reachability(driven)]:
@@ -222,8 +222,11 @@ class Conductor:
             event.data["step"] for event in append.events if event.kind in ("step.done", "step.failed")
         }
         for key, step in list(driven.asked.items()):
-            if step in settled and key in self.answers:
-                del driven.asked[key], self.answers[key]
+            if step in settled:
+                # Also one that was not waited for any longer: what its site says later is not heard.
+                del driven.asked[key]
+                self.answers.pop(key, None)
+                self.links[driven.state.graph[step].site or ""].forget(key)
         for event in append.events:
             if event.kind == "step.asked":
                 self._send(run, driven, event.data["step"])

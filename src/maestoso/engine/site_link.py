@@ -49,6 +49,10 @@ class SiteLink:
         if known is None:
             self._keep(self._deliver(operation.key))
 
+    def forget(self, key: str) -> None:
+        """Nobody waits for this operation any more: it is not sent again, and its end is not told."""
+        self.waiting.pop(key, None)
+
     async def close(self) -> None:
         """End all of it; the site keeps what it has."""
         tasks = list(self._tasks)

@@ -425,7 +425,9 @@ class Replication:
                 pace=item["pace"], seeded=item["seeded"], written=item["written"], sent=item["sent"],
                 paused_because=item["paused_because"],
                 worst_lag=item["worst_lag"], last_mark=item["last_mark"],
-                promoted_at=item["promoted_at"], promoted_point=item["promoted_point"], held=item["held"],
+                # A snapshot of before there were live runs has none of these.
+                promoted_at=item.get("promoted_at", 0.0), promoted_point=item.get("promoted_point", ""),
+                held=item.get("held", {}),
             )  # fmt: skip
             made.points += [
                 RecoveryPoint(

@@ -330,9 +330,9 @@ class World:
 
     def _recall(self, op: Op) -> tuple[Mapping[str, Any], Mapping[str, Any] | None]:
         """What became of an operation on the copying, whose state a snapshot holds."""
-        status, result, code, reason, effect, at = self.recalled[op.key]
-        if self.now < at:
-            raise NotYet(at)
+        status, result, code, reason, effect, *at = self.recalled[op.key]
+        if at and self.now < at[0]:
+            raise NotYet(at[0])
         if status == "failed":
             raise Failure(code, reason)
         if op.submission.verb == "clone-point":

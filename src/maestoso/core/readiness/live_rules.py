@@ -86,3 +86,29 @@ def live_only(ctx: Context, kind: Kind, decide_within_s: int = 0) -> Iterator[Fi
             f"The decision window of {decide_within_s} s is shorter than a look at the services takes.",
             f"Give at least {min(longest, 300)} s.",
         )
+
+
+def reprotect_findings(ctx: Context) -> tuple[Finding, ...]:
+    """What stands in the way of copying the groups of a plan in the other direction."""
+    found = []
+    committed = [code for code in groups_in_plan(ctx) if ctx.stages.get(code) == "running committed"]
+    if not committed:
+        found.append(
+            blocks(
+                "nothing-to-reprotect",
+                ctx.plan.code,
+                "There is no group of this plan that was failed over, committed and not protected since.",
+                "Re-protect after a committed failover.",
+            )
+        )
+    for site in (ctx.plan.source, ctx.plan.target):
+        if site in ctx.lost_sites:
+            found.append(
+                blocks(
+                    "site-unreachable",
+                    site,
+                    f"{site} does not answer: {ctx.lost_sites[site]}",
+                    "Bring its agent back; re-protecting needs both sites.",
+                )
+            )
+    return tuple(found)

@@ -13,7 +13,7 @@ Stage = Literal[
 ]  # fmt: skip
 Happening = Literal[
     "protect", "seeded", "changed", "fail over", "came up", "called off", "commit", "roll back", "re-protect",
-    "resynced", "end protection",
+    "resynced", "stopped", "end protection",
 ]  # fmt: skip
 
 TABLE: Mapping[tuple[Stage, Happening], Stage] = {
@@ -31,6 +31,7 @@ TABLE: Mapping[tuple[Stage, Happening], Stage] = {
     ("running committed", "re-protect"): "re-protecting",
     ("running committed", "end protection"): "unprotected",
     ("re-protecting", "resynced"): "protected",
+    ("re-protecting", "stopped"): "running committed",
 }
 
 

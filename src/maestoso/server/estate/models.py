@@ -46,6 +46,8 @@ class WorkloadRow(models.Model):
     name = models.CharField(max_length=120, unique=True)
     site = models.ForeignKey(Site, on_delete=models.PROTECT, related_name="workloads")
     spec: Any = models.JSONField()
+    # While it runs away from home: where that is, and what it had there.
+    home: Any = models.JSONField(null=True, default=None)
     revision = models.PositiveIntegerField(default=1)
 
     class Meta:

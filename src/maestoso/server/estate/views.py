@@ -17,7 +17,7 @@ from maestoso.server.estate.agents import Pulse, pulse
 from maestoso.server.estate.models import Link, Site
 from maestoso.server.estate.shapes import Flow, LinkLine, PlanName, RunUnderWay, SiteLine, Station, Told
 from maestoso.server.plans.models import PlanVersion
-from maestoso.server.protection.services import all_groups
+from maestoso.server.protection.services import rows_and_groups
 from maestoso.server.runs.log import read_log
 from maestoso.server.runs.models import Run, RunStep
 
@@ -36,14 +36,18 @@ class SiteLineView(APIView):
 def site_line(now: datetime) -> SiteLine:
     """The site line at ``now``."""
     sites = list(Site.objects.all())
+    running = {site.code: site.workloads.count() for site in sites}
     pulses = {site.code: pulse(site) for site in sites}
     active = list(Run.objects.filter(outcome="", last_seq__gt=0))
     copies = {site.code: 0 for site in sites}
     under_way, told = [], []
     for run in active:
-        on = RunStep.objects.filter(run=run, verb="power-on", status="done").count()
-        off = RunStep.objects.filter(run=run, verb="power-off", status="done", attempt__gt=0).count()
-        copies[run.target] = copies.get(run.target, 0) + on - off
+        came, went = _came_and_went(run)
+        if run.kind == "test":
+            copies[run.target] = copies.get(run.target, 0) + came
+        else:
+            running[run.target] = running.get(run.target, 0) + came
+            running[run.source] = running.get(run.source, 0) - went
         state = fold(read_log(run.pk))
         under_way.append(
             RunUnderWay(
@@ -60,7 +64,7 @@ def site_line(now: datetime) -> SiteLine:
         stations=tuple(
             Station(
                 code=site.code, name=site.name, kind=site.kind, practice=site.practice,
-                running=site.workloads.count(), copies=copies[site.code],
+                running=running[site.code], copies=copies[site.code],
                 lost_because=pulses[site.code].lost_because,
             )
             for site in sites
@@ -73,10 +77,24 @@ def site_line(now: datetime) -> SiteLine:
     )  # fmt: skip
 
 
+def _came_and_went(run: Run) -> tuple[int, int]:
+    """How many machines a run brought up at its target, and took down at its source, as it stands now."""
+    done = RunStep.objects.filter(run=run, status="done", attempt__gt=0)
+    verbs = [(step.split(":")[0], phase) for step, phase in done.values_list("step", "phase")]
+    came = verbs.count(("power-on", "bring-up")) - sum(1 for verb, _ in verbs if verb == "power-off")
+    return came, verbs.count(("shut-down", "close-down")) - verbs.count(("start-again", "roll-back"))
+
+
+UNCOPIED = ("running uncommitted", "running committed")
+"""Stages in which nothing is copied, so that no protection flows."""
+
+
 def _flows(pulses: dict[str, Pulse], now: datetime) -> tuple[Flow, ...]:
     flows: dict[tuple[str, str], list[float | None]] = {}
     newest = {code: taken.newest for code, taken in pulses.items()}
-    for group in all_groups():
+    for row, group in rows_and_groups():
+        if row.stage in UNCOPIED:
+            continue
         point = newest[group.target].get(group.code)
         age = (now - point.at).total_seconds() if point else None
         flows.setdefault((group.source, group.target), []).append(age)

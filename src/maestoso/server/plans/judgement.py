@@ -11,11 +11,13 @@ from maestoso.core.model.finding import Finding
 from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
 from maestoso.core.planning.diff import changes
+from maestoso.core.planning.inputs import LIVE, Kind, LiveChoices
 from maestoso.core.planning.suggest import Suggestion, suggest, suggest_changes
 from maestoso.core.planning.templates import BY_KEY, from_template
-from maestoso.core.readiness.assess import Assessment, Options, assess, findings_of
+from maestoso.core.readiness.assess import Assessment, Options, assess, findings_of, severity_in
 from maestoso.core.readiness.context import Context
 from maestoso.core.readiness.landing_rules import crosswalk_holds
+from maestoso.core.readiness.live_rules import live_only, reprotect_findings
 from maestoso.core.readiness.mends import fixed
 from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.replication.anomaly import clean_point_hint
@@ -35,13 +37,14 @@ from maestoso.server.plans.shapes import (
     Draft,
     ForecastFigures,
     GroupPoints,
+    KindOffered,
     MendAsked,
     Mended,
     PlanFileRead,
     PlanPoints,
     Preflight,
+    RunOptions,
     SuggestAsked,
-    TestOptions,
 )
 from maestoso.server.protection.picture import group_points, proved
 from maestoso.server.runs.models import Run
@@ -49,6 +52,7 @@ from maestoso.server.runs.models import Run
 FASTEST_PACE = 1000
 MOST_AT_ONCE = 1000
 LONGEST_TEST_S = 7 * 86400
+LONGEST_OUTAGE = timedelta(days=30)
 
 
 def view(ctx: Context, judged: Assessment, said: tuple[str, ...] = ()) -> AssessmentView:
@@ -189,7 +193,7 @@ def plan_landings(code: str, text: str, now: datetime) -> LandingsView:
     return view_landings(ctx.crosswalk, workloads, ctx.landed, tuple(crosswalk_holds(ctx)), (), asked)
 
 
-def read_options(ctx: Context, chosen: TestOptions, now: datetime) -> Options:
+def read_options(ctx: Context, chosen: RunOptions, now: datetime) -> Options:
     """Check what a person chose and find the points they named. Raises BadValue."""
     site = Site.objects.get(code=ctx.plan.target)
     if not 1 <= chosen.pace <= FASTEST_PACE:
@@ -224,39 +228,141 @@ def read_options(ctx: Context, chosen: TestOptions, now: datetime) -> Options:
             )
         points[code] = point
     due = now + timedelta(seconds=chosen.cleanup_after_s) if chosen.cleanup_after_s else None
-    return Options(points=points, sync_first=chosen.sync_first, pace=float(chosen.pace), cleanup_at=due)
+    return Options(
+        points=points,
+        kind=chosen.kind,
+        live=_live(chosen, now) if chosen.kind in LIVE else None,
+        sync_first=chosen.sync_first,
+        pace=float(chosen.pace),
+        cleanup_at=due,
+    )
 
 
-def preflight(row: PlanRow, chosen: TestOptions, now: datetime) -> Preflight:
-    """What a test with these choices would do."""
+def _live(chosen: RunOptions, now: datetime) -> LiveChoices:
+    if not 0 <= chosen.decide_within_s <= LONGEST_TEST_S:
+        raise BadValue(
+            f"decide_within_s is {chosen.decide_within_s}.",
+            f"Give 0 (no end) to {LONGEST_TEST_S} seconds.",
+            field="body.decide_within_s",
+        )
+    if chosen.declared_at is not None and not now - LONGEST_OUTAGE <= chosen.declared_at <= now:
+        raise BadValue(
+            f"declared_at is {chosen.declared_at.isoformat()}.",
+            f"Give a moment in the past, at most {LONGEST_OUTAGE.days} days ago.",
+            field="body.declared_at",
+        )
+    disaster = chosen.kind == "disaster"
+    return LiveChoices(
+        close_down=chosen.close_down or not disaster,
+        go_on=chosen.go_on,
+        decide_within_s=chosen.decide_within_s,
+        then=chosen.then,
+        at_commit=chosen.at_commit,
+        declared_at=chosen.declared_at if disaster else None,
+        acknowledged=chosen.acknowledged and disaster,
+    )
+
+
+def preflight(row: PlanRow, chosen: RunOptions, now: datetime) -> Preflight:
+    """What a run with these choices would do."""
     version = row.version()
     ctx = context(version.core(), version.number, now)
     plan = ctx.plan
-    site = Site.objects.get(code=plan.target)
-    judged = judge(ctx, read_options(ctx, chosen, now))
+    source, site = Site.objects.get(code=plan.source), Site.objects.get(code=plan.target)
+    # A re-protect compiles no plan; what is in its way is asked of the groups.
+    options = read_options(ctx, replace(chosen, kind="test") if chosen.kind == "re-protect" else chosen, now)
+    judged = judge(ctx, options)
+    if chosen.kind == "re-protect":
+        judged = replace(judged, kind="re-protect", findings=reprotect_findings(ctx), forecast=None)
     notes = Run.objects.filter(plan_code=row.code).exclude(outcome="").values_list("notes", flat=True).first()
     said = view(ctx, judged)
     return Preflight(
+        kinds=_kinds(ctx, source.name, site.name),
+        blocking=judged.blocking,
+        source=source.code,
+        source_name=source.name,
+        target=site.code,
+        target_name=site.name,
+        source_lost=ctx.lost_sites.get(source.code, ""),
         # The score of the plan page is not drawn again here.
         assessment=replace(said, steps=()),
-        consequences=_consequences(plan, ctx, site.name, chosen),
+        consequences=consequences(ctx, source.name, site.name, chosen),
         practice=site.practice,
         usual_pace=OPTIONS.pace,
         last_notes=notes or "",
     )
 
 
-def _consequences(plan: Plan, ctx: Context, target: str, chosen: TestOptions) -> tuple[str, ...]:
-    copies = len(plan.workloads())
-    boot = sum(1 for _, member in plan.members() if member.power_on)
-    source = Site.objects.get(code=plan.source).name
-    first = (
-        f"The latest changes are copied first; then {copies} copies are made of that moment."
-        if chosen.sync_first
-        else f"{copies} copies are made from the chosen points."
+def _kinds(ctx: Context, source: str, target: str) -> tuple[KindOffered, ...]:
+    """Every kind of run by its consequence, with what is in its way now."""
+    home = ctx.plan.source != ctx.authored.source
+    found = findings_of(ctx)
+    titles: dict[Kind, tuple[str, str]] = {
+        "test": ("Try it out", f"in a sandbox at {target}; production is not touched"),
+        "planned": (
+            (f"Bring it home to {target}" if home else f"Move it to {target}"),
+            f"nothing is lost; {source} is shut down first",
+        ),
+        "disaster": (
+            f"{source} is lost",
+            f"bring it up at {target} from the copies; what is newer than they are is lost",
+        ),
+        "re-protect": (f"Copy it to {target} again", "only what differs; services go on running"),
+    }
+    offered = []
+    for kind, (title, sentence) in titles.items():
+        findings = reprotect_findings(ctx) if kind == "re-protect" else (*found, *live_only(ctx, kind))
+        in_the_way = [one for one in findings if severity_in(one, kind) == "blocks"]
+        why_not = f"{in_the_way[0].sentence} {in_the_way[0].mend}" if in_the_way else ""
+        offered.append(KindOffered(kind=kind, title=title, sentence=sentence, why_not=why_not))
+    return tuple(offered)
+
+
+def consequences(ctx: Context, source: str, target: str, chosen: RunOptions) -> tuple[str, ...]:
+    """What a run with these choices would do to production, and until when it can be taken back."""
+    plan = ctx.plan
+    copies, boot = len(plan.workloads()), sum(1 for _, member in plan.members() if member.power_on)
+    if chosen.kind == "test":
+        first = (
+            f"The latest changes are copied first; then {copies} copies are made of that moment."
+            if chosen.sync_first
+            else f"{copies} copies are made from the chosen points."
+        )
+        return (
+            f"Production at {source} keeps running and keeps being copied; no step touches it.",
+            f"{first} {boot} of them boot in a sandbox at {target} and reach nothing outside it.",
+            "Everything can be taken back: cleanup removes every copy and network of the test.",
+        )
+    if chosen.kind == "re-protect":
+        return (
+            f"What runs at {source} goes on running; only what differs is copied to {target}.",
+            f"What the old copies at {target} hold beyond that is overwritten.",
+            "It can be held and goes on where it was. When it is through, there is a way back again.",
+        )
+    ends = {
+        "nothing": "After a commit nothing is protected until you re-protect it.",
+        "re-protect": f"After a commit it is copied back to {source} by itself.",
+        "end-protection": "A commit ends its protection: this is a relocation, not a failover.",
+    }[chosen.at_commit]
+    window = (
+        f"After {chosen.decide_within_s // 60} min without a word it does so by itself: {chosen.then}."
+        if chosen.decide_within_s
+        else "It waits for your word as long as you need."
+    )
+    take_back = f"Until you commit, all of it can be rolled back. {window} {ends}"
+    if chosen.kind == "planned":
+        return (
+            f"{copies} workloads at {source} are shut down; services stop until they are up at {target}.",
+            f"What they wrote last is copied after that: nothing is lost. {boot} of them boot at {target}.",
+            take_back,
+        )
+    closing = (
+        f"{source} is shut down as far as it answers; nothing waits for it longer than a moment."
+        if chosen.close_down
+        else f"{source} is not touched: make sure by other means that nothing runs there."
     )
     return (
-        f"Production at {source} keeps running and keeps being copied; no step touches it.",
-        f"{first} {boot} of them boot in a sandbox at {target} and reach nothing outside it.",
-        "Everything can be taken back: cleanup removes every copy and network of the test.",
+        f"{boot} workloads boot at {target} for real, from the chosen points. Later writes are lost.",
+        closing,
+        take_back,
     )

@@ -16,6 +16,7 @@ from maestoso.core.model.protection import RecoveryPoint
 from maestoso.core.planning.diff import changes
 from maestoso.core.planning.merge import merge
 from maestoso.core.planning.parts import whole
+from maestoso.core.planning.turned import is_away, turned
 from maestoso.core.readiness import cue_rules, part_rules, plan_rules
 from maestoso.core.readiness.context import Context, LastTest
 from maestoso.server.crosswalks.ground import ground
@@ -24,11 +25,12 @@ from maestoso.server.crosswalks.services import crosswalk_between
 from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.catalogue import catalogue
 from maestoso.server.estate.drift import drifted
-from maestoso.server.estate.models import Site
+from maestoso.server.estate.models import Site, WorkloadRow
 from maestoso.server.estate.services import all_workloads
 from maestoso.server.plans.models import PlanRow, PlanVersion
 from maestoso.server.plans.shapes import VersionView
-from maestoso.server.protection.services import all_groups, keys_missing
+from maestoso.server.protection.services import keys_missing, rows_and_groups
+from maestoso.server.runs.fences import found_running
 from maestoso.server.runs.log import inputs_of
 from maestoso.server.runs.models import Run, RunStep
 from maestoso.server.scripts.services import script_texts, secret_names
@@ -188,18 +190,22 @@ def bare_context(plan: Plan, version: int, at: datetime) -> Context:
     """The world around a plan without asking any site. Its parts are laid out by their newest versions."""
     others = {row.code: row.version().core() for row in PlanRow.objects.exclude(code=plan.code)}
     laid = whole(plan, others.get)
-    target = Site.objects.filter(code=plan.target).first()
+    groups = rows_and_groups()
+    laid_plan = laid.plan
+    if is_away(laid_plan, (group for _, group in groups)):
+        laid_plan = turned(laid_plan, home_sizes())
+    target = Site.objects.filter(code=laid_plan.target).first()
     if target is None:
-        raise NotFound(f"There is no site {plan.target!r}.", "Register the site first.")
+        raise NotFound(f"There is no site {laid_plan.target!r}.", "Register the site first.")
     return Context(
-        plan=laid.plan,
+        plan=laid_plan,
         version=version,
         now=at,
         workloads=all_workloads(),
         ground=ground(),
-        crosswalk=crosswalk_between(plan.source, plan.target),
-        reverse=crosswalk_between(plan.target, plan.source),
-        groups=all_groups(),
+        crosswalk=crosswalk_between(laid_plan.source, laid_plan.target),
+        reverse=crosswalk_between(laid_plan.target, laid_plan.source),
+        groups=tuple(group for _, group in groups),
         newest={},
         last_test=last_test(plan.code),
         held=wrong_landings(target),
@@ -208,7 +214,15 @@ def bare_context(plan: Plan, version: int, at: datetime) -> Context:
         rows=catalogue().rows,
         scripts=script_texts(),
         secrets=secret_names(),
+        stages={row.code: row.stage for row, _ in groups},
+        split=found_running(),
     )
+
+
+def home_sizes() -> dict[str, tuple[int, int]]:
+    """Cores and memory in MiB that workloads which run away from home had there."""
+    rows = WorkloadRow.objects.filter(home__isnull=False).values_list("name", "home")
+    return {name: (home["cores"], home["memory_mib"]) for name, home in rows if home}
 
 
 def _other_plans(plan: Plan, others: Mapping[str, Plan]) -> dict[str, tuple[str, ...]]:
@@ -230,9 +244,10 @@ def context(
     bare = bare_context(plan, version, at)
     if newest is not None:
         return replace(bare, newest=newest)
+    plan = bare.plan
     ends = {site.code: site for site in Site.objects.filter(code__in=(plan.source, plan.target))}
     taken = pulse(ends[plan.target])
-    lost = {plan.target: taken.lost_because} if taken.lost_because else {}
+    lost = {code: why for code, site in ends.items() if (why := pulse(site).lost_because)}
     return replace(
         bare, newest=taken.newest, lost_sites=lost, copying=taken.copying, keys_missing=keys_missing(),
         drifted={code: drifted(site) for code, site in ends.items()}, skew_s={plan.target: taken.skew_s},

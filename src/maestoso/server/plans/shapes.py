@@ -11,6 +11,7 @@ from maestoso.core.model.estate import SiteLimits
 from maestoso.core.model.finding import Finding
 from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
+from maestoso.core.planning.inputs import AtCommit, Decision, Kind
 from maestoso.core.planning.templates import Template
 from maestoso.core.score import ScoreStep
 
@@ -254,23 +255,53 @@ class PlanPoints:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class TestOptions:
-    """What a person chooses: a point id per group (the newest for the rest), and how the test is run.
+class RunOptions:
+    """What a person chooses: the kind, a point id per group (the newest for the rest), and how it is run.
 
-    ``cleanup_after_s`` wall seconds after the start the test ends by itself; 0 means never.
+    ``cleanup_after_s`` wall seconds after the start a test ends by itself; 0 means never. The rest is for
+    runs that move production: see LiveChoices. ``declared_at`` is when the outage began, if it was before.
     """
+
+    kind: Kind = "test"
 
     points: dict[str, str] = field(default_factory=dict)
     sync_first: bool = False
     pace: int = 1
     cleanup_after_s: int = 0
+    close_down: bool = True
+    go_on: bool = False
+    decide_within_s: int = 0
+    then: Decision = "roll-back"
+    at_commit: AtCommit = "nothing"
+    declared_at: datetime | None = None
+    acknowledged: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class KindOffered:
+    """A kind of run that can be chosen, or why it cannot be now. ``title`` says it by its consequence."""
+
+    kind: Kind
+    title: str
+    sentence: str
+    why_not: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Preflight:
-    """What would happen, in words, and whether it may."""
+    """What would happen, in words, and whether it may. ``blocking`` is what is in the way of this kind.
+
+    ``source_lost`` is why the source does not answer, if it does not.
+    """
 
     assessment: AssessmentView
+    kinds: tuple[KindOffered, ...]
+    blocking: tuple[Finding, ...]
+    source: str
+    source_name: str
+    target: str
+    target_name: str
+    source_lost: str
     consequences: tuple[str, ...]
     practice: bool
     usual_pace: int

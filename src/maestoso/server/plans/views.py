@@ -40,10 +40,10 @@ from maestoso.server.plans.shapes import (
     Readiness,
     RehearsalAsked,
     RehearsalView,
+    RunOptions,
     Saved,
     SuggestAsked,
     Templates,
-    TestOptions,
     VersionInfo,
     VersionView,
 )
@@ -274,12 +274,10 @@ class PlanLandingsView(APIView):
 class PreflightView(APIView):
     """What must hold before a test may start."""
 
-    @extend_schema(
-        operation_id="preflight", request=shape(TestOptions, sent=True), responses=shape(Preflight)
-    )
+    @extend_schema(operation_id="preflight", request=shape(RunOptions, sent=True), responses=shape(Preflight))
     def post(self, request: Request, code: str) -> Response:
         """Judge a test with these choices, without starting it."""
-        return reply(judgement.preflight(services.find_plan(code), read(TestOptions, request), CLOCK.now()))
+        return reply(judgement.preflight(services.find_plan(code), read(RunOptions, request), CLOCK.now()))
 
 
 def _detail(row: PlanRow) -> PlanDetail:

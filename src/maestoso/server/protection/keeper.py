@@ -1,7 +1,8 @@
 """Keeps sites and records together, as a thread of the engine process.
 
 Sites are told of groups that they do not copy as they should, first copies that came across are noticed, and
-inventories are taken over where that is wanted.
+inventories are taken over where that is wanted. Fences that were kept are delivered, and re-protects started
+that a commit asked for.
 """
 
 from __future__ import annotations
@@ -20,6 +21,8 @@ from maestoso.server.estate.drift import accept_all
 from maestoso.server.estate.models import Site
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.protection.services import move_on, tell_site
+from maestoso.server.runs.fences import deliver_fences
+from maestoso.server.runs.services import follow_ups
 
 EVERY_S = 3.0
 log = logging.getLogger("maestoso.keeper")
@@ -28,7 +31,7 @@ log = logging.getLogger("maestoso.keeper")
 def keep(stop: threading.Event, clock: Clock) -> None:
     """Go on until ``stop``; trouble with one site never keeps another from being looked after."""
     while not stop.wait(EVERY_S):
-        for look in (look_after, take_over):
+        for look in (deliver_fences, look_after, take_over, follow_ups):
             _quietly(look, clock)
 
 
@@ -55,6 +58,8 @@ def look_after(clock: Clock) -> None:
 
 def _look_after(row: GroupRow, taken: Pulse) -> None:
     state = taken.copying.get(row.code)
+    if row.stage not in ("seeding", "protected"):
+        return
     if state is None or state.digest != row.core().digest():
         try:
             tell_site(row, why=state.digest if state else "new")

@@ -9,19 +9,27 @@ from typing import Any, TypeVar
 
 from django.conf import settings
 from django.db import InterfaceError, OperationalError, close_old_connections, connection, transaction
+from django.db.models import QuerySet
 
 from maestoso.core.codec import to_data
 from maestoso.core.errors import LogCorrupt
 from maestoso.core.evidence.chain import first_broken, link
+from maestoso.core.planning.compiled import JUDGED
+from maestoso.core.planning.failover import DECISION
+from maestoso.core.planning.graph import TAKES_BACK
 from maestoso.core.planning.inputs import RunInputs
+from maestoso.core.planning.isolated_test import VERDICT
 from maestoso.core.ports import Append, AppendResult, Lease, LogUnavailable
 from maestoso.core.runs.events import Event
-from maestoso.core.runs.state import fold, inputs_in
+from maestoso.core.runs.state import again, fold, inputs_in
 from maestoso.core.runs.steps import next_status
+from maestoso.server.runs.consequences import follow
 from maestoso.server.runs.models import Run, RunEvent, RunStep
 
 T = TypeVar("T")
-_SETTLING = ("step.done", "step.failed", "step.skipped", "hold.answered", "verdict.given")
+_SETTLING = (
+    "step.done", "step.failed", "step.skipped", "hold.answered", "verdict.given", "decision.given",
+)  # fmt: skip
 
 
 def run_name(pk: int) -> str:
@@ -91,7 +99,12 @@ def write_events(run: Run, events: Sequence[Event], fence: int, client_key: str 
     RunEvent.objects.bulk_create(rows)
     run.chain_head, run.last_seq = head, events[-1].seq
     _project(run, events)
-    run.save(update_fields=["chain_head", "last_seq", "outcome", "aborted", "ready_s", "notes", "ended_at"])
+    if run.kind != "test":
+        follow(run, events, inputs_of(run))
+    run.save(update_fields=["chain_head", "last_seq", *PROJECTED])
+
+
+PROJECTED = ("outcome", "aborted", "ready_s", "notes", "ended_at", "follow_up")
 
 
 def _project(run: Run, events: Iterable[Event]) -> None:
@@ -102,8 +115,19 @@ def _project(run: Run, events: Iterable[Event]) -> None:
         name = _step_of(event)
         if name:
             _project_step(rows[name], event, run.aborted)
-        if event.kind == "step.waits" and name == "verdict":
+        if event.kind == "step.waits" and name in JUDGED:
             run.ready_s = event.run_s
+        elif event.kind == "decision.given":
+            run.notes = event.data.get("notes", "")
+            _save_steps(rows.values())
+            untaken = "roll-back" if event.data["decision"] == "commit" else "commit"
+            _cancel(run, RunStep.objects.filter(phase=untaken, status="waiting"), event)
+            rows = {row.step: row for row in RunStep.objects.filter(run=run, step__in=named)}
+        elif event.kind == "point.changed":
+            run.ready_s = None
+            _save_steps(rows.values())
+            _reopen(run, event)
+            rows = {row.step: row for row in RunStep.objects.filter(run=run, step__in=named)}
         elif event.kind == "verdict.given":
             run.notes = event.data.get("notes", "")
         elif event.kind == "run.finished":
@@ -111,16 +135,30 @@ def _project(run: Run, events: Iterable[Event]) -> None:
         elif event.kind == "run.aborted":
             run.aborted = True
             _save_steps(rows.values())
-            RunStep.objects.filter(run=run, status__in=("waiting", "person", "failed")).exclude(
-                phase="cleanup"
-            ).update(status="cancelled", settled_s=event.run_s)
+            left = RunStep.objects.filter(status__in=("waiting", "person", "failed"))
+            _cancel(run, left.exclude(phase__in=TAKES_BACK), event)
             rows = {row.step: row for row in RunStep.objects.filter(run=run, step__in=named)}
     _save_steps(rows.values())
 
 
+def _cancel(run: Run, steps: QuerySet[RunStep], event: Event) -> None:
+    steps.filter(run=run).update(status="cancelled", settled_s=event.run_s)
+
+
+def _reopen(run: Run, event: Event) -> None:
+    """Which steps are done once more is for the fold to say: of the log before this event."""
+    state = fold(read_log(run.pk)[: event.seq - 1])
+    names = again(state, event.data["group"])
+    RunStep.objects.filter(run=run, step__in=names).update(status="waiting", asked_s=None, settled_s=None)
+
+
 def _step_of(event: Event) -> str:
     if event.kind == "verdict.given":
-        return "verdict"
+        return VERDICT
+    if event.kind == "decision.given":
+        return DECISION
+    if event.kind == "point.changed":
+        return ""
     return "" if event.kind.startswith("run.") else str(event.data.get("step", ""))
 
 
@@ -134,7 +172,7 @@ def _project_step(row: RunStep, event: Event, aborted: bool) -> None:
         row.settled_s = None
     elif event.kind in _SETTLING:
         row.settled_s = event.run_s
-        if aborted and event.kind == "step.failed" and row.phase != "cleanup":
+        if aborted and event.kind == "step.failed" and row.phase not in TAKES_BACK:
             row.status = "cancelled"
 
 

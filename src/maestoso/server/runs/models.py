@@ -28,6 +28,8 @@ class Run(models.Model):
     ready_s = models.FloatField(null=True)
     notes = models.TextField(blank=True)
     ended_at = models.DateTimeField(null=True)
+    # What the keeper starts by itself after this run; empty once it did.
+    follow_up = models.CharField(max_length=12, blank=True, default="")
     # lease
     owner = models.CharField(max_length=100, blank=True)
     fence = models.PositiveBigIntegerField(default=0)
@@ -76,3 +78,21 @@ class RunStep(models.Model):
     class Meta:
         constraints = [models.UniqueConstraint(fields=["run", "step"], name="one_row_for_a_step")]
         indexes = [models.Index(fields=["step", "status"])]
+
+
+class KeptFence(models.Model):
+    """A source copy that could not be confirmed off. ``lift``: the run was taken back, so is the fence."""
+
+    run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="kept_fences")
+    site = models.ForeignKey("estate.Site", on_delete=models.PROTECT, related_name="+")
+    workload = models.CharField(max_length=120)
+    delivered_at = models.DateTimeField(null=True)
+    found_running = models.BooleanField(default=False)
+    seen_by = models.CharField(max_length=150, blank=True, default="")
+    lift = models.BooleanField(default=False)
+
+    class Meta:
+        ordering = ["id"]
+        constraints = [
+            models.UniqueConstraint(fields=["run", "workload"], name="one_kept_fence_of_a_workload"),
+        ]

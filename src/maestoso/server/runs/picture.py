@@ -5,14 +5,18 @@ from __future__ import annotations
 from datetime import datetime
 
 from maestoso.core.landing.actual import outcomes
+from maestoso.core.model.protection import CopyState
 from maestoso.core.planning.isolated_test import LEAK_CHECK, READ_ADAPTERS
 from maestoso.core.runs.events import Event
-from maestoso.core.runs.needs import needs
-from maestoso.core.runs.progress import expected, expected_ready_s, measures
+from maestoso.core.runs.needs import needs, unconfirmed
+from maestoso.core.runs.progress import expected, expected_ready_s, measures, outages
 from maestoso.core.runs.state import RunState
 from maestoso.core.runs.steps import RESOLVED
 from maestoso.core.runs.words import sentence
-from maestoso.server.runs.models import Run
+from maestoso.server.estate.agents import pulse
+from maestoso.server.estate.models import Site
+from maestoso.server.protection.models import GroupRow
+from maestoso.server.runs.models import KeptFence, Run
 from maestoso.server.runs.shapes import EventView, GroupUsed, RunLandings, RunLine, RunStatus
 
 
@@ -57,7 +61,7 @@ def status(pk: int, state: RunState, names: dict[str, str], now: datetime) -> Ru
     plan, measured = state.inputs.plan, measures(state)
     moment = state.at if state.finished else max(now, state.at)
     booted = [member for _, member in plan.members() if member.power_on]
-    leak = state.steps[LEAK_CHECK]
+    leak = state.steps.get(LEAK_CHECK)
     return RunStatus(
         id=pk,
         plan=plan.code,
@@ -92,19 +96,25 @@ def status(pk: int, state: RunState, names: dict[str, str], now: datetime) -> Ru
         verdict=state.verdict or "",
         notes=state.notes,
         cleanup_at=state.inputs.cleanup_at,
-        remains=tuple(leak.result.get("remains", ())) if leak.status == "done" else None,
+        remains=tuple(leak.result.get("remains", ())) if leak and leak.status == "done" else None,
         waves=tuple(wave.name for wave in plan.waves),
-        groups=tuple(
-            GroupUsed(group=g.code, point=g.point, rpo_s=measured.rpo_s.get(g.code))
-            for g in state.inputs.groups
-        ),
+        groups=_groups(state),
         needs=() if state.finished else needs(state),
+        decision=state.decision or "",
+        outages=outages(state),
+        unconfirmed=unconfirmed(state) if state.inputs.kind == "disaster" else (),
+        found_running=tuple(
+            KeptFence.objects.filter(run_id=pk, found_running=True, seen_by="").values_list(
+                "workload", flat=True
+            )
+        ),
+        abort_does=_abort_does(state),
     )
 
 
 def run_landings(state: RunState) -> RunLandings:
     """Where everything was planned to come down, and what the site said every adapter had."""
-    read = state.steps.get(READ_ADAPTERS)
+    read = state.steps.get(READ_ADAPTERS if state.inputs.kind == "test" else "read-adapters:run")
     said = read.result.get("adapters", {}) if read is not None else {}
     return RunLandings(said=bool(said), outcomes=outcomes(state.inputs.landings, said))
 
@@ -112,17 +122,93 @@ def run_landings(state: RunState) -> RunLandings:
 def _ready(state: RunState, workload: str) -> bool:
     """All bring-up steps of the workload came to their end, and its power came on."""
     own = [s for s in state.graph.steps if s.workload == workload and s.phase == "bring-up"]
-    return state.steps[f"power-on:{workload}"].status == "done" and all(
-        state.steps[step.id].status in RESOLVED for step in own
+    power = state.steps.get(f"power-on:{workload}")
+    return (
+        power is not None
+        and power.status == "done"
+        and all(state.steps[step.id].status in RESOLVED for step in own)
     )
 
 
 def _phase(state: RunState) -> str:
     if state.finished:
         return "finished"
-    if state.aborted_because is not None or state.verdict is not None:
-        return "cleanup"
+    if state.decision == "commit":
+        return "commit"
+    if state.aborted_because is not None or state.verdict is not None or state.decision is not None:
+        return "cleanup" if state.inputs.kind == "test" else "roll-back"
     if state.ready_s is not None:
         return "judge"
-    boots = any(state.steps[s.id].attempt for s in state.graph.steps if s.verb == "power-on")
-    return "bring-up" if boots else "prepare"
+    # The furthest phase in which anything was asked of a site.
+    begun = {step.phase for step in state.graph.steps if state.steps[step.id].attempt}
+    return next((phase for phase in ("bring-up", "hand-over", "close-down") if phase in begun), "prepare")
+
+
+def _groups(state: RunState) -> tuple[GroupUsed, ...]:
+    measured = measures(state)
+    codes = [group.code for group in state.inputs.groups]
+    stages = dict(GroupRow.objects.filter(code__in=codes).values_list("code", "stage"))
+    copying = _copying(state)
+    found = []
+    for group in state.inputs.groups:
+        copied = copying.get(group.code)
+        found.append(
+            GroupUsed(
+                group=group.code,
+                point=state.points.get(group.code, group.point),
+                rpo_s=measured.rpo_s.get(group.code),
+                stage=stages.get(group.code, ""),
+                writable=_writable(state, group.code, group.members),
+                members=len(group.members),
+                fenced=sum(1 for name in group.members if _done(state, f"fence:{name}")),
+                done_bytes=copied.seeded_bytes if copied else 0,
+                whole_bytes=copied.seed_bytes if copied else 0,
+                rate_bps=copied.rate_bps if copied else 0.0,
+            )
+        )
+    return tuple(found)
+
+
+def _copying(state: RunState) -> dict[str, CopyState]:
+    """How far a re-protect is, as the site that is copied to says."""
+    if state.inputs.kind != "re-protect" or state.finished:
+        return {}
+    site = Site.objects.filter(code=state.inputs.plan.target).first()
+    return pulse(site).copying if site is not None else {}
+
+
+def _done(state: RunState, step: str) -> bool:
+    return step in state.steps and state.steps[step].status == "done"
+
+
+def _writable(state: RunState, group: str, members: tuple[str, ...]) -> str:
+    """The site where a group can be written to now; empty on the way from one to the other."""
+    plan = state.inputs.plan
+    if state.inputs.kind in ("test", "re-protect"):
+        return plan.source
+    if _done(state, f"promote:{group}") and not _done(state, f"demote:{group}"):
+        return plan.target
+    fenced = any(_done(state, f"fence:{n}") and not _done(state, f"lift-fence:{n}") for n in members)
+    return "" if fenced else plan.source
+
+
+def _abort_does(state: RunState) -> str:
+    """What an abort would do from here, in words."""
+    plan, kind = state.inputs.plan, state.inputs.kind
+    if kind == "test":
+        return "Every copy and network of the test is removed. Production is not touched."
+    if kind == "re-protect":
+        return "Nothing was copied yet. The groups stay unprotected until you start again."
+    on = sum(1 for _, m in plan.members() if _done(state, f"power-on:{m.workload}"))
+    down = sum(1 for _, m in plan.members() if _done(state, f"shut-down:{m.workload}"))
+    parts = []
+    if on:
+        parts.append(f"{on} workloads are turned off at {plan.target} and what they changed is discarded")
+    if any(_done(state, f"promote:{group.code}") for group in state.inputs.groups):
+        parts.append("the copies are copies again")
+    if down:
+        parts.append(f"{down} workloads are started again at {plan.source}, in their order")
+    done = "; then ".join(parts)
+    return (
+        f"{done[0].upper()}{done[1:]}." if done else f"Nothing was done to {plan.source} yet; it ends here."
+    )

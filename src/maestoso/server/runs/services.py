@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Callable
+from dataclasses import replace
 from datetime import datetime
 
 from django.db import IntegrityError, transaction
@@ -10,20 +12,30 @@ from django.db import IntegrityError, transaction
 from maestoso.core.codec import to_data
 from maestoso.core.errors import BadValue, NotFound, Refused
 from maestoso.core.evidence.chain import ROOT
-from maestoso.core.planning.inputs import RunInputs
+from maestoso.core.forecast.durations import estimates
+from maestoso.core.model.finding import Finding
+from maestoso.core.model.protection import RecoveryPoint
+from maestoso.core.planning.compiled import compile_run
+from maestoso.core.planning.inputs import LIVE, GroupCopy, Kind, RunInputs
+from maestoso.core.ports import Clock
 from maestoso.core.readiness.assess import Assessment, Options, assess
 from maestoso.core.readiness.context import Context
+from maestoso.core.readiness.live_rules import reprotect_findings
+from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.runs.controls import control
 from maestoso.core.runs.events import Event
 from maestoso.core.runs.state import RunState, fold
-from maestoso.server.estate.models import Site
+from maestoso.server.estate.agents import needed
+from maestoso.server.estate.models import Link, Site
 from maestoso.server.plans import judgement
+from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.services import context, find_plan, measured
-from maestoso.server.plans.shapes import TestOptions
-from maestoso.server.runs.log import read_log, write_events
+from maestoso.server.protection.picture import group_points
+from maestoso.server.runs.log import inputs_of, read_log, write_events
 from maestoso.server.runs.models import Run, RunEvent, RunStep
-from maestoso.server.runs.shapes import Control, StartTest
+from maestoso.server.runs.shapes import Control, StartRun
 
+log = logging.getLogger("maestoso.runs")
 LONGEST_KEY = 100
 
 
@@ -35,26 +47,30 @@ def find_run(pk: int) -> Run:
     return run
 
 
-def start_test(wanted: StartTest, *, by: str, key: str, at: datetime) -> Run:
-    """Start a test of the newest version of a plan.
+def start_run(wanted: StartRun, *, by: str, key: str, at: datetime) -> Run:
+    """Start a run of the newest version of a plan.
 
     The same ``key`` (Idempotency-Key) starts it once, however often it is sent. Raises Refused when a
-    finding blocks, with the findings, or when a workload is in another run.
+    finding blocks, with the findings, or when a workload is in another run; BadValue where a run that moves
+    production is not confirmed by the code of its plan.
     """
     _check_key(key)
     known = Run.objects.filter(request_key=key).first()
     if known is not None:
         return known
-    version = find_plan(wanted.plan).version()
+    row, kind = find_plan(wanted.plan), wanted.options.kind
+    if kind in LIVE and wanted.confirm.strip() != row.code:
+        raise BadValue(
+            f"A {kind} run moves production; {wanted.confirm[:20]!r} is not the code of this plan.",
+            f"Type {row.code} to confirm it.",
+            field="body.confirm",
+        )
+    version = row.version()
     ctx = context(version.core(), version.number, at)
-    chosen = TestOptions(
-        points=wanted.points,
-        sync_first=wanted.sync_first,
-        pace=wanted.pace,
-        cleanup_after_s=wanted.cleanup_after_s,
-    )
-    options = judgement.read_options(ctx, chosen, at)
     try:
+        if kind == "re-protect":
+            return reprotect(ctx, pace=wanted.options.pace, by=by, at=at, key=key)
+        options = judgement.read_options(ctx, wanted.options, at)
         return create_run(ctx, options, by=by, at=at, key=key)
     except IntegrityError:
         # The same key arrived twice at once; the other one was first.
@@ -64,14 +80,53 @@ def start_test(wanted: StartTest, *, by: str, key: str, at: datetime) -> Run:
 @transaction.atomic
 def create_run(ctx: Context, options: Options, *, by: str, at: datetime, key: str | None = None) -> Run:
     """Write a run's row, steps and first event; the engine finds it there."""
-    # The lock keeps two starts at one site from each overlooking the other.
-    Site.objects.select_for_update().get(code=ctx.plan.target)
+    run = _row(ctx, options.kind, by=by, at=at, key=key)
+    mark = f"{options.kind[0]}{run.pk}"
+    inputs = _allowed(assess(ctx, options, mark, measured(ctx.plan.target)))
+    return _begin(run, inputs, by=by, at=at)
+
+
+@transaction.atomic
+def reprotect(ctx: Context, *, pace: int, by: str, at: datetime, key: str | None = None) -> Run:
+    """Start copying what was failed over and committed in the other direction."""
+    blocking = reprotect_findings(ctx)
+    if blocking:
+        raise _refused("The re-protect cannot start", blocking)
+    run = _row(ctx, "re-protect", by=by, at=at, key=key)
+    wanted = [code for code in groups_in_plan(ctx) if ctx.stages.get(code) == "running committed"]
+    groups = {group.code: group for group in ctx.groups}
+    ends = (ctx.plan.source, ctx.plan.target)
+    links = [link.core() for link in Link.objects.filter(one__code__in=ends, other__code__in=ends)]
+    members = [name for code in wanted for name in groups[code].members]
+    inputs = RunInputs(
+        kind="re-protect",
+        plan=ctx.plan,
+        plan_version=ctx.version,
+        mark=f"r{run.pk}",
+        workloads=tuple(ctx.workloads[name] for name in members),
+        landings=(),
+        groups=tuple(
+            GroupCopy(code=code, members=groups[code].members, point=None, definition=groups[code])
+            for code in wanted
+        ),
+        limits=ctx.target.limits,
+        pace=float(pace),
+        link=links[0] if links else None,
+    )
+    steps = compile_run(inputs).steps
+    expected = estimates(steps, {w.name: w for w in inputs.workloads}, measured(ctx.plan.target))
+    return _begin(run, replace(inputs, estimates=expected), by=by, at=at)
+
+
+def _row(ctx: Context, kind: Kind, *, by: str, at: datetime, key: str | None) -> Run:
+    # The locks keep two starts from each overlooking the other.
+    list(Site.objects.select_for_update().order_by("pk").values_list("pk"))
     _refuse_overlap(ctx)
-    run = Run.objects.create(
+    return Run.objects.create(
         plan_code=ctx.plan.code,
         plan_name=ctx.plan.name,
         plan_version=ctx.version,
-        kind="test",
+        kind=kind,
         source=ctx.plan.source,
         target=ctx.plan.target,
         started_by=by,
@@ -80,8 +135,9 @@ def create_run(ctx: Context, options: Options, *, by: str, at: datetime, key: st
         rto_objective_s=ctx.plan.rto_s,
         chain_head=ROOT,
     )
-    judged = assess(ctx, options, f"t{run.pk}", measured(ctx.plan.target))
-    inputs = _allowed(judged)
+
+
+def _begin(run: Run, inputs: RunInputs, *, by: str, at: datetime) -> Run:
     first = Event(seq=1, at=at, run_s=0.0, kind="run.started", data={"inputs": to_data(inputs)}, by=by)
     state = RunState(first)
     RunStep.objects.bulk_create(
@@ -93,27 +149,55 @@ def create_run(ctx: Context, options: Options, *, by: str, at: datetime, key: st
 
 
 def _allowed(judged: Assessment) -> RunInputs:
-    if judged.blocked or judged.inputs is None:
-        blocking = [finding for finding in judged.findings if finding.severity == "blocks"]
-        error = Refused(
-            f"The test cannot start: {blocking[0].sentence}", blocking[0].mend, code="preflight-blocks"
-        )
-        error.more = {"findings": to_data(tuple(blocking))}
-        raise error
+    if judged.blocking or judged.inputs is None:
+        raise _refused(f"The {KIND_NAMES[judged.kind]} cannot start", judged.blocking or judged.findings)
     return judged.inputs
+
+
+KIND_NAMES: dict[Kind, str] = {
+    "test": "test",
+    "planned": "planned failover",
+    "disaster": "disaster failover",
+    "re-protect": "re-protect",
+}
+
+
+def _refused(what: str, blocking: tuple[Finding, ...]) -> Refused:
+    error = Refused(f"{what}: {blocking[0].sentence}", blocking[0].mend, code="preflight-blocks")
+    error.more = {"findings": to_data(blocking)}
+    return error
 
 
 def _refuse_overlap(ctx: Context) -> None:
     wanted = set(ctx.plan.workloads())
-    for run in Run.objects.filter(outcome="", target=ctx.plan.target, last_seq__gt=0):
+    for run in Run.objects.filter(outcome="", last_seq__gt=0):
         shared = wanted & set(run.steps.values_list("workload", flat=True))
         if shared:
             names = ", ".join(sorted(shared)[:3])
             raise Refused(
                 f"Run {run.pk} of {run.plan_name} is still at work with {names}.",
-                "Wait until it is cleaned up, or abort it.",
+                "Wait until it has ended, or abort it.",
                 code="run-in-the-way",
             )
+
+
+def follow_ups(clock: Clock) -> None:
+    """Start the re-protects that commits asked for, once both sites answer."""
+    for run in Run.objects.exclude(follow_up="").order_by("pk"):
+        row = PlanRow.objects.filter(code=run.plan_code).first()
+        try:
+            if row is not None:
+                version, now = row.version(), clock.now()
+                ctx = context(version.core(), version.number, now)
+                if not reprotect_findings(ctx):
+                    pace = int(inputs_of(run).pace)
+                    reprotect(ctx, pace=pace, by=run.started_by, at=now, key=f"after-{run.pk}")
+                elif set(ctx.lost_sites) & {run.source, run.target}:
+                    continue
+        except Refused as error:
+            log.warning("The re-protect after run %d waits: %s", run.pk, error.sentence)
+            continue
+        Run.objects.filter(pk=run.pk).update(follow_up="")
 
 
 @transaction.atomic
@@ -126,11 +210,31 @@ def tell_run(pk: int, said: Control, *, by: str, key: str | None, at: datetime) 
     state = fold(read_log(pk))
     if key is not None and RunEvent.objects.filter(run=run, client_key=key).exists():
         return state
-    draft = control(state, said.kind, by=by, step=said.step, text=said.text, verdict=said.verdict)
+    draft = control(
+        state, said.kind, by=by, step=said.step, text=said.text, verdict=said.verdict, group=said.group,
+        point=_point(state, said) if said.kind == "change-point" else None,
+    )  # fmt: skip
     event = state.event(draft, at)
     state.apply(event)
     write_events(run, [event], fence=run.fence, client_key=key)
     return state
+
+
+def _point(state: RunState, said: Control) -> RecoveryPoint | None:
+    """The point that a person named, as the target holds it. Raises BadValue for one that it does not."""
+    site = Site.objects.get(code=state.inputs.plan.target)
+    if not said.point or said.group not in {group.code for group in state.inputs.groups}:
+        return None
+    with needed(f"{site.name} does not say which points it holds"):
+        held, _ = group_points(site, said.group)
+    found = next((point for point in held if point.id == said.point), None)
+    if found is None:
+        raise BadValue(
+            f"{said.point[:60]!r} is not a point of {said.group} that {site.name} holds.",
+            "Choose one of its points.",
+            field="body.point",
+        )
+    return found
 
 
 def _check_key(key: str) -> None:

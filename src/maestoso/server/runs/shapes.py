@@ -2,34 +2,43 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import datetime
 
 from maestoso.core.landing.actual import Outcome
 from maestoso.core.model.protection import RecoveryPoint
 from maestoso.core.runs.needs import Need
+from maestoso.core.runs.progress import Outage
 from maestoso.core.score import ScoreStep
+from maestoso.server.plans.shapes import RunOptions
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class StartTest:
-    """Start a test of the newest version of a plan; the fields are those of the preflight."""
+class StartRun:
+    """Start a run of the newest version of a plan. ``options`` are those of the preflight.
+
+    ``confirm`` is the code of the plan, typed again, for a run that moves production.
+    """
 
     plan: str
-    points: dict[str, str] = field(default_factory=dict)
-    sync_first: bool = False
-    pace: int = 1
-    cleanup_after_s: int = 0
+    options: RunOptions
+    confirm: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Control:
-    """Something a person tells a run. ``kind`` is hold, resume, abort, retry, skip, answer or verdict."""
+    """Something a person tells a run.
+
+    ``kind`` is hold, resume, abort, retry, skip, answer, verdict, commit, roll-back or change-point; the last
+    names a ``group`` and a ``point`` of it.
+    """
 
     kind: str
     step: str = ""
     text: str = ""
     verdict: str = ""
+    group: str = ""
+    point: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -67,11 +76,24 @@ class EventView:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class GroupUsed:
-    """A group in a run, the point its copies came from, and the RPO that this amounts to."""
+    """A group in a run, the point its copies came from, and the RPO that this amounts to.
+
+    ``stage`` is where it is in its lifecycle now; ``writable`` the site where it can be written to, empty
+    while that is between the two; ``fenced`` how many of its source copies are confirmed off and fenced.
+    ``done_bytes`` of ``whole_bytes`` are copied
+    in a re-protect, at ``rate_bps`` bytes a second.
+    """
 
     group: str
     point: RecoveryPoint | None
     rpo_s: float | None
+    stage: str = ""
+    writable: str = ""
+    members: int = 0
+    fenced: int = 0
+    done_bytes: int = 0
+    whole_bytes: int = 0
+    rate_bps: float = 0.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -115,6 +137,11 @@ class RunStatus:
     waves: tuple[str, ...]
     groups: tuple[GroupUsed, ...]
     needs: tuple[Need, ...]
+    decision: str
+    outages: tuple[Outage, ...]
+    unconfirmed: tuple[str, ...]
+    found_running: tuple[str, ...]
+    abort_does: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

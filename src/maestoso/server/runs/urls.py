@@ -2,7 +2,15 @@
 
 from django.urls import path
 
-from maestoso.server.runs.views import ControlsView, EventsView, LandingsView, RunsView, RunView, stream
+from maestoso.server.runs.views import (
+    ControlsView,
+    EventsView,
+    FoundRunningView,
+    LandingsView,
+    RunsView,
+    RunView,
+    stream,
+)
 
 urlpatterns = [
     path("runs", RunsView.as_view(), name="runs"),
@@ -10,5 +18,6 @@ urlpatterns = [
     path("runs/<int:pk>/landings", LandingsView.as_view(), name="run-landings"),
     path("runs/<int:pk>/events", EventsView.as_view(), name="run-events"),
     path("runs/<int:pk>/stream", stream, name="run-stream"),
+    path("runs/<int:pk>/found-running/seen", FoundRunningView.as_view(), name="run-found-running"),
     path("runs/<int:pk>/controls", ControlsView.as_view(), name="run-controls"),
 ]

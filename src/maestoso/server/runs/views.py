@@ -15,7 +15,7 @@ from maestoso.core.score import run_score
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.shapes import number, read, reply, shape
 from maestoso.server.estate.models import Site
-from maestoso.server.runs import picture, services
+from maestoso.server.runs import fences, picture, services
 from maestoso.server.runs.log import read_log
 from maestoso.server.runs.models import Run
 from maestoso.server.runs.shapes import (
@@ -25,7 +25,7 @@ from maestoso.server.runs.shapes import (
     RunLandings,
     RunLine,
     RunStatus,
-    StartTest,
+    StartRun,
 )
 from maestoso.server.runs.stream import PUMP
 
@@ -61,15 +61,15 @@ class RunsView(APIView):
         return reply([picture.line(run) for run in rows[:PAGE]])
 
     @extend_schema(
-        operation_id="startTest",
+        operation_id="startRun",
         parameters=[_key(True)],
-        request=shape(StartTest, sent=True),
+        request=shape(StartRun, sent=True),
         responses={201: shape(RunLine)},
     )
     def post(self, request: Request) -> Response:
-        """Start a test."""
-        run = services.start_test(
-            read(StartTest, request), by=request.user.get_username(), at=CLOCK.now(),
+        """Start a run."""
+        run = services.start_run(
+            read(StartRun, request), by=request.user.get_username(), at=CLOCK.now(),
             key=request.headers.get("Idempotency-Key", ""),
         )  # fmt: skip
         return reply(picture.line(run), 201)
@@ -121,12 +121,22 @@ class ControlsView(APIView):
         responses=shape(RunStatus),
     )
     def post(self, request: Request, pk: int) -> Response:
-        """Hold, resume, abort, retry, skip, answer or judge."""
+        """Hold, resume, abort, retry, skip, answer, judge, commit, roll back or take another point."""
         state = services.tell_run(
             pk, read(Control, request), by=request.user.get_username(), at=CLOCK.now(),
             key=request.headers.get("Idempotency-Key"),
         )  # fmt: skip
         return reply(_status(pk, state))
+
+
+class FoundRunningView(APIView):
+    """Source copies that were found running after a failover."""
+
+    @extend_schema(operation_id="sawFoundRunning", request=None, responses=shape(RunStatus))
+    def post(self, request: Request, pk: int) -> Response:
+        """Say that somebody looked at what they wrote."""
+        fences.seen(services.find_run(pk), request.user.get_username())
+        return reply(_status(pk, fold(read_log(pk))))
 
 
 async def stream(request: HttpRequest, pk: int) -> HttpResponseBase:
