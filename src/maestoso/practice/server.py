@@ -9,6 +9,7 @@ import json
 from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
 from contextlib import asynccontextmanager, suppress
 from dataclasses import replace
+from datetime import datetime, timedelta
 from typing import Any
 
 import httpx
@@ -22,7 +23,7 @@ from maestoso.core.errors import BadValue, DomainError, NotFound
 from maestoso.core.model.estate import Inventory
 from maestoso.core.ports import Clock, SiteRefused
 from maestoso.practice.replication import AWAY, LAG_EVERY_S
-from maestoso.practice.spec import Fault, Trouble
+from maestoso.practice.spec import Fault, Switch, Trouble
 from maestoso.practice.store import Store
 from maestoso.practice.verbs import VERBS
 from maestoso.practice.world import World
@@ -68,6 +69,10 @@ class PracticeSite:
     def seconds(self) -> float:
         """The site's clock, in seconds since 1970."""
         return self.clock.now().timestamp()
+
+    def told_now(self) -> datetime:
+        """What the site believes the time to be."""
+        return self.clock.now() + timedelta(seconds=self.world.skew_s)
 
     def put(self, key: str, submission: Submission) -> Any:
         """Take an operation in, durable before it has any effect."""
@@ -165,7 +170,7 @@ def application(site: PracticeSite) -> Starlette:
         }
 
     async def clock(request: Request) -> Any:
-        return {"now": site.clock.now().isoformat()}
+        return {"now": site.told_now().isoformat()}
 
     async def inventory(request: Request) -> Any:
         return to_data(site.world.inventory)
@@ -178,7 +183,7 @@ def application(site: PracticeSite) -> Starlette:
     async def pulse(request: Request) -> Any:
         site.advance()
         said = SitePulse(
-            now=site.clock.now(),
+            now=site.told_now(),
             inventory=site.inventory_mark(),
             groups=site.world.replication.states(),
             links=site.world.replication.link_states(),
@@ -235,6 +240,15 @@ def application(site: PracticeSite) -> Starlette:
         site.tell("trouble", trouble, lambda at: site.world.add_trouble(trouble, at))
         return {}
 
+    async def throw(request: Request) -> Any:
+        switch = from_data(Switch, await _body(request), "switch")
+        site.tell("switch", switch, lambda at: site.world.throw(switch, at))
+        return {}
+
+    async def broken(request: Request) -> Any:
+        site.advance()
+        return to_data(site.world.broken())
+
     async def clear_faults(request: Request) -> Any:
         site.fault(None)
         return {}
@@ -276,6 +290,8 @@ def application(site: PracticeSite) -> Starlette:
             route("/practice/faults", "DELETE", clear_faults),
             route("/practice/troubles", "POST", add_trouble),
             route("/practice/inventory", "POST", set_inventory),
+            route("/practice/switches", "POST", throw),
+            route("/practice", "GET", broken),
         ],
         lifespan=lifespan,
     )
@@ -288,6 +304,8 @@ def _guarded(
         given = request.headers.get("authorization", "")
         if not hmac.compare_digest(given.encode(), f"Bearer {site.token}".encode()):
             return problem(401, "unauthorised", "The bearer token is missing or wrong.")
+        if site.world.dark and not request.url.path.startswith("/v1/practice"):
+            return problem(503, "dark", "This site has no power.")
         try:
             return JSONResponse(await handler(request))
         except SiteRefused as refused:

@@ -41,11 +41,12 @@ class Fault:
     ``fail`` answers with ``code`` and ``reason``; ``hang`` never ends by itself; ``slow`` takes ``factor``
     times as long; ``leak`` makes a sandbox with a route to production; ``boot-hangs`` gives power but never
     a heartbeat; ``exits`` ends a script with ``exit_code``; a guest whose shutdown is ``ignored`` keeps its
-    power. ``times`` None means until it is cleared.
+    power; ``site-down`` takes the operation in, and then the whole site goes dark. ``times`` None means until
+    it is cleared.
     """
 
     verb: str
-    effect: Literal["fail", "hang", "slow", "leak", "boot-hangs", "exits", "ignored"]
+    effect: Literal["fail", "hang", "slow", "leak", "boot-hangs", "exits", "ignored", "site-down"]
     subject: str = "*"
     times: int | None = 1
     factor: float = 4.0
@@ -68,3 +69,26 @@ class Trouble:
     factor: float = 8.0
     length_s: int = 900
     reason: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Switch:
+    """Misbehaviour of the site as a whole, until it is put right.
+
+    ``dark``: no power and no answer. ``skew``: its clock is ``amount`` seconds ahead. ``host-lost``: a part
+    of the machines of the host pool ``subject`` lose power, and have it again elsewhere when ``amount`` is 1.
+    """
+
+    effect: Literal["dark", "skew", "host-lost"]
+    subject: str = ""
+    amount: float = 0.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Broken:
+    """What is made to misbehave at a practice site now."""
+
+    dark: bool = False
+    skew_s: float = 0.0
+    faults: tuple[Fault, ...] = ()
+    troubles: tuple[Trouble, ...] = ()

@@ -16,7 +16,7 @@ from typing import Any
 from maestoso.core.codec import from_data, to_data
 from maestoso.core.model.estate import Inventory, Workload
 from maestoso.core.ports import SiteRefused
-from maestoso.practice.spec import Fault, SiteSpec, Trouble
+from maestoso.practice.spec import Fault, SiteSpec, Switch, Trouble
 from maestoso.practice.world import World
 from maestoso.sites.contract import Submission
 
@@ -99,6 +99,8 @@ def _apply(world: World, at: float, kind: str, value: Any) -> None:
         world.add_fault(from_data(Fault, value), at)
     elif kind == "trouble":
         world.add_trouble(from_data(Trouble, value), at)
+    elif kind == "switch":
+        world.throw(from_data(Switch, value), at)
     elif kind == "away":
         world.set_away(value["source"], value["reason"], at)
     elif kind == "inventory":

@@ -19,18 +19,26 @@ from maestoso.core.model.estate import Inventory, Workload
 from maestoso.core.model.landing import Landing
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
 from maestoso.core.ports import SiteRefused
-from maestoso.core.replication.change import DAY_S, ChangeProfile, derived_usual_bps, usual_rate
+from maestoso.core.replication.change import (
+    DAY_S,
+    ChangeProfile,
+    chance,
+    derived_usual_bps,
+    usual_rate,
+)
 from maestoso.core.runs.operations import OperationState
 from maestoso.practice import landings
 from maestoso.practice.durations import operation_s
 from maestoso.practice.replication import Replication
-from maestoso.practice.spec import Fault, SiteSpec, Trouble
+from maestoso.practice.spec import Broken, Fault, SiteSpec, Switch, Trouble
 from maestoso.practice.things import NEVER, Copy, Failure, NotYet, Op, Sandbox
 from maestoso.practice.verbs import ON_COPYING, VERBS
 from maestoso.sites.contract import JournalEntry, Submission, WorkloadChange
 
 RESTART_S = 20.0
 """Seconds after which the machines of a site that has power again are up."""
+
+DARK_LOOK_S = 5.0
 
 
 class World:
@@ -56,6 +64,9 @@ class World:
         self._home: tuple[Inventory, dict[str, Workload]] | None = None
         self.woken: set[str] = set()  # host pools whose standby hosts carry load now
         self.dark = False  # the whole site has no power
+        self.power_back_at = NEVER
+        self.lit: set[str] = set()  # what had power when the site lost it
+        self.skew_s = 0.0
         self.waiters: dict[str, set[str]] = {}
         self.recalled: dict[str, list[Any]] = {}  # outcomes that a snapshot knows, while it is replayed
         self.replication = Replication(spec.code, spec.replicas, spec.links, self.now, past)
@@ -88,16 +99,22 @@ class World:
         VERBS[submission.verb].accepted(self, op)
         self._schedule(op)
         self._note(op)
+        if op.fault and op.fault.effect == "site-down":
+            self.set_dark(True, now)
         return op.state()
 
     def advance(self, now: float) -> None:
         """Let time pass until ``now``; everything that falls due happens in the order of its time."""
         while self.due and self.due[0][0] <= now:
             at, _, key = heapq.heappop(self.due)
+            if self.power_back_at <= at:
+                self._restart(self.power_back_at)
             op = self.ops[key]
             if op.status == "running" and op.due_at == at:
                 self.now = max(self.now, at)
                 self._finish(op)
+        if self.power_back_at <= now:
+            self._restart(self.power_back_at)
         self.now = max(self.now, now)
 
     def care(self) -> None:
@@ -166,6 +183,8 @@ class World:
         self.care()
         self.faults.clear()
         self.replication.troubles.clear()
+        self.skew_s = 0.0
+        self.set_dark(False, now)
         for op in self.ops.values():
             if op.status == "running" and op.due_at == NEVER and op.fault:
                 op.fault = None
@@ -191,20 +210,56 @@ class World:
         self.advance(now)
         self.inventory = inventory
 
+    def throw(self, switch: Switch, now: float) -> None:
+        """Misbehave as a site from now on."""
+        if switch.effect == "dark":
+            self.set_dark(True, now)
+        elif switch.effect == "skew":
+            self.advance(now)
+            self.skew_s = switch.amount
+        else:
+            self._lose_host(switch.subject, bool(switch.amount), now)
+
+    def broken(self) -> Broken:
+        """What is made to misbehave now."""
+        return Broken(
+            dark=self.dark, skew_s=self.skew_s, faults=tuple(self.faults),
+            troubles=tuple(self.replication.troubles),
+        )  # fmt: skip
+
+    def _lose_host(self, pool: str, restart: bool, now: float) -> None:
+        """Every machine is on a host by its name; those on the first one lose their power."""
+        self.advance(now)
+        hosts = next((max(p.hosts, 1) for p in self.inventory.host_pools if p.name == pool), 1)
+        pools = {workload.name: workload.host_pool for workload in self.inventory.workloads}
+        for copy in [*self.copies.values(), *self.own()]:
+            here = copy.host_pool == pool or pools.get(copy.name) == pool
+            if copy.powered and here and int(chance("host", copy.workload) * hosts) == 0:
+                self.cut_power(copy)
+                if restart:
+                    copy.powered, copy.heartbeat_at = True, now + RESTART_S
+
     def set_dark(self, dark: bool, now: float) -> None:
         """The whole site loses its power, or gets it back: its own machines then start by themselves."""
         self.advance(now)
         if dark:
-            for copy in [*self.copies.values(), *self.own()]:
-                if copy.powered:
-                    self.cut_power(copy)
-            self.dark = True
+            lit = [copy for copy in [*self.copies.values(), *self.own()] if copy.powered]
+            for copy in lit:
+                self.cut_power(copy)
+            self.lit |= {copy.name for copy in lit}
+            self.dark, self.power_back_at = True, NEVER
         elif self.dark:
-            self.dark = False
-            for copy in self.own():
-                if not copy.fenced:
-                    copy.powered, copy.heartbeat_at = True, now + RESTART_S
-                    landings.lease(self, copy)
+            self.dark, self.power_back_at = False, now + RESTART_S
+
+    def _restart(self, at: float) -> None:
+        """What had power starts by itself, but for what was fenced meanwhile."""
+        self.power_back_at = NEVER
+        machines = [copy for name in sorted(self.lit) if (copy := self.machine(name)) is not None]
+        self.lit.clear()
+        for copy in machines:
+            if not copy.fenced and not copy.powered and copy.registered:
+                copy.powered, copy.heartbeat_at = True, at + RESTART_S
+                landings.lease(self, copy)
 
     def own(self) -> list[Copy]:
         """The machines of the workloads that are at home here."""
@@ -226,13 +281,16 @@ class World:
             if workload is None:
                 return None
             known = self.machines[name] = Copy(
-                name=name, workload=name, mark="", point="", registered=True, powered=not self.dark,
-                heartbeat_at=NEVER if self.dark else self.created_at.timestamp(),
+                name=name, workload=name, mark="", point="", registered=True, powered=not self._off(),
+                heartbeat_at=NEVER if self._off() else self.created_at.timestamp(),
                 contents=self.created_at.timestamp(),
                 nics={n.name: {"nic": n.name, "network": n.network, "mac": n.mac} for n in workload.nics},
             )  # fmt: skip
             self.known.setdefault(name, workload)
         return known
+
+    def _off(self) -> bool:
+        return self.dark or self.power_back_at < NEVER
 
     def _at_home(self) -> dict[str, Workload]:
         if self._home is None or self._home[0] is not self.inventory:
@@ -308,6 +366,9 @@ class World:
         if op.submission.verb in ON_COPYING:
             self.care()
         try:
+            if self.dark:
+                # What was under way goes on when there is power again.
+                raise NotYet(self.now + DARK_LOOK_S)
             if op.fault and op.fault.effect == "fail":
                 raise Failure(op.fault.code, op.fault.reason)
             result, effect = self._recall(op) if op.key in self.recalled else verb.done(self, op)
@@ -351,7 +412,7 @@ class World:
     def fault_for(self, submission: Submission) -> Fault | None:
         """How an operation misbehaves, if it does; a fault that happens only so often is used up by it."""
         for index, fault in enumerate(self.faults):
-            if fault.verb == submission.verb and fnmatchcase(submission.subject, fault.subject):
+            if fault.verb in (submission.verb, "*") and fnmatchcase(submission.subject, fault.subject):
                 if fault.times is not None:
                     left = replace(fault, times=fault.times - 1)
                     self.faults[index : index + 1] = [left] if left.times else []

@@ -97,6 +97,10 @@ class HttpSite:
         method = "DELETE" if body is None else "POST"
         await self._call(method, f"/practice/{path}", json=body, timeout=patience)
 
+    async def practised(self) -> Any:
+        """What is made to misbehave at a practice site now."""
+        return await self._call("GET", "/practice")
+
     async def remains(self, mark: str) -> list[str]:
         """What still carries the mark of a run."""
         answer: list[str] = (await self._call("GET", "/remains", params={"mark": mark}))["remains"]

@@ -12,9 +12,18 @@ MOST_SKEW_S = 2.0
 
 
 def member_without_group(ctx: Context) -> Iterator[Finding]:
-    """What is not copied cannot be recovered."""
+    """What is not copied cannot be recovered; nor what is copied the other way, from where it runs now."""
+    away: dict[str, list[str]] = {}
+    turned = {
+        name: group
+        for group in ctx.groups
+        if (group.source, group.target) == (ctx.plan.target, ctx.plan.source)
+        for name in group.members
+    }
     for _, _, workload in ctx.known_members():
-        if ctx.group_of(workload.name) is None:
+        if workload.name in turned:
+            away.setdefault(turned[workload.name].name, []).append(workload.name)
+        elif ctx.group_of(workload.name) is None:
             yield blocks(
                 "member-without-group",
                 workload.name,
@@ -24,6 +33,13 @@ def member_without_group(ctx: Context) -> Iterator[Finding]:
                 ),
                 "Protect it in a group, or take it out of the plan.",
             )
+    for group, names in away.items():
+        yield blocks(
+            "member-without-group",
+            group,
+            f"{group} runs at {ctx.plan.target} now, with {', '.join(names)}.",
+            f"Bring it home to {ctx.plan.source} with a plan that holds nothing else.",
+        )
 
 
 def group_without_point(ctx: Context) -> Iterator[Finding]:

@@ -85,7 +85,16 @@ class RunState:
     @property
     def machine_busy(self) -> bool:
         """Whether anything but a person holds the run up: then run time goes at pace."""
-        return bool(self.in_flight) or (self.held_because is None and bool(self.open))
+        return self._working() or (self.held_because is None and bool(self.open))
+
+    def _working(self) -> bool:
+        """Whether a site is at work. Waiting for one that is silent, for as long as is allowed, is not work."""
+        if not self.limited or not self.lost_sites:
+            return bool(self.in_flight)
+        return any(
+            name not in self.limited or self.graph[name].site not in self.lost_sites
+            for name in self.in_flight
+        )
 
     def run_seconds(self, now: datetime) -> float:
         """Run time at ``now``: wall time since the last event, times the pace while machines work."""

@@ -13,6 +13,7 @@ urlpatterns = [
     path("api/v1/", include("maestoso.server.plans.urls")),
     path("api/v1/", include("maestoso.server.scripts.urls")),
     path("api/v1/", include("maestoso.server.runs.urls")),
+    path("api/v1/", include("maestoso.server.practice_lab.urls")),
     path("api/v1/openapi.json", SpectacularJSONAPIView.as_view(), name="openapi"),
     re_path(r"^api/.*$", no_such_address),
     re_path(r"^(?!assets/).*$", index),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from datetime import datetime, timedelta
 from urllib.parse import quote
@@ -22,7 +23,7 @@ from maestoso.server.plans.services import context
 from maestoso.server.plans.shapes import IfLost, LastProof, NextAction, PlanRowView, Readiness
 from maestoso.server.protection.picture import overview
 from maestoso.server.runs.log import read_log
-from maestoso.server.runs.models import Run
+from maestoso.server.runs.models import KeptFence, Run
 
 FORECAST_KEPT_S = 300
 ORDER = {"now": 0, "soon": 1, "sometime": 2}
@@ -36,7 +37,8 @@ def readiness(now: datetime) -> Readiness:
         ctx = context(version.core(), version.number, now)
         rows.append((ctx, _row(ctx, _judged(ctx), now)))
     plans = tuple(view for _, view in rows)
-    actions = [*_from_runs(), *_from_sites(), *_from_copies(now), *_from_plans(rows)]
+    away = _from_failovers(rows)
+    actions = [*_from_split(), *_from_runs(), *_from_sites(), *away, *_from_copies(now), *_from_plans(rows)]
     return Readiness(
         now=now,
         if_lost=_if_lost(rows),
@@ -116,18 +118,74 @@ def _if_lost(rows: list[tuple[Context, PlanRowView]]) -> IfLost | None:
     )
 
 
+def listed(names: Sequence[str]) -> str:
+    """Some names in a sentence: all of a few, the first of many."""
+    return " and ".join(names) if len(names) < 3 else f"{names[0]}, {names[1]} and {len(names) - 2} more"
+
+
 def _from_runs() -> list[NextAction]:
     actions = []
     for run in Run.objects.filter(outcome="", last_seq__gt=0):
         for need in needs(fold(read_log(run.pk))):
-            label = {"verdict": "Judge it", "hold": "Answer", "failure": "See it", "held": "See it"}
+            label = {"verdict": "Judge it", "hold": "Answer", "acknowledge": "Answer", "decision": "Decide"}
             actions.append(
                 NextAction(
                     urgency="now",
                     title=f"{run.plan_name}: {need.title[0].lower()}{need.title[1:]}",
                     sentence=need.text,
-                    label=label[need.kind],
+                    label=label.get(need.kind, "See it"),
                     to=f"/runs/{run.pk}",
+                )
+            )
+    return actions
+
+
+def _from_split() -> list[NextAction]:
+    """Two live copies of a workload: nothing is more urgent."""
+    found: dict[int, list[KeptFence]] = {}
+    for kept in KeptFence.objects.filter(found_running=True, seen_by="").select_related("site"):
+        found.setdefault(kept.run_id, []).append(kept)
+    return [
+        NextAction(
+            urgency="now",
+            title=f"{listed([kept.workload for kept in fences])} ran at {fences[0].site.name} as well",
+            sentence="It was turned off and fenced. What it wrote meanwhile is on no other copy: look at it.",
+            label="See the run",
+            to=f"/runs/{run}",
+        )
+        for run, fences in found.items()
+    ]
+
+
+def _from_failovers(rows: list[tuple[Context, PlanRowView]]) -> list[NextAction]:
+    """The next sensible step until everything is home and protected; each group is spoken for once."""
+    actions, spoken = [], set()
+    for ctx, view in sorted(rows, key=lambda pair: -pair[1].workloads):
+        home, groups = ctx.authored.source, frozenset(groups_in_plan(ctx))
+        if ctx.plan.source == home or not groups - spoken or view.active_run is not None:
+            continue
+        spoken |= groups
+        stages = {ctx.stages.get(code, "") for code in groups}
+        start = f"/plans/{quote(view.code)}/start"
+        if "running committed" in stages:
+            why = f" {home} must answer first." if home in ctx.lost_sites else ""
+            actions.append(
+                NextAction(
+                    urgency="now",
+                    title=f"{view.name} runs at {ctx.plan.source} without protection",
+                    sentence=f"Copy what differs back to {home}, so that there is a way home.{why}",
+                    label="Re-protect",
+                    to=f"{start}?kind=re-protect",
+                )
+            )
+        elif stages == {"protected"}:
+            actions.append(
+                NextAction(
+                    urgency="soon",
+                    title=f"{view.name} runs away from home, at {ctx.plan.source}",
+                    sentence=f"It is copied to {home}. Bring it home when the time is right; nothing is lost.",
+                    label="Bring it home",
+                    to=f"{start}?kind=planned",
                 )
             )
     return actions
@@ -202,7 +260,7 @@ def _from_plans(rows: list[tuple[Context, PlanRowView]]) -> list[NextAction]:
     actions: dict[tuple[str, str], NextAction] = {}
     for _, view in sorted(rows, key=lambda pair: pair[1].workloads):
         blocking = [finding for finding in view.findings if finding.severity == "blocks"]
-        if blocking and all(finding.code != "site-unreachable" for finding in blocking):
+        if blocking and not _said_elsewhere(blocking):
             first = blocking[0]
             actions[("blocked", view.code)] = NextAction(
                 urgency="soon",
@@ -215,6 +273,13 @@ def _from_plans(rows: list[tuple[Context, PlanRowView]]) -> list[NextAction]:
             if finding.code in _FROM_FINDINGS and view.active_run is None:
                 actions.setdefault((finding.code, finding.subject), _action(finding, view))
     return list(actions.values())
+
+
+def _said_elsewhere(blocking: list[Finding]) -> bool:
+    """A site that is away, and groups that are on their way, have actions of their own."""
+    return any(
+        finding.code in ("site-unreachable", "group-not-protected", "split-brain") for finding in blocking
+    )
 
 
 _NEVER = "Nobody has proved yet that it works. A test leaves production alone."

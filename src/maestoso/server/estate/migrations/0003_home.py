@@ -4,15 +4,14 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     dependencies = [
-        ('estate', '0002_drift_imports_filters'),
+        ("estate", "0002_drift_imports_filters"),
     ]
 
     operations = [
         migrations.AddField(
-            model_name='workloadrow',
-            name='home',
+            model_name="workloadrow",
+            name="home",
             field=models.JSONField(default=None, null=True),
         ),
     ]

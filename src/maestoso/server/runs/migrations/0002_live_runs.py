@@ -5,33 +5,49 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     dependencies = [
-        ('estate', '0003_home'),
-        ('runs', '0001_first_tables'),
+        ("estate", "0003_home"),
+        ("runs", "0001_first_tables"),
     ]
 
     operations = [
         migrations.AddField(
-            model_name='run',
-            name='follow_up',
-            field=models.CharField(blank=True, default='', max_length=12),
+            model_name="run",
+            name="follow_up",
+            field=models.CharField(blank=True, default="", max_length=12),
         ),
         migrations.CreateModel(
-            name='KeptFence',
+            name="KeptFence",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('workload', models.CharField(max_length=120)),
-                ('delivered_at', models.DateTimeField(null=True)),
-                ('found_running', models.BooleanField(default=False)),
-                ('seen_by', models.CharField(blank=True, default='', max_length=150)),
-                ('lift', models.BooleanField(default=False)),
-                ('run', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='kept_fences', to='runs.run')),
-                ('site', models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, related_name='+', to='estate.site')),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
+                ("workload", models.CharField(max_length=120)),
+                ("delivered_at", models.DateTimeField(null=True)),
+                ("found_running", models.BooleanField(default=False)),
+                ("seen_by", models.CharField(blank=True, default="", max_length=150)),
+                ("lift", models.BooleanField(default=False)),
+                (
+                    "run",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="kept_fences", to="runs.run"
+                    ),
+                ),
+                (
+                    "site",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.PROTECT, related_name="+", to="estate.site"
+                    ),
+                ),
             ],
             options={
-                'ordering': ['id'],
-                'constraints': [models.UniqueConstraint(fields=('run', 'workload'), name='one_kept_fence_of_a_workload')],
+                "ordering": ["id"],
+                "constraints": [
+                    models.UniqueConstraint(fields=("run", "workload"), name="one_kept_fence_of_a_workload")
+                ],
             },
         ),
     ]
