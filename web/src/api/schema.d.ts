@@ -714,6 +714,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/practice-lab": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What can be broken, and what is. */
+        get: operations["lab"];
+        put?: never;
+        /** @description Break one thing. */
+        post: operations["breakOne"];
+        /** @description Put all right again. */
+        delete: operations["allRight"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/practice-lab/fault-script": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Break everything that a fault script names. */
+        post: operations["runFaultScript"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/readiness": {
         parameters: {
             query?: never;
@@ -741,8 +777,8 @@ export interface paths {
         /** @description Runs, newest first, a hundred at a time. */
         get: operations["runs"];
         put?: never;
-        /** @description Start a test. */
-        post: operations["startTest"];
+        /** @description Start a run. */
+        post: operations["startRun"];
         delete?: never;
         options?: never;
         head?: never;
@@ -775,7 +811,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Hold, resume, abort, retry, skip, answer or judge. */
+        /** @description Hold, resume, abort, retry, skip, answer, judge, commit, roll back or take another point. */
         post: operations["tellRun"];
         delete?: never;
         options?: never;
@@ -794,6 +830,23 @@ export interface paths {
         get: operations["runEvents"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/found-running/seen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Say that somebody looked at what they wrote. */
+        post: operations["sawFoundRunning"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1129,6 +1182,20 @@ export interface components {
             own_from: number;
             changes: string[];
         };
+        BreakSent: {
+            site: string;
+            preset: string;
+            subject?: string;
+            times?: number;
+            factor?: number;
+            at_verb?: string;
+        };
+        Broken: {
+            dark: boolean;
+            skew_s: number;
+            faults: components["schemas"]["Fault"][];
+            troubles: components["schemas"]["Trouble"][];
+        };
         Calibration: {
             sentence: string;
             runs: components["schemas"]["ComparedRun"][];
@@ -1172,6 +1239,8 @@ export interface components {
             step?: string;
             text?: string;
             verdict?: string;
+            group?: string;
+            point?: string;
         };
         CoverageGap: {
             workload: string;
@@ -1304,6 +1373,20 @@ export interface components {
             step: string;
             sentence: string;
         };
+        Fault: {
+            verb: string;
+            /** @enum {string} */
+            effect: "fail" | "hang" | "slow" | "leak" | "boot-hangs" | "exits" | "ignored" | "site-down";
+            subject: string;
+            times: number | null;
+            factor: number;
+            exit_code: number;
+            code: string;
+            reason: string;
+        };
+        FaultScriptSentSent: {
+            text: string;
+        };
         FieldChange: {
             field: string;
             known: string;
@@ -1422,6 +1505,13 @@ export interface components {
             group: string;
             point: components["schemas"]["RecoveryPoint"] | null;
             rpo_s: number | null;
+            stage: string;
+            writable: string;
+            members: number;
+            fenced: number;
+            done_bytes: number;
+            whole_bytes: number;
+            rate_bps: number;
         };
         Health: {
             /** @enum {string} */
@@ -1527,6 +1617,35 @@ export interface components {
         };
         KeySaveSent: {
             key: string;
+        };
+        KindOffered: {
+            /** @enum {string} */
+            kind: "test" | "planned" | "disaster" | "re-protect";
+            title: string;
+            sentence: string;
+            why_not: string;
+        };
+        Lab: {
+            presets: components["schemas"]["LabPreset"][];
+            sites: components["schemas"]["LabSite"][];
+        };
+        LabPreset: {
+            key: string;
+            title: string;
+            sentence: string;
+            /** @enum {string} */
+            about: "site" | "workload" | "group" | "link" | "pool" | "script";
+        };
+        LabSite: {
+            code: string;
+            name: string;
+            lost_because: string;
+            broken: components["schemas"]["Broken"] | null;
+            sentences: string[];
+            workloads: string[];
+            groups: string[];
+            links: string[];
+            pools: string[];
         };
         LandingDisk: {
             disk: string;
@@ -1677,7 +1796,7 @@ export interface components {
         };
         Need: {
             /** @enum {string} */
-            kind: "failure" | "hold" | "verdict" | "held";
+            kind: "failure" | "acknowledge" | "hold" | "verdict" | "decision" | "held";
             step: string;
             title: string;
             text: string;
@@ -1799,6 +1918,12 @@ export interface components {
         OneWay: {
             row: string;
             why: string;
+        };
+        Outage: {
+            workload: string;
+            service: string;
+            from_s: number;
+            to_s: number | null;
         };
         Outcome: {
             workload: string;
@@ -1980,6 +2105,13 @@ export interface components {
         };
         Preflight: {
             assessment: components["schemas"]["AssessmentView"];
+            kinds: components["schemas"]["KindOffered"][];
+            blocking: components["schemas"]["Finding"][];
+            source: string;
+            source_name: string;
+            target: string;
+            target_name: string;
+            source_lost: string;
             consequences: string[];
             practice: boolean;
             usual_pace: number;
@@ -2128,6 +2260,25 @@ export interface components {
             rto_objective_s: number;
             notes: string;
         };
+        RunOptionsSent: {
+            /** @enum {string} */
+            kind?: "test" | "planned" | "disaster" | "re-protect";
+            points?: {
+                [key: string]: string;
+            };
+            sync_first?: boolean;
+            pace?: number;
+            cleanup_after_s?: number;
+            close_down?: boolean;
+            go_on?: boolean;
+            decide_within_s?: number;
+            /** @enum {string} */
+            then?: "commit" | "roll-back";
+            /** @enum {string} */
+            at_commit?: "nothing" | "re-protect" | "end-protection";
+            declared_at?: string | null;
+            acknowledged?: boolean;
+        };
         RunStatus: {
             id: number;
             plan: string;
@@ -2170,6 +2321,11 @@ export interface components {
             waves: string[];
             groups: components["schemas"]["GroupUsed"][];
             needs: components["schemas"]["Need"][];
+            decision: string;
+            outages: components["schemas"]["Outage"][];
+            unconfirmed: string[];
+            found_running: string[];
+            abort_does: string;
         };
         RunUnderWay: {
             id: number;
@@ -2371,14 +2527,10 @@ export interface components {
             name: string;
             workloads: number;
         };
-        StartTestSent: {
+        StartRunSent: {
             plan: string;
-            points?: {
-                [key: string]: string;
-            };
-            sync_first?: boolean;
-            pace?: number;
-            cleanup_after_s?: number;
+            options: components["schemas"]["RunOptionsSent"];
+            confirm?: string;
         };
         Station: {
             code: string;
@@ -2441,14 +2593,6 @@ export interface components {
         Templates: {
             templates: components["schemas"]["Template"][];
         };
-        TestOptionsSent: {
-            points?: {
-                [key: string]: string;
-            };
-            sync_first?: boolean;
-            pace?: number;
-            cleanup_after_s?: number;
-        };
         ThrottleWindow: {
             days: ("mon" | "tue" | "wed" | "thu" | "fri" | "sat" | "sun")[];
             begins: string;
@@ -2479,6 +2623,14 @@ export interface components {
             rule: string;
             live: string;
             test: string;
+        };
+        Trouble: {
+            /** @enum {string} */
+            effect: "cut" | "slow" | "burst" | "failing";
+            subject: string;
+            factor: number;
+            length_s: number;
+            reason: string;
         };
         TwinMade: {
             revision: number;
@@ -4231,7 +4383,7 @@ export interface operations {
         };
         requestBody?: {
             content: {
-                "application/json": components["schemas"]["TestOptionsSent"];
+                "application/json": components["schemas"]["RunOptionsSent"];
             };
         };
         responses: {
@@ -4382,6 +4534,126 @@ export interface operations {
             };
         };
     };
+    lab: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lab"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    breakOne: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BreakSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lab"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    allRight: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lab"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    runFaultScript: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FaultScriptSentSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lab"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     readiness: {
         parameters: {
             query?: never;
@@ -4443,7 +4715,7 @@ export interface operations {
             };
         };
     };
-    startTest: {
+    startRun: {
         parameters: {
             query?: never;
             header: {
@@ -4455,7 +4727,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["StartTestSent"];
+                "application/json": components["schemas"]["StartRunSent"];
             };
         };
         responses: {
@@ -4565,6 +4837,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EventView"][];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sawFoundRunning: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunStatus"];
                 };
             };
             /** @description It could not be done, and why. */

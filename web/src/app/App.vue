@@ -93,6 +93,7 @@ const planCode = computed(() => (typeof route.params.code === "string" ? route.p
         <RouterLink to="/runs" :class="{ on: route.name === 'runs' || route.name === 'run' }">
           Runs <span v-if="line?.runs.length" class="number">{{ line.runs.length }}</span>
         </RouterLink>
+        <RouterLink v-if="line?.stations.some((one) => one.practice)" to="/lab" :class="{ on: route.name === 'lab' }">Practice lab</RouterLink>
       </nav>
       <main>
         <RouterView :key="route.path" />

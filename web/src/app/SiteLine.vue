@@ -28,6 +28,7 @@ interface Thread {
   x: number;
   label: string;
   run: number | null;
+  kind: string;
   strong: boolean;
   lost: boolean;
   playhead: number | null;
@@ -54,11 +55,12 @@ const threads = computed<Thread[]>(() => {
       arrow: `M${mid - 5 * way} ${y - 6} l${9 * way} 6 l${-9 * way} 6`,
       x: mid,
       label: run
-        ? `${run.plan_name}: test, ${clock(run.run_s)} in${run.needs_you ? ", needs you" : ""}`
+        ? `${run.plan_name}: ${run.kind}, ${clock(run.run_s)} in${run.needs_you ? ", needs you" : ""}`
         : because
           ? "cut: nothing is copied"
           : `${count(flow.groups, "group")}, ${age}`,
       run: run?.id ?? null,
+      kind: run?.kind ?? "",
       strong: flow.groups > 2,
       lost: !!because || lost.has(flow.source) || lost.has(flow.target),
       playhead: run ? x1 + (x2 - x1) * Math.min(run.run_s / 1800, 1) : null,
@@ -72,7 +74,7 @@ const bits = (n: number) => Array.from({ length: Math.min(n, 30) }, (_, i) => i)
   <div ref="box" class="site-line" aria-label="Sites">
     <svg :width="width" height="58" aria-hidden="true">
       <line x1="0" :x2="width" y1="28" y2="28" class="ground" />
-      <g v-for="thread in threads" :key="thread.key" :class="['thread', { strong: thread.strong, lost: thread.lost, run: thread.run }]">
+      <g v-for="thread in threads" :key="thread.key" :class="['thread', thread.kind, { strong: thread.strong, lost: thread.lost, run: thread.run }]">
         <path :d="thread.d" class="way" />
         <path v-if="!thread.lost" :d="thread.arrow" class="arrow" />
         <path v-else :d="`M${thread.x - 6} 22 l12 12 m0 -12 l-12 12`" class="cut" />
@@ -85,7 +87,7 @@ const bits = (n: number) => Array.from({ length: Math.min(n, 30) }, (_, i) => i)
       :key="thread.key"
       :to="thread.run ? `/runs/${thread.run}` : undefined"
       class="label"
-      :class="{ run: thread.run }"
+      :class="[thread.kind, { run: thread.run }]"
       :style="{ left: `${thread.x}px` }"
       >{{ thread.label }}</component
     >
@@ -142,6 +144,24 @@ const bits = (n: number) => Array.from({ length: Math.min(n, 30) }, (_, i) => i)
 .run .arrow {
   stroke: var(--test);
 }
+.run.planned .way,
+.run.re-protect .way {
+  stroke: var(--planned);
+  stroke-width: 4;
+  stroke-dasharray: none;
+}
+.run.disaster .way {
+  stroke: var(--disaster);
+  stroke-width: 4;
+  stroke-dasharray: none;
+}
+.run.planned .arrow,
+.run.re-protect .arrow {
+  stroke: var(--planned);
+}
+.run.disaster .arrow {
+  stroke: var(--disaster);
+}
 .lost .way {
   stroke: var(--disaster);
   stroke-dasharray: 3 6;
@@ -167,6 +187,13 @@ const bits = (n: number) => Array.from({ length: Math.min(n, 30) }, (_, i) => i)
 .label.run {
   color: var(--test);
   font-weight: 600;
+}
+.label.run.planned,
+.label.run.re-protect {
+  color: var(--planned);
+}
+.label.run.disaster {
+  color: var(--disaster);
 }
 .station {
   position: absolute;

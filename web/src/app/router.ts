@@ -22,6 +22,7 @@ export const router = createRouter({
     { path: "/runs", name: "runs", component: () => import("@/features/runs/RunsPage.vue") },
     { path: "/runs/:id(\\d+)", name: "run", component: () => import("@/features/runs/RunPage.vue") },
     { path: "/runs/:id(\\d+)/landings", name: "run-landings", component: () => import("@/features/runs/LandingsPage.vue") },
+    { path: "/lab", name: "lab", component: () => import("@/features/practice_lab/LabPage.vue") },
     { path: "/:rest(.*)", name: "nowhere", component: () => import("@/app/NowherePage.vue") },
   ],
 });

@@ -88,7 +88,7 @@ class RunState:
         return self._working() or (self.held_because is None and bool(self.open))
 
     def _working(self) -> bool:
-        """Whether a site is at work. Waiting for one that is silent, for as long as is allowed, is not work."""
+        """Whether a site is at work. Waiting for one that is silent, as long as is allowed, is no work."""
         if not self.limited or not self.lost_sites:
             return bool(self.in_flight)
         return any(

@@ -344,8 +344,9 @@ def consequences(ctx: Context, source: str, target: str, chosen: RunOptions) -> 
         "re-protect": f"After a commit it is copied back to {source} by itself.",
         "end-protection": "A commit ends its protection: this is a relocation, not a failover.",
     }[chosen.at_commit]
+    by_itself = {"commit": "commits", "roll-back": "rolls back"}[chosen.then]
     window = (
-        f"After {chosen.decide_within_s // 60} min without a word it does so by itself: {chosen.then}."
+        f"After {chosen.decide_within_s // 60} min without a word it {by_itself} by itself."
         if chosen.decide_within_s
         else "It waits for your word as long as you need."
     )

@@ -183,7 +183,7 @@ def _from_failovers(rows: list[tuple[Context, PlanRowView]]) -> list[NextAction]
                 NextAction(
                     urgency="soon",
                     title=f"{view.name} runs away from home, at {ctx.plan.source}",
-                    sentence=f"It is copied to {home}. Bring it home when the time is right; nothing is lost.",
+                    sentence=f"It is copied to {home}. Bring it home when it suits you; nothing is lost.",
                     label="Bring it home",
                     to=f"{start}?kind=planned",
                 )

@@ -25,7 +25,7 @@ class LabView(APIView):
         """Break one thing."""
         return reply(services.break_one(read(Break, request)))
 
-    @extend_schema(operation_id="allRight", responses=shape(Lab))
+    @extend_schema(operation_id="allRight", responses={200: shape(Lab)})
     def delete(self, request: Request) -> Response:
         """Put all right again."""
         return reply(services.all_right())

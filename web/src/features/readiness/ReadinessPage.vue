@@ -32,7 +32,7 @@ const under = computed(() => {
 });
 
 function verdict(plan: PlanRowView): string {
-  if (plan.active_run) return "test under way";
+  if (plan.active_run) return "a run is under way";
   if (plan.blocks) return `no, ${count(plan.blocks, "thing blocks", "things block")} it`;
   return plan.warns ? `a test: yes, ${count(plan.warns, "warning")}` : "a test: yes";
 }

@@ -1,22 +1,35 @@
 <script setup lang="ts">
+import { useQuery } from "@tanstack/vue-query";
 import { computed, onScopeDispose, ref } from "vue";
 import { api, take } from "@/api/client";
 import type { RunStatus } from "@/api/types";
 import MarkdownText from "@/ui/MarkdownText.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
-import { clock, list } from "@/ui/format";
+import { clock, list, moment } from "@/ui/format";
 
-const props = defineProps<{ need: RunStatus["needs"][number]; run: number }>();
+const props = defineProps<{ need: RunStatus["needs"][number]; run: number; plan: string; kind: string }>();
 const text = ref("");
 const error = ref<unknown>(null);
 const busy = ref(false);
-const thens: Record<string, string> = { "go-on": "the run goes on by itself", stop: "the whole run is held", abort: "the run is aborted" };
+const thens: Record<string, string> = { commit: "it commits by itself", "roll-back": "it rolls back by itself", "go-on": "the run goes on by itself", stop: "the whole run is held", abort: "the run is aborted" };
 const now = ref(Date.now());
 const ticking = window.setInterval(() => (now.value = Date.now()), 1000);
 onScopeDispose(() => window.clearInterval(ticking));
 const left = computed(() => Math.max((new Date(props.need.ends_at ?? 0).getTime() - now.value) / 1000, 0));
 
-async function tell(kind: string, more: { verdict?: string } = {}) {
+// A disaster can be brought up once more from another point before it is committed.
+const changing = ref(false);
+const group = ref("");
+const point = ref("");
+const { data: points } = useQuery({
+  queryKey: ["points", computed(() => props.plan)],
+  queryFn: () => take(api.GET("/api/v1/plans/{code}/points", { params: { path: { code: props.plan } } })),
+  enabled: changing,
+  staleTime: Infinity,
+});
+const held = computed(() => [...(points.value?.groups.find((one) => one.group === group.value)?.points ?? [])].reverse().slice(0, 300));
+
+async function tell(kind: string, more: { verdict?: string; group?: string; point?: string } = {}) {
   busy.value = true;
   error.value = null;
   try {
@@ -42,11 +55,11 @@ async function tell(kind: string, more: { verdict?: string } = {}) {
     <p v-if="need.who.length" class="quiet small">To be answered by {{ list(need.who) }}.</p>
     <p v-if="need.ends_at" class="ends">In {{ clock(left) }} {{ thens[need.then] }}, if nobody answers.</p>
     <textarea
-      v-if="need.kind === 'verdict' || (need.kind === 'failure' && need.skippable)"
+      v-if="need.kind === 'verdict' || need.kind === 'decision' || need.kind === 'acknowledge' || (need.kind === 'failure' && need.skippable)"
       v-model="text"
       rows="2"
-      :placeholder="need.kind === 'verdict' ? 'Notes: what did you see?' : 'Reason, if you skip it'"
-      :aria-label="need.kind === 'verdict' ? 'Notes' : 'Reason'"
+      :placeholder="need.kind === 'failure' ? 'Reason, if you skip it' : 'Notes: what did you see?'"
+      :aria-label="need.kind === 'failure' ? 'Reason' : 'Notes'"
     />
     <div class="buttons">
       <template v-if="need.kind === 'verdict'">
@@ -54,12 +67,28 @@ async function tell(kind: string, more: { verdict?: string } = {}) {
         <button class="btn danger" :disabled="busy" @click="tell('verdict', { verdict: 'failed' })">✕ Failed</button>
         <button class="btn" :disabled="busy" @click="tell('verdict', { verdict: 'inconclusive' })">? Inconclusive</button>
       </template>
+      <template v-else-if="need.kind === 'decision'">
+        <button class="btn main" :disabled="busy" @click="tell('commit')">Commit</button>
+        <button class="btn danger" :disabled="busy" @click="tell('roll-back')">Roll back</button>
+        <button v-if="kind === 'disaster'" class="btn" :disabled="busy" @click="changing = !changing">Another point …</button>
+      </template>
+      <button v-else-if="need.kind === 'acknowledge'" class="btn danger" :disabled="busy" @click="tell('answer')">I know; go on without them</button>
       <template v-else-if="need.kind === 'failure'">
         <button class="btn main" :disabled="busy" @click="tell('retry')">{{ need.again }}</button>
         <button v-if="need.skippable" class="btn" :disabled="busy || !text.trim()" title="Wants a reason" @click="tell('skip')">Skip it</button>
       </template>
       <button v-else-if="need.kind === 'hold'" class="btn main" :disabled="busy" @click="tell('answer')">Confirmed, go on</button>
       <button v-else class="btn main" :disabled="busy" @click="tell('resume')">Let it go on</button>
+    </div>
+    <div v-if="changing" class="change">
+      <p class="small">The group goes off and comes up again from the point that you choose; what it changed since is discarded.</p>
+      <el-select v-model="group" size="small" placeholder="Group" aria-label="Group" @change="point = ''">
+        <el-option v-for="one in points?.groups ?? []" :key="one.group" :value="one.group" :label="one.name" />
+      </el-select>
+      <el-select v-model="point" size="small" filterable placeholder="Point" aria-label="Point" :disabled="!group">
+        <el-option v-for="one in held" :key="one.id" :value="one.id" :label="moment(one.at, true)" />
+      </el-select>
+      <button class="btn" :disabled="busy || !point" @click="tell('change-point', { group, point })">Bring it up from there</button>
     </div>
     <p v-if="need.kind === 'verdict'" class="quiet small">Each verdict begins the cleanup.</p>
     <ProblemNote v-if="error" :error="error" />
@@ -73,6 +102,7 @@ async function tell(kind: string, more: { verdict?: string } = {}) {
   padding: 8px 12px 10px;
   margin-bottom: var(--gap-2);
 }
+.need.acknowledge,
 .need.failure {
   border-left: 6px double var(--disaster);
 }
@@ -95,6 +125,11 @@ textarea {
   flex-wrap: wrap;
   gap: 6px;
   margin-top: 6px;
+}
+.change {
+  display: grid;
+  gap: 6px;
+  margin-top: 8px;
 }
 .ends {
   color: var(--brass);

@@ -4,8 +4,12 @@ import { computed, onScopeDispose, ref, watch } from "vue";
 import { useRoute } from "vue-router";
 import { api, take } from "@/api/client";
 import { useRunStream } from "@/api/runStream";
+import CopiesState from "@/features/runs/CopiesState.vue";
 import NeedCard from "@/features/runs/NeedCard.vue";
+import OutageList from "@/features/runs/OutageList.vue";
 import StepDrawer from "@/features/runs/StepDrawer.vue";
+import { calls, switchCalls, useCalls } from "@/features/runs/calls";
+import { lead, under } from "@/features/runs/words";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { clock, count, duration, list, moment } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
@@ -43,18 +47,8 @@ const shownClock = computed(() => ready.value ?? runS.value);
 const barEnd = computed(() => Math.max(status.value?.rto_objective_s ?? 1, status.value?.expected_ready_s ?? 0, shownClock.value));
 const percent = (s: number) => `${Math.min((s / barEnd.value) * 100, 100)}%`;
 
-const lead = computed(() => {
-  const now = status.value;
-  if (!now) return "";
-  const at = now.target_name;
-  if (now.outcome === "aborted") return `The test of ${now.plan_name} was aborted and cleaned up.`;
-  if (now.outcome) return `The test of ${now.plan_name} ${outcomeWords[now.outcome]} and is cleaned up.`;
-  if (now.phase === "cleanup") return `The test of ${now.plan_name} is being cleaned up at ${at}.`;
-  if (now.phase === "judge") return `${now.plan_name} is up in a sandbox at ${at} and waits for your verdict.`;
-  if (now.phase === "prepare") return `Copies of ${now.plan_name} are being prepared in a sandbox at ${at}.`;
-  return `${now.plan_name} is coming up in a sandbox at ${at}:`;
-});
-const outcomeWords: Record<string, string> = { passed: "passed", failed: "failed", inconclusive: "was inconclusive" };
+const isTest = computed(() => status.value?.kind === "test");
+const isLive = computed(() => status.value?.kind === "planned" || status.value?.kind === "disaster");
 const rpo = computed(() => Math.max(0, ...(status.value?.groups ?? []).map((group) => group.rpo_s ?? 0)));
 const failures = computed(() => (status.value?.needs ?? []).filter((need) => need.kind === "failure").length);
 const lostSites = computed(() => Object.entries(status.value?.lost_sites ?? {}));
@@ -75,9 +69,19 @@ async function tell(kind: string, text = "") {
     error.value = problem;
   }
 }
+async function sawThem() {
+  error.value = null;
+  try {
+    await take(api.POST("/api/v1/runs/{id}/found-running/seen", { params: { path: { id: id.value } } }));
+    window.location.reload();
+  } catch (problem) {
+    error.value = problem;
+  }
+}
+useCalls(status);
 const mayHold = computed(() => !!status.value && !status.value.outcome && status.value.held_because === null);
 const mayAbort = computed(
-  () => !!status.value && !status.value.outcome && status.value.aborted_because === null && !status.value.verdict,
+  () => !!status.value && !status.value.outcome && status.value.aborted_because === null && !status.value.verdict && !status.value.decision,
 );
 useKeys([
   { keys: ["H"], label: "Hold all, or let it go on", run: () => void tell(mayHold.value ? "hold" : "resume") },
@@ -93,21 +97,21 @@ useKeys([
     <template v-if="status">
       <div class="head">
         <h1 class="sentence">
-          <span class="kind-test">test</span> {{ lead }}
+          <span :class="`kind-${status.kind}`">{{ status.kind }}</span> {{ lead(status) }}
           <template v-if="failures"><b class="bad">{{ count(failures, "step") }} failed and waits for you.</b></template>
           <template v-else-if="status.phase === 'bring-up'">
             <b>{{ status.copies_ready }} of {{ status.copies }}</b> are ready, and it should finish in about
             <b>{{ duration(Math.max(status.expected_ready_s - runS, 0)) }}</b
             >.
           </template>
-          <template v-else-if="ready !== null">
+          <template v-else-if="ready !== null && status.outcome !== 'rolled back'">
             It took <b>{{ duration(ready) }}</b> of {{ duration(status.rto_objective_s) }}.
           </template>
-          <template v-if="status.remains && status.outcome">{{ status.remains.length ? `Left behind: ${list(status.remains)}.` : "Nothing is left behind." }}</template>
+          <template v-if="status.outcome && isLive && !status.unconfirmed.length && status.kind === 'disaster'">Every source copy was confirmed off.</template>
+          <template v-if="status.remains && status.outcome && isTest">{{ status.remains.length ? `Left behind: ${list(status.remains)}.` : "Nothing is left behind." }}</template>
         </h1>
         <p class="under">
-          Production at {{ status.source_name }} is not touched. The copies are from points at most {{ duration(rpo) }} old
-          ({{ status.plan_name }} allows {{ duration(status.rpo_objective_s) }}).
+          {{ under(status, rpo) }}
           <template v-if="status.notes">Notes: “{{ status.notes }}”</template>
         </p>
         <p v-if="lost" class="warning" role="status">◌ No connection. What you see may be old; it catches up by itself.</p>
@@ -155,23 +159,30 @@ useKeys([
 
         <section v-if="status.needs.length" aria-label="Needs you">
           <h2>Needs you</h2>
-          <NeedCard v-for="need in status.needs" :key="need.kind + need.step" :need="need" :run="status.id" />
+          <NeedCard v-for="need in status.needs" :key="need.kind + need.step" :need="need" :run="status.id" :plan="status.plan" :kind="status.kind" />
           <p v-if="status.cleanup_at && status.phase === 'judge'" class="quiet">
             Without an answer it is cleaned up by itself at {{ moment(status.cleanup_at) }}.
           </p>
         </section>
+        <CopiesState v-if="!isTest" :status="status" />
+        <OutageList v-if="isLive" :outages="status.outages" :run-s="runS" :ended="!!status.outcome" />
         <section v-if="waiting.length">
           <h2>Now</h2>
           <ul class="now">
             <li v-for="step in waiting" :key="step.id">
               <button class="link" @click="open = step.id">
-                <span class="mono">{{ step.workload ?? "sandbox" }}</span>
+                <span class="mono">{{ step.workload ?? step.id.split(":")[1] ?? "site" }}</span>
               </button>
               {{ status.lost_sites[step.site ?? ""] ? "unreachable" : step.title.toLowerCase() }}
             </li>
           </ul>
         </section>
-        <section v-if="status.remains">
+        <section v-if="status.found_running.length" class="warning" role="alert" aria-label="Found running">
+          <b>✕ Two live copies:</b> {{ list(status.found_running) }} also ran at {{ status.source_name }} until the fence was delivered. Look
+          at what was written there.
+          <p><button class="btn" @click="sawThem">I have looked at it</button></p>
+        </section>
+        <section v-if="status.remains && isTest">
           <h2>Leak check</h2>
           <p data-testid="leak-check">
             {{ status.remains.length ? `✕ Left at ${status.target_name}: ${list(status.remains)}.` : `✓ Nothing of the test is left at ${status.target_name}.` }}
@@ -182,6 +193,9 @@ useKeys([
           <button v-if="mayHold" class="btn" @click="tell('hold')">Hold all</button>
           <button v-if="mayAbort" class="btn danger" @click="aborting = true">Abort …</button>
         </div>
+        <p v-if="!status.outcome">
+          <el-checkbox :model-value="calls" @update:model-value="switchCalls">Call me, by sound and notification, when it needs somebody</el-checkbox>
+        </p>
         <section>
           <h2>Facts</h2>
           <dl>
@@ -194,21 +208,22 @@ useKeys([
             <dt>Pace</dt>
             <dd>{{ status.pace }}</dd>
             <dt>Points</dt>
-            <dd><div v-for="group in status.groups" :key="group.group">{{ group.group }} {{ group.point ? moment(group.point.at, true) : "newest" }}</div></dd>
+            <dd v-if="status.kind === 're-protect'">differences only</dd>
+            <dd v-else><div v-for="group in status.groups" :key="group.group">{{ group.group }} {{ group.point ? moment(group.point.at, true) : "newest" }}</div></dd>
           </dl>
         </section>
       </aside>
 
       <StepDrawer v-model="open" :steps="steps" :events="events" />
-      <el-dialog v-model="aborting" title="Abort the test?" width="min(460px, 94vw)">
+      <el-dialog v-model="aborting" title="Abort the run?" width="min(460px, 94vw)">
         <p>
-          Nothing new is started. {{ count(waiting.length, "step is", "steps are") }} under way and will be let finish; then every
-          copy and network of the test is removed. Production is not touched. This cannot be undone, but you can start again.
+          Nothing new is started. {{ count(waiting.length, "step is", "steps are") }} under way and will be let finish. From here:
+          <b>{{ status.abort_does }}</b> You can start again afterwards.
         </p>
         <p><el-input v-model="reason" placeholder="Reason (kept in the log)" aria-label="Reason" maxlength="300" /></p>
         <template #footer>
           <button class="btn" @click="aborting = false">Let it run</button>
-          <button class="btn danger" @click="tell('abort', reason)">Abort and clean up</button>
+          <button class="btn danger" @click="tell('abort', reason)">{{ isTest ? "Abort and clean up" : "Abort and take it back" }}</button>
         </template>
       </el-dialog>
     </template>

@@ -14,7 +14,7 @@ const { data, error } = useQuery({
   refetchInterval: 4000,
 });
 const active = computed(() => (data.value ?? []).filter((run) => !run.outcome).length);
-const shapes: Record<string, string> = { passed: "✓ passed", failed: "✕ failed", inconclusive: "? inconclusive", aborted: "– aborted" };
+const shapes: Record<string, string> = { passed: "✓ passed", failed: "✕ failed", inconclusive: "? inconclusive", aborted: "– aborted", committed: "✓ committed", "rolled back": "↶ rolled back", protected: "✓ protected" };
 const late = (run: RunLine) => run.ready_s !== null && run.ready_s > run.rto_objective_s;
 </script>
 
@@ -49,7 +49,7 @@ const late = (run: RunLine) => run.ready_s !== null && run.ready_s > run.rto_obj
                 <RouterLink :to="`/runs/${run.id}`">{{ run.id }}</RouterLink>
               </td>
               <td>{{ run.plan_name }} <span class="quiet">v{{ run.plan_version }}</span></td>
-              <td><span class="kind-test">{{ run.kind }}</span></td>
+              <td><span :class="`kind-${run.kind}`">{{ run.kind }}</span></td>
               <td class="mono">{{ run.source }} → {{ run.target }}</td>
               <td>{{ moment(run.started_at) }}</td>
               <td>{{ run.started_by }}</td>

@@ -4,7 +4,9 @@ import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { api, take } from "@/api/client";
 import { usePlan } from "@/api/queries";
-import type { RecoveryPoint, TestOptions } from "@/api/types";
+import type { RecoveryPoint, RunKind, RunOptions } from "@/api/types";
+import GroupPointsChoice from "@/features/runs/GroupPointsChoice.vue";
+import LiveOptions, { type LiveChoices } from "@/features/runs/LiveOptions.vue";
 import PointTimeline from "@/ui/PointTimeline.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { chance, clock, count, duration, moment } from "@/ui/format";
@@ -22,11 +24,19 @@ const { data: points, error: pointsError } = useQuery({
   staleTime: Infinity,
 });
 
+const kind = ref<RunKind>(asKind(route.query.kind));
+function asKind(text: unknown): RunKind {
+  return text === "planned" || text === "disaster" || text === "re-protect" ? text : "test";
+}
+const live = computed(() => kind.value === "planned" || kind.value === "disaster");
 const picked = ref<number | null>(null);
+const own = ref<Record<string, string>>({});
 const syncFirst = ref(false);
 const cleanUp = ref(true);
 const hours = ref(4);
 const pace = ref(0);
+const choices = ref<LiveChoices>({ close_down: true, go_on: true, decide_within_s: 0, then: "roll-back", at_commit: "nothing", declared_at: null, acknowledged: false });
+const confirm = ref("");
 const startError = ref<unknown>(null);
 const starting = ref(false);
 
@@ -38,7 +48,7 @@ const chosen = computed<Record<string, RecoveryPoint | undefined>>(() =>
     (points.value?.groups ?? []).map((group) => [
       group.group,
       // The newest at or before the moment; where a group has none so old, its oldest.
-      group.points.findLast((point) => ms(point) <= at.value) ?? group.points[0],
+      group.points.find((point) => point.id === own.value[group.group]) ?? group.points.findLast((point) => ms(point) <= at.value) ?? group.points[0],
     ]),
   ),
 );
@@ -48,20 +58,25 @@ const later = computed(() =>
     return point && ms(point) > at.value;
   }),
 );
-const options = computed<TestOptions>(() => ({
-  points: syncFirst.value
-    ? {}
-    : Object.fromEntries(Object.entries(chosen.value).flatMap(([group, point]) => (point ? [[group, point.id]] : []))),
-  sync_first: syncFirst.value,
+const apart = computed(() => Object.keys(own.value).length > 0);
+const takesPoints = computed(() => kind.value === "disaster" || (kind.value === "test" && !syncFirst.value));
+const options = computed<RunOptions>(() => ({
+  kind: kind.value,
+  points: takesPoints.value
+    ? Object.fromEntries(Object.entries(chosen.value).flatMap(([group, point]) => (point ? [[group, point.id]] : [])))
+    : {},
+  sync_first: kind.value === "planned" || (kind.value === "test" && syncFirst.value),
   pace: pace.value || 1,
-  cleanup_after_s: cleanUp.value ? Math.round(hours.value * 3600) : 0,
+  cleanup_after_s: kind.value === "test" && cleanUp.value ? Math.round(hours.value * 3600) : 0,
+  ...(live.value ? choices.value : {}),
+  go_on: kind.value === "disaster" && choices.value.go_on,
 }));
 
 const { data: preflight, error: preflightError } = useQuery({
   queryKey: ["preflight", code, options],
   queryFn: () =>
     take(api.POST("/api/v1/plans/{code}/preflight", { params: { path: { code: code.value } }, body: options.value })),
-  enabled: computed(() => !!points.value),
+  enabled: computed(() => !!points.value || !!pointsError.value),
   placeholderData: (before) => before,
 });
 watch(preflight, (now) => {
@@ -80,19 +95,37 @@ const worst = computed(() => {
   const ages = Object.values(chosen.value).flatMap((point) => (point ? [(now.value - ms(point)) / 1000] : []));
   return ages.length ? Math.max(...ages) : null;
 });
-const shapes = { blocks: "■", warns: "▲", note: "●" } as const;
+const shapes: Record<string, string> = { blocks: "■", warns: "▲", note: "●" };
+const shown = computed(() => {
+  const found = preflight.value?.assessment.findings ?? [];
+  return found.flatMap((finding) => {
+    const severity = live.value && finding.live !== "same" ? finding.live : finding.severity;
+    return severity === "none" ? [] : [{ ...finding, severity }];
+  });
+});
+const confirmed = computed(() => !live.value || confirm.value.trim() === code.value);
+const mayStart = computed(() => !starting.value && !!preflight.value && !preflight.value.blocking.length && confirmed.value);
+const presses: Record<RunKind, string> = { test: "Start the test", planned: "Start the planned failover", disaster: "Start the disaster failover", "re-protect": "Start the re-protect" };
+const kindWords: Record<RunKind, string> = { test: "isolated test", planned: "planned failover", disaster: "disaster failover", "re-protect": "re-protect" };
+const abouts: Record<RunKind, string> = { test: "test", planned: "move", disaster: "recover", "re-protect": "protect again" };
 
-// One key for each opening of this page: pressing twice starts one run.
-const key = crypto.randomUUID();
+// One key for each choice of a kind: pressing twice starts one run.
+let key = crypto.randomUUID();
+watch(kind, () => {
+  key = crypto.randomUUID();
+  confirm.value = "";
+  startError.value = null;
+  void router.replace({ query: kind.value === "test" ? {} : { kind: kind.value } });
+});
 async function start() {
-  if (starting.value || preflight.value?.assessment.blocked) return;
+  if (!mayStart.value) return;
   starting.value = true;
   startError.value = null;
   try {
     const run = await take(
       api.POST("/api/v1/runs", {
         params: { header: { "Idempotency-Key": key } },
-        body: { plan: code.value, ...options.value },
+        body: { plan: code.value, confirm: confirm.value.trim(), options: options.value },
       }),
     );
     await client.invalidateQueries();
@@ -103,7 +136,7 @@ async function start() {
     starting.value = false;
   }
 }
-useKeys([{ keys: ["Ctrl+Enter"], label: "Start the test", run: () => void start() }]);
+useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
 </script>
 
 <template>
@@ -111,29 +144,44 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start the test", run: () => void start(
     <ProblemNote v-if="error || pointsError" :error="error || pointsError" />
     <template v-if="detail">
       <h1 class="sentence">
-        You are about to test <b>{{ count(detail.plan.waves.flatMap((w) => w.members).length, "workload") }}</b> of
+        You are about to {{ abouts[kind] }} <b>{{ count(detail.plan.waves.flatMap((w) => w.members).length || (preflight?.assessment.waves.length ?? 0), detail.plan.waves.length ? "workload" : "wave") }}</b> of
         <RouterLink :to="`/plans/${code}`">{{ detail.plan.name }}</RouterLink>. Nothing starts until you say so at the bottom.
       </h1>
-      <section class="consequences">
-        <h2><span class="kind-test">test, isolated</span></h2>
+      <div class="kinds" role="radiogroup" aria-label="What shall happen?">
+        <button
+          v-for="offered in preflight?.kinds ?? []"
+          :key="offered.kind"
+          role="radio"
+          :aria-checked="kind === offered.kind"
+          :class="['kind', offered.kind, { on: kind === offered.kind }]"
+          @click="kind = offered.kind"
+        >
+          <strong>{{ offered.title }}</strong>
+          <span>{{ offered.sentence }}</span>
+          <small>{{ kindWords[offered.kind] }}<template v-if="offered.why_not">, not now</template></small>
+        </button>
+      </div>
+      <section :class="['consequences', kind]">
         <p v-for="sentence in preflight?.consequences ?? []" :key="sentence">{{ sentence }}</p>
       </section>
 
-      <section v-if="points">
+      <section v-if="points && (kind === 'test' || kind === 'disaster')">
         <h2>
           From which moment?
-          <span class="plain">One moment for all {{ count(points.groups.length, "group") }}.</span>
+          <span class="plain">{{ apart ? "Groups of different moments." : `One moment for all ${count(points.groups.length, "group")}.` }}</span>
           <template v-if="hint">
             <span class="plain bad">▲ Unusual changes on {{ hint.group }}.</span>
             <button class="link" @click="picked = ms(hint.point)">
               Take {{ moment(hint.point.at, true) }}, the newest point before them
             </button>
           </template>
-          <button v-if="picked !== null" class="link" @click="picked = null">Take the newest</button>
+          <button v-if="picked !== null || apart" class="link" @click="(picked = null), (own = {})">Take the newest</button>
         </h2>
-        <PointTimeline v-if="!syncFirst" :groups="points.groups" :now="points.now" :at="at" :newest="picked === null" :chosen="chosen" @pick="picked = $event" />
-        <p v-else class="under">The latest changes are copied first, so the copies are of the moment when that is done.</p>
-        <p v-if="later.length && !syncFirst" class="bad">
+        <PointTimeline v-if="takesPoints" :groups="points.groups" :now="points.now" :at="at" :newest="picked === null" :chosen="chosen" @pick="(picked = $event), (own = {})" />
+        <GroupPointsChoice v-if="takesPoints" v-model="own" :groups="points.groups" :chosen="chosen" />
+        <p v-if="!takesPoints" class="under">The latest changes are copied first, so the copies are of the moment when that is done.</p>
+        <p v-if="apart && takesPoints" class="bad">▲ What these groups wrote to each other between the moments may not fit together.</p>
+        <p v-if="later.length && takesPoints" class="bad">
           {{ later.map((group) => group.name).join(" and ") }} has no point so old; its oldest is taken, which is later than the rest.
         </p>
       </section>
@@ -142,28 +190,31 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start the test", run: () => void start(
         <section>
           <h2>Before it may start</h2>
           <ul v-if="preflight" class="checks">
-            <li v-for="finding in preflight.assessment.findings" :key="finding.sentence" :class="finding.severity">
+            <li v-for="finding in shown" :key="finding.sentence" :class="finding.severity">
               <span aria-hidden="true">{{ shapes[finding.severity] }}</span> {{ finding.sentence }}
               <RouterLink :to="`/plans/${code}`" class="link">{{ finding.mend }}</RouterLink>
             </li>
-            <li v-if="!preflight.assessment.blocked"><span aria-hidden="true">✓</span> Nothing blocks a test.</li>
+            <li v-if="!preflight.blocking.length"><span aria-hidden="true">✓</span> Nothing blocks it.</li>
           </ul>
           <ProblemNote v-if="preflightError" :error="preflightError" />
         </section>
         <section>
           <h2>Choices</h2>
-          <p><el-checkbox v-model="syncFirst">Copy the latest changes first</el-checkbox></p>
-          <p class="choice">
-            <el-checkbox v-model="cleanUp">Clean up by itself after</el-checkbox>
-            <el-input-number v-model="hours" :min="0.25" :max="168" :step="1" size="small" :disabled="!cleanUp" aria-label="Hours until cleanup" />
-            h
-          </p>
+          <template v-if="kind === 'test'">
+            <p><el-checkbox v-model="syncFirst">Copy the latest changes first</el-checkbox></p>
+            <p class="choice">
+              <el-checkbox v-model="cleanUp">Clean up by itself after</el-checkbox>
+              <el-input-number v-model="hours" :min="0.25" :max="168" :step="1" size="small" :disabled="!cleanUp" aria-label="Hours until cleanup" />
+              h
+            </p>
+          </template>
+          <LiveOptions v-else-if="live && preflight" v-model="choices" :kind="kind" :source="preflight.source_name" :source-lost="preflight.source_lost" />
           <p v-if="preflight?.practice" class="choice">
             Pace
             <el-input-number v-model="pace" :min="1" :max="1000" :precision="0" size="small" aria-label="Pace" />
             times real speed
           </p>
-          <p v-if="preflight?.last_notes" class="quiet">Notes from the last test: “{{ preflight.last_notes }}”</p>
+          <p v-if="preflight?.last_notes" class="quiet">Notes from the last run: “{{ preflight.last_notes }}”</p>
         </section>
         <section class="go">
           <h2>Forecast</h2>
@@ -173,11 +224,17 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start the test", run: () => void start(
               {{ duration(forecast.p10_s) }} to {{ duration(forecast.p95_s) }}, {{ chance(forecast.chance) }} inside
               {{ duration(forecast.objective_s) }}
             </p>
-            <p v-if="!syncFirst && worst !== null">The copies are {{ duration(worst) }} old at most.</p>
+            <p v-if="takesPoints && worst !== null">{{ kind === "test" ? "The copies are" : "Lost work:" }} {{ duration(worst) }} {{ kind === "test" ? "old at most" : "at most" }}.</p>
+            <p v-else-if="kind === 'planned'">No work is lost.</p>
           </template>
-          <button class="btn test" :disabled="starting || !preflight || preflight.assessment.blocked" @click="start">Start the test</button>
+          <p v-else-if="kind === 're-protect'" class="quiet">It takes as long as the differences need on the link.</p>
+          <label v-if="live" class="confirm">
+            Type <b class="mono">{{ code }}</b> to confirm
+            <el-input v-model="confirm" :placeholder="code" aria-label="The plan's code, to confirm" maxlength="12" />
+          </label>
+          <button :class="['btn', kind]" :disabled="!mayStart" @click="start">{{ presses[kind] }}</button>
           <kbd>Ctrl ↵</kbd>
-          <p v-if="preflight?.assessment.blocked" class="bad">Something blocks it; see the list on the left.</p>
+          <p v-if="preflight?.blocking.length" class="bad">It cannot start now: {{ preflight.blocking[0]?.sentence }}</p>
           <ProblemNote v-if="startError" :error="startError" />
         </section>
       </div>
@@ -186,12 +243,68 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start the test", run: () => void start(
 </template>
 
 <style scoped>
+.kinds {
+  display: grid;
+  grid-template-columns: repeat(4, 1fr);
+  gap: var(--gap-3);
+  margin: var(--gap-3) 0 0;
+}
+.kind {
+  text-align: left;
+  background: var(--sheet);
+  border: 2px solid var(--rule);
+  border-radius: var(--radius);
+  padding: var(--gap-2) var(--gap-3);
+  font: inherit;
+  color: var(--ink-1);
+  cursor: pointer;
+  display: flex;
+  flex-direction: column;
+  gap: 2px;
+}
+.kind strong {
+  font-family: var(--serif);
+  font-size: var(--text-l);
+  color: var(--own);
+}
+.kind small {
+  color: var(--ink-2);
+  margin-top: auto;
+}
+.kind.on,
 .consequences {
-  border: 2px dashed var(--test);
-  background: var(--test-soft);
+  border: 2px solid var(--own);
+  background: var(--own-soft);
+}
+.kind.test.on,
+.consequences.test {
+  border-style: dashed;
+}
+.kind.disaster.on,
+.consequences.disaster {
+  border: 4px double var(--own);
+}
+.test {
+  --own: var(--test);
+  --own-soft: var(--test-soft);
+}
+.planned,
+.re-protect {
+  --own: var(--planned);
+  --own-soft: var(--planned-soft);
+}
+.disaster {
+  --own: var(--disaster);
+  --own-soft: var(--disaster-soft);
+}
+.consequences {
   border-radius: var(--radius);
   padding: var(--gap-2) var(--gap-4);
   margin: var(--gap-3) 0;
+}
+.confirm {
+  display: block;
+  margin-top: var(--gap-3);
 }
 h2 {
   margin: var(--gap-2) 0;
@@ -234,7 +347,8 @@ h2 .link {
   margin: var(--gap-3) var(--gap-2) 0 0;
 }
 @media (max-width: 900px) {
-  .three {
+  .three,
+  .kinds {
     grid-template-columns: 1fr;
   }
 }

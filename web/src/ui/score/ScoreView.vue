@@ -4,7 +4,7 @@
 import { computed, onMounted, onScopeDispose, ref, useTemplateRef } from "vue";
 import type { ScoreStep } from "@/api/types";
 import { clock, roman } from "@/ui/format";
-import { extent, rowsOf, ticks, type Bar, type Row } from "@/ui/score/layout";
+import { AFTER, extent, parts, rowsOf, ticks, type Bar, type Row } from "@/ui/score/layout";
 
 const props = withDefaults(
   defineProps<{
@@ -25,7 +25,8 @@ const props = withDefaults(
 const emit = defineEmits<{ pick: [workload: string, event: MouseEvent]; step: [id: string]; delay: [workload: string, seconds: number] }>();
 
 const ROW = 23;
-const AXIS = 26;
+const headings = computed(() => parts(props.steps, props.now));
+const AXIS = computed(() => (headings.value.length ? 44 : 26));
 const FOOT = 20;
 const box = useTemplateRef<HTMLElement>("box");
 const width = ref(800);
@@ -43,17 +44,17 @@ onScopeDispose(() => observer.disconnect());
 const running = computed(() => props.now !== null);
 const narrow = computed(() => width.value < 520);
 const left = computed(() => (narrow.value ? 118 : running.value ? 214 : 150));
-const cleaning = computed(() => props.steps.some((step) => step.phase === "cleanup" && step.start_s !== null));
+const cleaning = computed(() => props.steps.some((step) => AFTER.includes(step.phase) && step.start_s !== null));
 const end = computed(() => extent(props.steps, props.objective, props.now, cleaning.value));
 const rows = computed(() => rowsOf(props.steps, props.waves, props.now, props.lost));
-const height = computed(() => AXIS + rows.value.length * ROW + FOOT);
+const height = computed(() => AXIS.value + rows.value.length * ROW + FOOT);
 const inner = computed(() => Math.max(width.value - left.value - 14, 60));
 const x = (seconds: number) => left.value + (seconds / end.value) * inner.value;
-const y = (index: number) => AXIS + index * ROW;
+const y = (index: number) => AXIS.value + index * ROW;
 const marks = computed(() => ticks(end.value, inner.value));
 
 const visible = computed(() => {
-  const from = Math.max(Math.floor((scrolled.value - AXIS) / ROW) - 4, 0);
+  const from = Math.max(Math.floor((scrolled.value - AXIS.value) / ROW) - 4, 0);
   const to = Math.ceil((scrolled.value + seen.value) / ROW) + 4;
   return rows.value.slice(from, to).map((row, offset) => ({ row, index: from + offset }));
 });
@@ -95,6 +96,13 @@ function drop() {
   if (one && one.seconds !== Math.round(one.to - one.from)) emit("delay", one.workload, one.seconds);
 }
 
+/** A wave line from ``a`` to ``b``: data that flows. */
+function wave(a: number, b: number, at: number): string {
+  const half = 7;
+  let d = `M${a} ${at}`;
+  for (let here = a, up = true; here < b; here += half, up = !up) d += ` q${half / 2} ${up ? -6 : 6} ${Math.min(half, b - here)} 0`;
+  return d;
+}
 const w = (one: Bar) => Math.max(x(one.to) - x(one.from), 1.5);
 </script>
 
@@ -112,6 +120,10 @@ const w = (one: Bar) => Math.max(x(one.to) - x(one.from), 1.5);
           <line x1="0" y1="0" x2="0" y2="6" class="hatch" />
         </pattern>
       </defs>
+      <g v-for="(heading, at) in headings" :key="heading.label" class="part">
+        <line :x1="x(heading.from)" :x2="x(heading.from)" :y1="4" :y2="height - FOOT" />
+        <text :x="x(heading.from) + 4" :y="at % 2 ? 24 : 12">{{ heading.label }}</text>
+      </g>
       <g class="axis">
         <template v-for="tick in marks" :key="tick">
           <line :x1="x(tick)" :x2="x(tick)" :y1="AXIS - 4" :y2="height - FOOT" class="grid" />
@@ -170,6 +182,9 @@ const w = (one: Bar) => Math.max(x(one.to) - x(one.from), 1.5);
             <rect :x="x(one.from)" :y="y(index) + 6" :width="Math.max(w(one), 9)" :height="11" class="check" />
             <path :d="`M${x(one.from) + Math.max(w(one), 9) / 2 - 3} ${y(index) + 11.5} l2.2 2.4 l4 -5`" class="tick" />
           </g>
+          <rect v-else-if="one.mark === 'close'" :x="x(one.from)" :y="y(index) + 6.5" :width="w(one)" :height="10" rx="2" class="close" />
+          <line v-else-if="one.mark === 'fence'" :x1="x(one.to)" :x2="x(one.to)" :y1="y(index) + 3" :y2="y(index) + 20" class="fence" />
+          <path v-else-if="one.mark === 'sync'" :d="wave(x(one.from), x(one.to), y(index) + 11.5)" class="sync" />
           <rect v-else-if="one.mark === 'cleanup'" :x="x(one.from)" :y="y(index) + 6.5" :width="w(one)" :height="10" rx="2" class="cleanup" />
           <g v-else-if="one.mark === 'script'" class="script">
             <rect :x="x(one.from)" :y="y(index) + 6" :width="Math.max(w(one), 11)" :height="11" />
@@ -342,6 +357,30 @@ text {
 .hatch {
   stroke: var(--ink-3);
   stroke-width: 1.6;
+}
+.part line {
+  stroke: var(--rule);
+  stroke-dasharray: 2 4;
+}
+.part text {
+  font-family: var(--serif);
+  font-weight: 600;
+  fill: var(--ink-2);
+  font-size: var(--text-s);
+}
+.close {
+  fill: var(--sheet);
+  stroke: var(--ink-1);
+  stroke-width: 1.4;
+}
+.fence {
+  stroke: var(--ink-1);
+  stroke-width: 2.4;
+}
+.sync {
+  fill: none;
+  stroke: var(--planned);
+  stroke-width: 1.8;
 }
 .cleanup {
   fill: var(--sheet);

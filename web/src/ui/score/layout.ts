@@ -3,7 +3,7 @@ import type { ScoreStep } from "@/api/types";
 /** One mark in a row, in seconds. */
 export interface Bar {
   step: string;
-  mark: "prepare" | "rest" | "boot" | "check" | "cleanup" | "shared" | "hold" | "script" | "notify" | "fail" | "skip";
+  mark: "prepare" | "rest" | "boot" | "check" | "cleanup" | "shared" | "close" | "fence" | "sync" | "hold" | "script" | "notify" | "fail" | "skip";
   from: number;
   to: number;
   /** Not begun yet: drawn as a dotted frame. */
@@ -47,7 +47,16 @@ const markOf: Record<string, Bar["mark"]> = {
   "run-script": "script",
   probe: "check",
   notify: "notify",
+  "shut-down": "close",
+  fence: "fence",
+  "lift-fence": "fence",
+  sync: "sync",
+  "reverse-copying": "sync",
 };
+/** What is done behind the verdict or the decision: drawn only once it has begun. */
+export const AFTER = ["cleanup", "commit", "roll-back"];
+/** Steps about a whole group, which has a row of its own. */
+const OF_GROUPS = ["sync", "promote", "demote", "let-points-go", "changes-since", "reverse-copying", "unprotect"];
 /** Steps of cues, which may stand between workloads on rows of their own. */
 const CUES = ["hold", "run-script", "probe", "pause", "notify"];
 
@@ -104,6 +113,13 @@ const busyWords: Record<string, string> = {
   "power-off": "powering off",
   unregister: "unregistering",
   "discard-clone": "discarding",
+  "shut-down": "shutting down",
+  fence: "fencing",
+  "lift-fence": "lifting fence",
+  sync: "copying",
+  promote: "promoting",
+  demote: "discarding",
+  "reverse-copying": "copying back",
 };
 
 function stateOf(steps: ScoreStep[], lost: string[]): [string, Row["stateTone"]] {
@@ -112,15 +128,19 @@ function stateOf(steps: ScoreStep[], lost: string[]): [string, Row["stateTone"]]
   const busy = steps.find((step) => step.status === "asked");
   if (busy?.site && lost.includes(busy.site)) return ["unreachable", "bad"];
   if (busy) return [busyWords[busy.verb] ?? busy.verb, "busy"];
+  const again = steps.find((step) => step.id.startsWith("start-again:"));
+  if (again?.status === "done") return ["back at its source", "plain"];
   const cleanup = steps.filter((step) => step.phase === "cleanup");
   if (cleanup.length && cleanup.every((step) => step.status === "done" || step.status === "skipped")) return ["gone", "plain"];
   const boot = steps.filter((step) => step.phase === "bring-up");
   const settled = (step: ScoreStep) => ["done", "skipped", "cancelled"].includes(step.status);
   if (boot.length && boot.every(settled)) {
     const on = boot.some((step) => step.verb === "power-on" && step.status === "done");
-    const again = steps.some((step) => step.attempt > 1);
-    return on ? [again ? "ready, 2nd try" : "ready", "done"] : ["left out", "plain"];
+    const twice = boot.some((step) => step.attempt > 1);
+    return on ? [twice ? "ready, 2nd try" : "ready", "done"] : ["left out", "plain"];
   }
+  if (steps.some((step) => step.verb === "fence" && step.status === "done")) return ["off and fenced", "plain"];
+  if (steps.some((step) => step.verb === "shut-down" && step.status === "done")) return ["off", "plain"];
   if (!boot.length && steps.filter((step) => step.phase === "prepare").every(settled)) return ["left off", "plain"];
   return ["waits", "plain"];
 }
@@ -128,10 +148,12 @@ function stateOf(steps: ScoreStep[], lost: string[]): [string, Row["stateTone"]]
 /** Rows of the score in order: the sandbox, then every wave with its workloads. */
 export function rowsOf(all: ScoreStep[], waves: string[], now: number | null, lost: string[] = []): Row[] {
   // A forecast ends with the last check, and cleanup is drawn only once it has begun.
-  const cleaning = now !== null && all.some((step) => step.phase === "cleanup" && step.start_s !== null);
-  const steps = cleaning ? all : all.filter((step) => step.phase !== "cleanup");
+  const begun = now !== null && all.some((step) => AFTER.includes(step.phase) && step.start_s !== null);
+  // Of the branch that was not taken nothing is drawn.
+  const steps = all.filter((step) => !AFTER.includes(step.phase) || (begun && step.status !== "cancelled"));
   const byWorkload = new Map<string, ScoreStep[]>();
   const shared: ScoreStep[] = [];
+  const groups = new Map<string, ScoreStep[]>();
   // Cues of waves, and of the plan: those before its first wave opens, and those behind everything.
   const cues = new Map<number, ScoreStep[]>();
   const opening = steps.findIndex((step) => step.verb === "open-wave");
@@ -143,10 +165,15 @@ export function rowsOf(all: ScoreStep[], waves: string[], now: number | null, lo
     } else if (CUES.includes(step.verb)) {
       const place = step.wave ?? (at < opening ? -1 : waves.length);
       cues.set(place, [...(cues.get(place) ?? []), step]);
+    } else if (OF_GROUPS.includes(step.verb)) {
+      const group = step.id.split(":")[1] ?? "";
+      groups.set(group, [...(groups.get(group) ?? []), step]);
     } else if (step.site) shared.push(step);
   }
   const rows: Row[] = [];
-  if (shared.length) rows.push(row("sandbox", null, null, "sandbox", true, shared, now, lost));
+  const live = all.some((step) => step.phase === "hand-over");
+  if (shared.length) rows.push(row("sandbox", null, null, live ? "sites" : "sandbox", true, shared, now, lost));
+  for (const [group, its] of groups) rows.push(row(`group ${group}`, null, null, group, !rows.length, its, now, lost));
   for (const cue of cues.get(-1) ?? []) rows.push(row(cue.id, null, null, cue.title, false, [cue], now, lost));
   waves.forEach((_, wave) => {
     let first = true;
@@ -199,7 +226,7 @@ function row(
       : null,
     whisker: workload && high ? [high.low_s ?? 0, high.high_s ?? 0] : null,
     critical: steps
-      .filter((step) => step.critical && step.phase !== "cleanup" && step.status !== "skipped")
+      .filter((step) => step.critical && !AFTER.includes(step.phase) && step.status !== "skipped")
       .map((step) => {
         const [from, to] = span(step, now);
         return [Math.max(from - step.delay_s, 0), to] as [number, number];
@@ -215,14 +242,33 @@ function holdState(steps: ScoreStep[]): [string, Row["stateTone"]] {
   if (only?.status === "asked") return [busyWords[only.verb] ?? only.verb, "busy"];
   if (only?.status === "done") return [only.verb === "hold" ? "answered" : "done", "done"];
   const failed = steps.some((step) => step.status === "failed");
-  return failed ? ["failed", "bad"] : ["", "plain"];
+  if (failed) return ["failed", "bad"];
+  const busy = steps.find((step) => step.status === "asked" && OF_GROUPS.includes(step.verb));
+  return busy ? [busyWords[busy.verb] ?? "", "busy"] : ["", "plain"];
+}
+
+/** Where each part of a live run begins, for the headings above the axis. */
+export function parts(steps: ScoreStep[], now: number | null): { label: string; from: number }[] {
+  const labels: [string, string][] = [
+    ["close-down", "close-down"],
+    ["hand-over", "hand-over"],
+    ["bring-up", "bring-up"],
+    ["commit", "commit"],
+    ["roll-back", "roll back"],
+  ];
+  if (!steps.some((step) => step.phase === "hand-over")) return [];
+  return labels.flatMap(([phase, label]) => {
+    const own = steps.filter((step) => step.phase === phase && step.site && !["cancelled", "skipped"].includes(step.status));
+    const shown = AFTER.includes(phase) ? own.filter((step) => step.start_s !== null) : own;
+    return shown.length ? [{ label, from: Math.min(...shown.map((step) => span(step, now)[0])) }] : [];
+  });
 }
 
 /** The last second that the axis must show. */
 export function extent(steps: ScoreStep[], objective: number, now: number | null, withCleanup: boolean): number {
   let end = Math.max(objective, now ?? 0);
   for (const step of steps) {
-    if (step.phase === "cleanup" && !withCleanup) continue;
+    if (AFTER.includes(step.phase) && (!withCleanup || step.status === "cancelled")) continue;
     const [, to] = span(step, now);
     end = Math.max(end, to, step.high_s ?? 0);
   }

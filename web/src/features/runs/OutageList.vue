@@ -1,0 +1,35 @@
+<script setup lang="ts">
+import { computed } from "vue";
+import type { RunStatus } from "@/api/types";
+import { clock } from "@/ui/format";
+
+const props = defineProps<{ outages: RunStatus["outages"]; runS: number; ended: boolean }>();
+const MOST = 8;
+// Those that are still away first, the longest outage on top.
+const rows = computed(() =>
+  props.outages
+    .map((one) => ({ ...one, seconds: (one.to_s ?? props.runS) - one.from_s, away: one.to_s === null }))
+    .sort((a, b) => Number(b.away) - Number(a.away) || b.seconds - a.seconds),
+);
+</script>
+
+<template>
+  <section v-if="rows.length" aria-label="Outage">
+    <h2>Outage of services</h2>
+    <ul>
+      <li v-for="one in rows.slice(0, MOST)" :key="`${one.workload}/${one.service}`" :class="{ bad: one.away }">
+        <span class="mono">{{ one.service }}</span>
+        <span class="mono">{{ clock(one.seconds) }} {{ one.away ? (ended ? "and not back" : "and counting") : "" }}</span>
+      </li>
+      <li v-if="rows.length > MOST" class="quiet">and {{ rows.length - MOST }} more</li>
+    </ul>
+  </section>
+</template>
+
+<style scoped>
+li {
+  display: flex;
+  justify-content: space-between;
+  padding: 1px 0;
+}
+</style>
