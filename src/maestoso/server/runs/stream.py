@@ -65,7 +65,8 @@ class Pump:
         try:
             events = await loop.run_in_executor(self._thread, _read, pk, after)
             missed = [event for event in events if event.seq <= watched.state.seq]
-            yield _message(pk, watched, missed, tuple(watched.steps.values()))
+            steps = tuple(watched.steps.values())
+            yield await loop.run_in_executor(self._thread, _message, pk, watched, missed, steps)
             while True:
                 try:
                     async with asyncio.timeout(KEEP_ALIVE_S):
@@ -87,21 +88,13 @@ class Pump:
                     watched = self.watched.get(pk)
                     if watched is not None and head > watched.state.seq:
                         events = await loop.run_in_executor(self._thread, _read, pk, watched.state.seq)
-                        self._feed(pk, watched, events)
+                        text = await loop.run_in_executor(self._thread, _news, pk, watched, events)
+                        for queue in watched.queues:
+                            queue.put_nowait(text)
             except OperationalError as error:
                 log.warning("The database is away: %s", error)
                 await asyncio.sleep(1.0)
             await asyncio.sleep(EVERY_S)
-
-    def _feed(self, pk: int, watched: Watched, events: list[Event]) -> None:
-        for event in events:
-            watched.state.apply(event)
-        steps = {step.id: step for step in run_score(watched.state, CLOCK.now())}
-        changed = tuple(step for name, step in steps.items() if watched.steps.get(name) != step)
-        watched.steps = steps
-        text = _message(pk, watched, events, changed)
-        for queue in watched.queues:
-            queue.put_nowait(text)
 
 
 def _watch(pk: int) -> Watched:
@@ -122,6 +115,15 @@ def _heads(pks: list[int]) -> dict[int, int]:
     except OperationalError:
         connection.close()
         raise
+
+
+def _news(pk: int, watched: Watched, events: list[Event]) -> str:
+    for event in events:
+        watched.state.apply(event)
+    steps = {step.id: step for step in run_score(watched.state, CLOCK.now())}
+    changed = tuple(step for name, step in steps.items() if watched.steps.get(name) != step)
+    watched.steps = steps
+    return _message(pk, watched, events, changed)
 
 
 def _message(pk: int, watched: Watched, events: list[Event], steps: tuple[ScoreStep, ...]) -> str:
