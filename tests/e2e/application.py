@@ -186,7 +186,7 @@ class Api:
     def start_test(self, plan: str, pace: int) -> int:
         """Start a test; returns its number."""
         key = {"Idempotency-Key": str(uuid.uuid4())}
-        return int(self.send("POST", "/runs", {"plan": plan, "pace": pace}, **key)["id"])
+        return int(self.send("POST", "/runs", {"plan": plan, "options": {"pace": pace}}, **key)["id"])
 
     def status(self, run: int) -> Any:
         """How a run stands; None while the server cannot say."""

@@ -65,7 +65,7 @@ class Listing(Tidewell):
     def test_groups_are_found_by_name_and_those_in_trouble_come_first(self) -> None:
         found = self.browser.get("/api/v1/groups?find=BOOKING").json()
         self.assertEqual([line["code"] for line in found["groups"]], ["booking-db", "booking-app"])
-        self.assertEqual(found["all_groups"], 7)
+        self.assertEqual(found["all_groups"], 8)
         Site.objects.filter(code="NOR").update(agent_url="http://127.0.0.1:9")
         first = self.browser.get("/api/v1/groups?limit=1").json()
         self.assertEqual([line["code"] for line in first["groups"]], ["reporting"])

@@ -112,7 +112,7 @@ class NewPlans(Tidewell):
         self.assertEqual(self.browser.send("DELETE", "/plans/SIGN").status_code, 204)
         self.problem(self.browser.get("/api/v1/plans/SIGN"), 404, "not-found")
         key = {"Idempotency-Key": "retire-while-running"}
-        run = self.browser.send("POST", "/runs", {"plan": "HARB", "pace": 1}, **key)
+        run = self.browser.send("POST", "/runs", {"plan": "HARB", "options": {"pace": 1}}, **key)
         self.assertEqual(run.status_code, 201, run.content[:300])
         refused = self.browser.send("DELETE", "/plans/HARB")
         self.assertIn("is under way", self.problem(refused, 409, "in-use")["detail"])

@@ -257,7 +257,7 @@ class EstateAndProtection(Tidewell):
         self.assertEqual(line["stations"][0]["running"], 35)
         self.assertEqual(
             [(f["source"], f["target"], f["groups"]) for f in line["flows"]],
-            [("QUA", "HIL", 6), ("HIL", "NOR", 1)],
+            [("QUA", "HIL", 7), ("HIL", "NOR", 1)],
         )
 
     def test_workloads_come_with_their_group(self) -> None:

@@ -216,8 +216,8 @@ class Trouble(ProtectionCase):
         self.trouble("HIL", effect="cut", subject="QUA")
         seen = self.get("/groups")
         (cause,) = seen["causes"]
-        self.assertEqual(len(cause["groups"]), 6)
-        self.assertIn("The link from QUA to HIL is cut: 6 groups are not copied", cause["sentence"])
+        self.assertEqual(len(cause["groups"]), 7)
+        self.assertIn("The link from QUA to HIL is cut: 7 groups are not copied", cause["sentence"])
         self.assertEqual({line["health"]["condition"] for line in seen["groups"][:6]}, {"stalled"})
         links = {(one["one"], one["other"]): one["cut_because"] for one in self.get("/site-line")["links"]}
         self.assertIn("is cut", links["QUA", "HIL"])
@@ -229,7 +229,7 @@ class Trouble(ProtectionCase):
         address = Site.objects.get(code="HIL").agent_url
         Site.objects.filter(code="HIL").update(agent_url="http://127.0.0.1:9")
         seen = self.get("/groups")
-        self.assertEqual([len(cause["groups"]) for cause in seen["causes"]], [6])
+        self.assertEqual([len(cause["groups"]) for cause in seen["causes"]], [7])
         detail = self.get("/groups/fleet")
         self.assertEqual((detail["points"], detail["line"]["health"]["condition"]), ([], "unknown"))
         self.problem(

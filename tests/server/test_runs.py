@@ -145,11 +145,10 @@ class TheLogInMariaDB(RunLogContract, TransactionTestCase):
 class Starting(Tidewell):
     """A test is started once, or refused in words."""
 
-    def start(self, key: str = "k1", **body: Any) -> Any:
-        """Start a test."""
-        return self.browser.send(
-            "POST", "/runs", {"plan": "HARB", "pace": 20, **body}, **{"Idempotency-Key": key}
-        )
+    def start(self, key: str = "k1", plan: str = "HARB", confirm: str = "", **options: Any) -> Any:
+        """Start a test, or what the options say."""
+        body = {"plan": plan, "confirm": confirm, "options": {"pace": 20, **options}}
+        return self.browser.send("POST", "/runs", body, **{"Idempotency-Key": key})
 
     def test_the_same_key_starts_one_run(self) -> None:
         one, two = self.start(), self.start()
@@ -159,10 +158,11 @@ class Starting(Tidewell):
 
     def test_a_chosen_point_is_in_the_log(self) -> None:
         groups = self.browser.get("/api/v1/plans/HARB/points").json()["groups"]
-        older = groups[0]["points"][-5]
+        older = next(g for g in groups if g["group"] == "harbour")["points"][-5]
         pk = self.start(points={"harbour": older["id"]}).json()["id"]
         status = self.browser.get(f"/api/v1/runs/{pk}").json()["status"]
-        self.assertEqual(status["groups"][0]["point"]["id"], older["id"])
+        points = {group["group"]: group["point"]["id"] for group in status["groups"]}
+        self.assertEqual(points["harbour"], older["id"])
         self.assertEqual(status["phase"], "prepare")
 
     def test_two_runs_do_not_share_a_workload(self) -> None:
@@ -183,7 +183,12 @@ class Starting(Tidewell):
         for key in ("", "x" * 101, "line\tbreak"):
             self.assertEqual(self.problem(self.start(key), 400, "bad-value")["field"], "Idempotency-Key")
         self.problem(self.start(plan="NOPE"), 404, "not-found")
-        self.assertEqual(self.problem(self.start(kind="planned"), 400, "bad-value")["field"], "body.kind")
+        self.assertEqual(
+            self.problem(self.start(kind="swim"), 400, "bad-value")["field"], "body.options.kind"
+        )
+        unconfirmed = self.problem(self.start(kind="planned", confirm="BOOK"), 400, "bad-value")
+        self.assertEqual(unconfirmed["field"], "body.confirm")
+        self.assertIn("Type HARB", unconfirmed["remedy"])
 
 
 class Telling(Tidewell):
@@ -191,7 +196,8 @@ class Telling(Tidewell):
 
     def setUp(self) -> None:
         super().setUp()
-        reply = self.browser.send("POST", "/runs", {"plan": "HARB", "pace": 20}, **{"Idempotency-Key": "k"})
+        body = {"plan": "HARB", "options": {"pace": 20}}
+        reply = self.browser.send("POST", "/runs", body, **{"Idempotency-Key": "k"})
         self.pk = reply.json()["id"]
 
     def tell(self, key: str = "", **body: str) -> Any:

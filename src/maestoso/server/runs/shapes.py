@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 
 from maestoso.core.landing.actual import Outcome
@@ -21,7 +21,7 @@ class StartRun:
     """
 
     plan: str
-    options: RunOptions
+    options: RunOptions = field(default_factory=RunOptions)
     confirm: str = ""
 
 

@@ -1,0 +1,259 @@
+"""Live runs on the demo data: what their events do to groups, estate and fences, and what comes next.
+
+The runs are played in virtual time on worlds of the scenario, and written through the same writer as the
+engine's; fences, re-protects and the practice lab speak to real practice sites.
+"""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+from typing import Any
+
+from maestoso.core.planning.inputs import LiveChoices, RunInputs
+from maestoso.core.readiness.assess import Options
+from maestoso.core.runs.events import Draft, Event
+from maestoso.core.runs.state import RunState
+from maestoso.engine.clock import SystemClock
+from maestoso.practice.rehearsal import Rehearsal
+from maestoso.practice.world import World
+from maestoso.server.estate.models import WorkloadRow
+from maestoso.server.plans.services import context, find_plan
+from maestoso.server.protection.models import GroupRow
+from maestoso.server.runs.fences import deliver_fences
+from maestoso.server.runs.log import check_projection
+from maestoso.server.runs.models import KeptFence, Run
+from maestoso.server.runs.services import follow_ups, record_played_run
+from tests.server.tidewell import SCENARIO, Tidewell
+from tests.worlds import decide_for
+
+CLOCK = SystemClock()
+BOOKING = ("harbour", "booking-db", "booking-app")
+
+
+class Live(Tidewell):
+    """Plays live runs."""
+
+    def play(
+        self, plan: str, kind: Any, decision: str = "commit", *, lost: bool = False, person: Any = None,
+        **choices: Any,
+    ) -> Run:  # fmt: skip
+        """A whole run; ``lost``: the source does not answer."""
+        now = CLOCK.now()
+        version = find_plan(plan).version()
+        begin = now - timedelta(hours=3)
+        ends = (version.core().source, version.core().target)
+        worlds = {code: World(SCENARIO.spec(code, begin), begin, past=False) for code in ends}
+        for world in worlds.values():
+            world.advance(now.timestamp())
+        target = worlds[ends[1]]
+        newest = {group: target.points(group)[-1] for group in target.replication.copying}
+        ctx = context(version.core(), version.number, now, newest)
+        live = LiveChoices(**choices)
+        options = Options(points={}, kind=kind, live=live, sync_first=kind == "planned", pace=20.0)
+
+        def played(inputs: RunInputs, start: datetime) -> list[Event]:
+            there = {ends[1]: target} if lost else worlds
+            rehearsal = Rehearsal(f"test-{inputs.mark}", inputs, there, start, "ann")
+            rehearsal.play(person or decide_for(decision))
+            return rehearsal.log
+
+        run = record_played_run(ctx, options, by="ann", at=now, play=played)
+        self.assertEqual(check_projection(run), [])
+        return run
+
+    def stages(self, *codes: str) -> set[tuple[str, str, str]]:
+        """Source, target and stage of groups."""
+        rows = GroupRow.objects.filter(code__in=codes or BOOKING)
+        return set(rows.values_list("source__code", "target__code", "stage"))
+
+    def actions(self) -> list[dict[str, Any]]:
+        """What the readiness board offers next."""
+        found: list[dict[str, Any]] = self.browser.get("/api/v1/readiness").json()["actions"]
+        return found
+
+
+class Consequences(Live):
+    def test_committed_the_workloads_are_at_home_at_the_target(self) -> None:
+        before = WorkloadRow.objects.get(name="db-book-01").core()
+        run = self.play("BOOK", "planned")
+        self.assertEqual(run.outcome, "committed")
+        self.assertEqual(self.stages(), {("HIL", "QUA", "running committed")})
+        row = WorkloadRow.objects.get(name="db-book-01")
+        self.assertEqual((row.site.code, row.home["site"]), ("HIL", "QUA"))
+        self.assertNotEqual(row.core().nics[0].addresses, before.nics[0].addresses)
+        self.assertEqual(row.core().nics[0].network, "hil-data")
+        self.assertEqual(WorkloadRow.objects.get(name="time-01").site.code, "QUA")
+
+    def test_the_board_offers_what_comes_next_and_other_plans_say_why_they_cannot(self) -> None:
+        self.play("BOOK", "planned")
+        first = self.actions()[0]
+        self.assertEqual((first["label"], first["to"]), ("Re-protect", "/plans/BOOK/start?kind=re-protect"))
+        plans = {plan["code"]: plan for plan in self.browser.get("/api/v1/readiness").json()["plans"]}
+        self.assertEqual((plans["BOOK"]["source"], plans["BOOK"]["target"]), ("HIL", "QUA"))
+        said = " ".join(finding["sentence"] for finding in plans["HARB"]["findings"])
+        self.assertIn("Harbour core runs at HIL now", said)
+        offered = self.browser.send("POST", "/plans/BOOK/preflight", {"kind": "re-protect"}).json()
+        self.assertEqual(offered["blocking"], [])
+        why = {kind["kind"]: kind["why_not"] for kind in offered["kinds"]}
+        self.assertIn("Re-protect it first", why["planned"])
+        self.assertEqual(why["re-protect"], "")
+
+    def test_rolled_back_everything_is_as_before(self) -> None:
+        run = self.play("BOOK", "planned", "roll-back")
+        self.assertEqual(run.outcome, "rolled back")
+        self.assertEqual(self.stages(), {("QUA", "HIL", "protected")})
+        self.assertEqual(WorkloadRow.objects.get(name="db-book-01").site.code, "QUA")
+
+    def test_aborted_before_it_was_up_it_is_called_off(self) -> None:
+        def abort(state: RunState) -> tuple[Draft, float] | None:
+            if state.persons and state.aborted_because is None:
+                return Draft(kind="run.aborted", data={"reason": "Enough."}, by="ann"), 5.0
+            return None
+
+        run = self.play("BOOK", "planned", person=abort)
+        self.assertEqual((run.outcome, self.stages()), ("aborted", {("QUA", "HIL", "protected")}))
+
+    def test_while_it_waits_for_the_decision_it_runs_uncommitted(self) -> None:
+        helped = decide_for("commit")
+        run = self.play("BOOK", "planned", person=lambda s: None if "decision" in s.persons else helped(s))
+        self.assertEqual(self.stages(), {("QUA", "HIL", "running uncommitted")})
+        status = self.browser.get(f"/api/v1/runs/{run.pk}").json()["status"]
+        self.assertEqual([need["kind"] for need in status["needs"]], ["decision"])
+        self.assertEqual({g["writable"] for g in status["groups"]}, {"HIL"})
+        self.assertTrue(all(outage["to_s"] for outage in status["outages"]))
+        line = self.browser.get("/api/v1/site-line").json()
+        running = {station["code"]: station["running"] for station in line["stations"]}
+        self.assertEqual((running["QUA"], running["HIL"]), (24, 13))
+        refused = self.browser.send(
+            "POST", f"/runs/{run.pk}/controls", {"kind": "change-point", "group": "harbour", "point": "x"}
+        )
+        self.problem(refused, 400, "bad-value")
+
+    def test_a_relocation_ends_the_protection(self) -> None:
+        self.play("REPT", "planned", at_commit="end-protection")
+        self.assertFalse(GroupRow.objects.filter(code="reporting").exists())
+        self.assertEqual(WorkloadRow.objects.get(name="ware-01").site.code, "NOR")
+
+    def test_another_run_with_the_same_workloads_is_refused_by_name(self) -> None:
+        self.play("BOOK", "planned", person=lambda state: None)
+        body = {"plan": "HARB", "options": {"pace": 20}}
+        reply = self.browser.send("POST", "/runs", body, **{"Idempotency-Key": "k"})
+        self.assertIn("Booking end to end", self.problem(reply, 409, "run-in-the-way")["detail"])
+
+
+class Fences(Live):
+    def test_what_could_not_be_confirmed_is_kept_and_delivered(self) -> None:
+        run = self.play("BOOK", "disaster", lost=True, go_on=True)
+        self.assertEqual(run.outcome, "committed")
+        self.assertEqual(KeptFence.objects.filter(run=run, delivered_at=None).count(), 11)
+        deliver_fences(CLOCK)
+        self.assertEqual(KeptFence.objects.filter(run=run, delivered_at=None).count(), 0)
+        # The practice site had them running: two live copies, and the board says so before all else.
+        first = self.actions()[0]
+        self.assertIn("ran at Quayside as well", first["title"])
+        status = self.browser.get(f"/api/v1/runs/{run.pk}").json()["status"]
+        self.assertEqual(len(status["found_running"]), 11)
+        reply = self.browser.send("POST", f"/runs/{run.pk}/found-running/seen", {})
+        self.assertEqual(reply.json()["found_running"], [])
+        self.assertNotIn("as well", self.actions()[0]["title"])
+        deliver_fences(CLOCK)
+        self.assertEqual(set(KeptFence.objects.values_list("seen_by", flat=True)), {"ann"})
+
+    def test_rolled_back_what_was_not_delivered_is_not_wanted_any_more(self) -> None:
+        run = self.play("BOOK", "disaster", "roll-back", lost=True, go_on=True)
+        self.assertEqual((run.outcome, KeptFence.objects.count()), ("rolled back", 0))
+
+    def test_rolled_back_what_was_delivered_is_lifted(self) -> None:
+        helped = decide_for("roll-back")
+        run = self.play(
+            "BOOK", "disaster", lost=True, go_on=True,
+            person=lambda s: None if "decision" in s.persons else helped(s),
+        )  # fmt: skip
+        deliver_fences(CLOCK)
+        KeptFence.objects.filter(run=run).update(lift=True, delivered_at=None)
+        deliver_fences(CLOCK)
+        self.assertEqual(KeptFence.objects.count(), 0)
+
+
+class Reprotects(Live):
+    def test_a_commit_that_asked_for_it_is_followed_by_one(self) -> None:
+        run = self.play("BOOK", "planned", at_commit="re-protect")
+        self.assertEqual(run.follow_up, "re-protect")
+        follow_ups(CLOCK)
+        follow_ups(CLOCK)
+        made = Run.objects.get(kind="re-protect")
+        self.assertEqual((made.source, made.target, made.started_by), ("HIL", "QUA", "ann"))
+        self.assertEqual(self.stages(), {("HIL", "QUA", "re-protecting")})
+        self.assertEqual(Run.objects.get(pk=run.pk).follow_up, "")
+
+    def test_without_anything_to_protect_again_it_is_refused(self) -> None:
+        body = {"plan": "BOOK", "options": {"kind": "re-protect"}}
+        reply = self.browser.send("POST", "/runs", body, **{"Idempotency-Key": "k"})
+        self.assertEqual(
+            self.problem(reply, 409, "preflight-blocks")["findings"][0]["code"], "nothing-to-reprotect"
+        )
+
+
+class PracticeLab(Tidewell):
+    def break_it(self, **body: Any) -> Any:
+        """Break something at Hilltop."""
+        return self.browser.send("POST", "/practice-lab", {"site": "HIL", **body})
+
+    def tearDown(self) -> None:
+        self.browser.send("DELETE", "/practice-lab", None)
+        super().tearDown()
+
+    def said(self, reply: Any, code: str = "HIL") -> list[str]:
+        """What is broken at a site, in words."""
+        return next(list(site["sentences"]) for site in reply.json()["sites"] if site["code"] == code)
+
+    def test_what_is_broken_is_said_and_put_right(self) -> None:
+        reply = self.break_it(preset="boot-hangs", subject="db-book-01")
+        self.assertEqual(self.said(reply), ["A boot hangs (db-book-01*), 1 more times."])
+        self.assertEqual(self.said(self.break_it(preset="clock-skew"))[0], "Its clock is 60 s ahead.")
+        self.assertEqual(self.said(self.browser.send("DELETE", "/practice-lab", None)), [])
+
+    def test_a_site_that_is_down_does_not_answer_until_all_is_put_right(self) -> None:
+        self.assertEqual(self.said(self.break_it(preset="site-down")), ["The whole site is down."])
+        lost = {
+            s["code"]: s["lost_because"] for s in self.browser.get("/api/v1/site-line").json()["stations"]
+        }
+        self.assertTrue(lost["HIL"])
+        self.assertIsNone(lost["QUA"])
+        self.browser.send("DELETE", "/practice-lab", None)
+        lost = {
+            s["code"]: s["lost_because"] for s in self.browser.get("/api/v1/site-line").json()["stations"]
+        }
+        self.assertIsNone(lost["HIL"])
+
+    def test_bad_input_names_its_field(self) -> None:
+        cases = [
+            ({"preset": "earthquake"}, 400, "body.preset"),
+            ({"preset": "boot-hangs", "subject": "nobody"}, 400, "body.subject"),
+            ({"preset": "link-cut", "subject": "MOON"}, 400, "body.subject"),
+            ({"preset": "boot-hangs", "times": -1}, 400, "body.times"),
+            ({"preset": "link-slow", "subject": "QUA", "factor": 0.5}, 400, "body.factor"),
+            ({"preset": "boot-hangs", "at_verb": "promote"}, 400, "body.at_verb"),
+            ({"preset": "site-down", "site": "MOON"}, 404, "body.site"),
+        ]
+        for body, status, field in cases:
+            with self.subTest(body=body):
+                reply = self.break_it(**body)
+                self.assertEqual((reply.status_code, reply.json()["field"]), (status, field))
+        self.assertEqual(self.said(self.browser.get("/api/v1/practice-lab")), [])
+
+    def test_a_fault_script_is_set_whole_or_not_at_all(self) -> None:
+        good = "{site: HIL, preset: promote-refused, subject: harbour}"
+        for bad in (
+            "faults: [",
+            "drill: x\nfaults: 7",
+            f"drill: x\nfaults:\n  - {good}\n  - {{site: HIL, preset: no}}",
+        ):
+            with self.subTest(bad=bad):
+                reply = self.browser.send("POST", "/practice-lab/fault-script", {"text": bad})
+                self.assertEqual(reply.status_code, 400)
+        self.assertEqual(self.said(self.browser.get("/api/v1/practice-lab")), [])
+        text = f"drill: A hard morning\nfaults:\n  - {good}\n  - {{site: QUA, preset: site-down, at_verb: fence}}\n"
+        reply = self.browser.send("POST", "/practice-lab/fault-script", {"text": text})
+        self.assertEqual(self.said(reply), ["Promoting is refused (harbour), 1 more times."])
+        self.assertIn("The site goes down when it is asked for fence", self.said(reply, "QUA")[0])
