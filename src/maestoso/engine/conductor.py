@@ -23,6 +23,7 @@ from maestoso.core.runs.events import Draft, Event
 from maestoso.core.runs.operations import OperationState, operation_for, outcome
 from maestoso.core.runs.state import RunState, fold
 from maestoso.engine.clock import SystemClock
+from maestoso.engine.crash_points import crash_point
 from maestoso.engine.site_link import SiteLink
 
 log = logging.getLogger("maestoso.engine")
@@ -178,7 +179,10 @@ class Conductor:
                 batch.append(Append(lease=driven.lease, events=events))
         if not batch:
             return
+        said = [f"{e.kind} {e.data.get('step', '')}" for append in batch for e in append.events]
+        crash_point("before-commit", said)
         results = await self._in_thread(self.log.append, batch)
+        crash_point("after-commit", said)
         for append, result in zip(batch, results, strict=True):
             run = append.lease.run
             if result == "written":
@@ -240,8 +244,10 @@ class Conductor:
             raise AssertionError(f"{step} has no site and cannot be sent")
         operation = operation_for(driven.state, run, step)
         driven.asked[operation.key] = step
+        crash_point("before-send", (operation.key,))
         self.links[site].send(operation, driven.lease.fence)
 
     def _on_answer(self, key: str, state: OperationState) -> None:
+        crash_point("on-answer", (key,))
         self.answers[key] = state
         self._wake.set()

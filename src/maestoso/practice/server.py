@@ -22,6 +22,7 @@ from maestoso.core.codec import from_data, to_data
 from maestoso.core.errors import BadValue, DomainError, NotFound
 from maestoso.core.model.estate import Inventory
 from maestoso.core.ports import Clock, SiteRefused
+from maestoso.engine.crash_points import crash_point
 from maestoso.practice.replication import AWAY, LAG_EVERY_S
 from maestoso.practice.spec import Fault, Switch, Trouble
 from maestoso.practice.store import Store
@@ -79,10 +80,13 @@ class PracticeSite:
         at = self.seconds()
         if key not in self.world.ops:
             submission = _without_secrets(submission)
+            crash_point("before-write", (key,))
             self.store.submitted(at, key, submission)
+            crash_point("after-write", (key,))
         state = self.world.submit(key, submission, at)
         self._tell()
         self._sooner.set()
+        crash_point("before-reply", (key,))
         return to_data(state)
 
     def tell(self, kind: str, value: Any, act: Callable[[float], None]) -> None:
