@@ -8,6 +8,7 @@ import re
 import shutil
 import signal
 import subprocess
+import sys
 import tempfile
 import threading
 import time
@@ -95,6 +96,12 @@ class Application:
             return "Ctrl+C stops everything" in self.said.read_text()
 
         until(up, f"./maestoso {command} to start", START_S)
+
+    def command_of_django(self, *arguments: str) -> subprocess.CompletedProcess[str]:
+        """Run a management command on this installation to its end."""
+        env = self.environment(DJANGO_SETTINGS_MODULE="maestoso.server.config.settings")
+        command = [sys.executable, "-m", "django", *arguments]
+        return subprocess.run(command, env=env, capture_output=True, text=True, check=False, timeout=START_S)
 
     def interrupt(self) -> int:
         """Ctrl+C; returns the exit status."""

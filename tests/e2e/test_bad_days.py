@@ -9,7 +9,6 @@ import os
 import signal
 import socket
 import subprocess
-import sys
 import unittest
 from collections import Counter
 from typing import Any
@@ -125,9 +124,7 @@ class Manners(unittest.TestCase):
             self.assertNotIn(APP.secrets[name], listed)
 
     def test_the_rows_of_all_runs_agree_with_their_logs(self) -> None:
-        env = APP.environment(DJANGO_SETTINGS_MODULE="maestoso.server.config.settings")
-        command = [sys.executable, "-m", "django", "check_runs"]
-        done = subprocess.run(command, env=env, capture_output=True, text=True, check=False)
+        done = APP.command_of_django("check_runs", "--journals")
         self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
         self.assertIn("as its log says", done.stdout)
 

@@ -1,0 +1,211 @@
+"""Live runs in the browser: a planned failover that is rolled back, a whole disaster and the way home, a phone."""
+
+from __future__ import annotations
+
+import re
+import unittest
+from typing import Any
+
+from playwright.sync_api import Page, expect, sync_playwright
+
+from tests.e2e.application import APP_FLAGS, Application, until
+
+APP = Application()
+PLAYWRIGHT: dict[str, Any] = {}
+PACE = "200"
+
+
+def setUpModule() -> None:
+    """One application and one browser for all of these."""
+    unittest.addModuleCleanup(APP.close)
+    APP.start()
+    driver = sync_playwright().start()
+    unittest.addModuleCleanup(driver.stop)
+    chromium = driver.chromium.launch(executable_path="/usr/bin/chromium", args=APP_FLAGS)
+    unittest.addModuleCleanup(chromium.close)
+    PLAYWRIGHT["browser"] = chromium
+    expect.set_options(timeout=20_000)
+
+
+class Live(unittest.TestCase):
+    """With a page of its own, signed in; whatever the browser complains of fails the test."""
+
+    width, height = 1280, 800
+
+    def setUp(self) -> None:
+        self.complaints: list[str] = []
+        context = PLAYWRIGHT["browser"].new_context(viewport={"width": self.width, "height": self.height})
+        self.addCleanup(context.close)
+        self.page: Page = context.new_page()
+        self.page.on("pageerror", lambda error: self.complaints.append(str(error)))
+        self.page.goto(APP.address)
+        self.page.get_by_label("Password").fill(APP.password)
+        self.page.get_by_role("button", name="Sign in").click()
+        expect(self.sentence).to_contain_text("were lost this minute")
+        self.addCleanup(lambda: self.assertEqual(self.complaints, []))
+
+    @property
+    def sentence(self) -> Any:
+        """The sentence that the page opens with."""
+        return self.page.get_by_role("heading", level=1)
+
+    def running(self, text: str) -> None:
+        """Wait until the site line says so."""
+        expect(self.page.get_by_label("Sites")).to_contain_text(text)
+
+    def start(self, plan: str, kind: str) -> None:
+        """From the start page, typing the code."""
+        page = self.page
+        page.goto(f"{APP.address}/plans/{plan}/start?kind={kind}")
+        pace = page.get_by_role("spinbutton", name="Pace")
+        expect(pace).to_have_value("20")
+        pace.fill(PACE)
+        pace.press("Tab")
+        button = page.get_by_role("button", name=re.compile("^Start the"))
+        if kind != "re-protect":
+            expect(button).to_be_disabled()
+            page.get_by_label("The plan's code, to confirm").fill(plan)
+        expect(button).to_be_enabled()
+        button.click()
+        expect(page).to_have_url(re.compile(r"/runs/\d+$"))
+
+    def need(self, text: str) -> Any:
+        """A card under 'needs you'."""
+        return self.page.get_by_label("Needs you").get_by_role("article").filter(has_text=text)
+
+    def answer_until(self, wanted: str) -> None:
+        """Answer every hold until something else is wanted."""
+        seen = self.need(wanted)
+        go_on = self.page.get_by_role("button", name="Confirmed, go on")
+        for _ in range(10):
+            expect(seen.or_(go_on).first).to_be_visible(timeout=60_000)
+            if seen.is_visible():
+                return
+            with_hold = go_on.first
+            with_hold.click()
+            expect(with_hold).not_to_be_visible()
+        raise AssertionError(f"{wanted!r} never came")
+
+    def run_number(self) -> int:
+        """The run of this page."""
+        return int(self.page.url.rsplit("/", 1)[1])
+
+
+class APlannedFailover(Live):
+    def test_it_moves_and_is_rolled_back(self) -> None:
+        page = self.page
+        page.goto(f"{APP.address}/plans/BOOK/start")
+        page.get_by_role("radio", name=re.compile("^Move it to Hilltop")).click()
+        expect(page.get_by_text("11 workloads at Quayside are shut down")).to_be_visible()
+        expect(page.get_by_text(re.compile("all of it can be rolled back"))).to_be_visible()
+        self.start("BOOK", "planned")
+        expect(page.get_by_label("Outage")).to_contain_text("and counting")
+        expect(page.get_by_label("Copies")).to_contain_text("all fenced")
+        self.answer_until("Commit, or roll back?")
+        expect(self.sentence).to_contain_text("is up at Hilltop")
+        self.running("13 running")
+        # Somebody closes the browser and comes back: the same run, the same question.
+        page.reload()
+        self.need("Commit, or roll back?").get_by_role("button", name="Roll back").click()
+        expect(self.sentence).to_contain_text("was rolled back", timeout=60_000)
+        self.running("35 running")
+        self.assertEqual(APP.site(f"/remains?mark=p{self.run_number()}")["remains"], [])
+
+    def test_aborting_says_what_it_would_do_from_here(self) -> None:
+        page = self.page
+        self.start("HARB", "planned")
+        expect(page.get_by_label("Copies")).to_contain_text("all fenced")
+        page.get_by_role("button", name="Abort …").click()
+        dialog = page.get_by_role("dialog")
+        expect(dialog).to_contain_text(re.compile(r"workloads are started again at QUA, in their order"))
+        dialog.get_by_label("Reason").fill("the wrong evening")
+        dialog.get_by_role("button", name="Abort and take it back").click()
+        expect(self.sentence).to_contain_text("aborted and taken back", timeout=60_000)
+        self.running("35 running")
+
+
+class TheWorstDay(Live):
+    def test_a_site_is_lost_and_everything_comes_home_again(self) -> None:
+        page = self.page
+        page.get_by_role("link", name="Practice lab").click()
+        page.get_by_role("button", name="Switch Quayside off").click()
+        expect(self.sentence).to_contain_text("Quayside misbehaves")
+        self.running("does not answer")
+        page.goto(APP.address)
+        expect(page.get_by_text("Quayside does not answer")).to_be_visible()
+
+        self.start("ALL", "disaster")
+        self.need("source copies are not confirmed off").get_by_role("button", name="I know").click(
+            timeout=60_000
+        )
+        self.answer_until("Commit, or roll back?")
+        self.need("Commit, or roll back?").get_by_role("button", name="Commit").click()
+        expect(self.sentence).to_contain_text("the failover is committed", timeout=60_000)
+        disaster = self.run_number()
+        self.running("28 running")
+
+        page.get_by_role("link", name="Practice lab").click()
+        page.get_by_role("button", name="Put all right again").click()
+        expect(self.sentence).to_contain_text("behave")
+        until(lambda: APP.api().get(f"/runs/{disaster}")["status"]["found_running"] == [], "the fences")
+        until(lambda: not self.on_at("QUA"), "Quayside's copies to stay off")
+
+        page.goto(APP.address)
+        page.get_by_role("link", name="Re-protect").click()
+        self.start("ALL", "re-protect")
+        expect(self.sentence).to_contain_text("is protected again", timeout=60_000)
+
+        page.goto(APP.address)
+        page.get_by_role("link", name="Bring it home").click()
+        expect(page.get_by_role("radio", name=re.compile("^Bring it home to Quayside"))).to_be_checked()
+        self.start("ALL", "planned")
+        self.answer_until("Commit, or roll back?")
+        self.need("Commit, or roll back?").get_by_role("button", name="Commit").click()
+        expect(self.sentence).to_contain_text("the failover is committed", timeout=60_000)
+        home = self.run_number()
+        self.start("ALL", "re-protect")
+        expect(self.sentence).to_contain_text("is protected again", timeout=60_000)
+        self.running("35 running")
+        self.same_disks(home)
+        done = APP.command_of_django("check_runs", "--journals")
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+
+    def on_at(self, code: str) -> list[str]:
+        """Workloads of Booking that had power at a site after the disaster, by its journal."""
+        entries = APP.site("/journal", code)["entries"]
+        return [e["subject"] for e in entries if e["verb"] == "fence" and e["effect"]["was_running"]]
+
+    def same_disks(self, run: int) -> None:
+        """What was fenced and what was promoted in the planned leg hold the same, by checksum."""
+        mine = f"{APP.secrets['instance']}-{run}:"
+        fenced = {
+            entry["subject"]: entry["effect"]["checksum"]
+            for entry in APP.site("/journal", "HIL")["entries"]
+            if entry["verb"] == "fence" and entry["key"].startswith(mine)
+        }
+        promoted: dict[str, str] = {}
+        for entry in APP.site("/journal", "QUA")["entries"]:
+            if entry["verb"] == "promote" and entry["key"].startswith(mine):
+                promoted |= entry["effect"]["checksums"]
+        self.assertEqual(len(fenced), 26)
+        self.assertEqual(promoted, fenced)
+
+
+class OnAPhone(Live):
+    width, height = 390, 844
+
+    def test_a_hold_is_answered_and_a_failover_rolled_back(self) -> None:
+        key = {"Idempotency-Key": "phone"}
+        options = {"kind": "planned", "pace": 200, "sync_first": True}
+        body = {"plan": "BOOK", "confirm": "BOOK", "options": options}
+        run = APP.api().send("POST", "/runs", body, **key)["id"]
+        self.page.goto(f"{APP.address}/runs/{run}")
+        self.answer_until("Commit, or roll back?")
+        wide = self.page.evaluate("document.documentElement.scrollWidth")
+        self.assertLessEqual(wide, self.width)
+        self.need("Commit, or roll back?").get_by_role("button", name="Roll back").click()
+        expect(self.sentence).to_contain_text("was rolled back", timeout=60_000)
+
+
+if __name__ == "__main__":
+    unittest.main()
