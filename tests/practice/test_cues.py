@@ -182,7 +182,7 @@ class Holds(unittest.TestCase):
 
     def test_it_may_abort_the_run(self) -> None:
         done = self.ask("abort")
-        self.assertEqual((done.state.outcome, done.world.remains("t1")), ("aborted", []))
+        self.assertEqual((done.state.outcome, done.worlds["B"].remains("t1")), ("aborted", []))
 
     def test_it_may_hold_the_run_once_and_then_waits_on(self) -> None:
         done = self.ask("stop")
@@ -228,5 +228,5 @@ class Whole(unittest.TestCase):
             plan, cues=both("plan"), waves=(replace(plan.waves[0], cues=both("wave")), *plan.waves[1:])
         )
         done = played(plan)
-        self.assertEqual((done.state.outcome, done.world.remains("t1")), ("passed", []))
+        self.assertEqual((done.state.outcome, done.worlds["B"].remains("t1")), ("passed", []))
         self.assertTrue(all(done.state.steps[cue.step].status == "done" for _, _, cue in plan.placed_cues()))

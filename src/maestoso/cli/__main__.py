@@ -38,6 +38,7 @@ def main() -> int:
         "doctor": lambda: doctor.examine(_place(options, "demo")),
         "reset": lambda: reset(options, live=arguments.live, sure=arguments.yes),
         "test": lambda: testing.test(arguments.only),
+        "soak": lambda: testing.soak(arguments.minutes, arguments.seed),
     }
     try:
         return commands[arguments.command]()
@@ -55,6 +56,11 @@ def _parse() -> argparse.Namespace:
     commands.add_parser("doctor", help="check every precondition and say how to mend each")
     tests = commands.add_parser("test", help="set up and run every test")
     tests.add_argument("only", nargs="*", help="only these parts: " + ", ".join(testing.PARTS))
+    long = commands.add_parser(
+        "soak", help="let processes die at random for a while, and check every promise"
+    )
+    long.add_argument("--minutes", type=float, default=10.0)
+    long.add_argument("--seed", type=int, default=1)
     wipe = commands.add_parser("reset", help="remove the demo data, so that the next demo begins anew")
     wipe.add_argument("--live", action="store_true", help="remove the data of ./maestoso start instead")
     wipe.add_argument("--yes", action="store_true", help="do not ask")

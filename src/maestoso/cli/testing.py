@@ -41,6 +41,12 @@ def test(only: list[str]) -> int:
     return 1 if failed else 0
 
 
+def soak(minutes: float, seed: int) -> int:
+    """The long crash harness; its report is under ``var/soak``."""
+    command = [sys.executable, "-m", "tests.e2e.soak", "--minutes", str(minutes), "--seed", str(seed)]
+    return subprocess.run(command, cwd=ROOT, check=False).returncode
+
+
 def _commands(commands: list[tuple[str, list[str]]], cwd: Path = ROOT) -> tuple[int, int]:
     bad = 0
     for title, command in commands:

@@ -115,7 +115,7 @@ PRESETS: tuple[Preset, ...] = (
     Preset(
         key="no-heartbeat",
         title="The guest never answers",
-        sentence="Waiting for its heartbeat never ends by itself.",
+        sentence="No heartbeat comes within the time that is allowed for it.",
         about="workload",
         fault=Fault(verb="await-heartbeat", effect="hang"),
     ),

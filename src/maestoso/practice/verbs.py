@@ -186,14 +186,17 @@ def _power_off(world: World, op: Op) -> Outcome:
 def _wait_for_heartbeat(world: World, op: Op) -> None:
     """Ends with the heartbeat, or at the time limit, or when the copy loses its power."""
     copy = world.machine(op.submission.subject)
-    if copy is None or (op.fault and op.fault.effect == "hang"):
+    limit = world.now + float(op.submission.args.get("timeout_s", 600)) / op.submission.pace
+    if copy is None:
+        return
+    if op.fault and op.fault.effect == "hang":
+        op.due_at = limit
         return
     if op.submission.args.get("restart") and not copy.fenced:
         copy.powered = True
         again = world.fault_for(replace(op.submission, verb="power-on"))
         seconds = boot_s(world.spec.seed, world.known[copy.workload], op.key) / op.submission.pace
         copy.heartbeat_at = NEVER if again and again.effect == "boot-hangs" else world.now + seconds
-    limit = world.now + float(op.submission.args.get("timeout_s", 600)) / op.submission.pace
     op.due_at = min(max(copy.heartbeat_at, world.now), limit)
     world.waiters.setdefault(copy.name, set()).add(op.key)
 
@@ -204,7 +207,7 @@ def _await_heartbeat(world: World, op: Op) -> Outcome:
         raise Failure("no-guest-agent", f"{copy.workload} has no guest agent, so no heartbeat will come.")
     if not copy.powered:
         raise Failure("powered-off", f"{copy.name} has no power, so no heartbeat will come.")
-    if copy.heartbeat_at > world.now:
+    if copy.heartbeat_at > world.now or (op.fault and op.fault.effect == "hang"):
         limit = float(op.submission.args.get("timeout_s", 600))
         raise Failure("ready-timeout", f"No heartbeat from {copy.name} within {limit:.0f} s.")
     return {}, None

@@ -55,21 +55,38 @@ def settle(state: RunState, now: datetime) -> tuple[list[Event], datetime | None
 def _for_silence(state: RunState, now: datetime) -> list[Draft]:
     """Steps that are not waited for any longer. What the site does about them later is not heard."""
     drafts = []
-    for name in sorted(state.limited):
-        if now >= limit_ends(state, name):
+    for name in sorted(state.in_flight):
+        ends = waits_until(state, name)
+        if ends is not None and now >= ends:
             step = state.graph[name]
-            reason = f"{step.site} gave no answer within {step.limit_s:.0f} s."
-            data = {"step": name, "code": "no-answer", "reason": reason}
-            drafts.append(Draft(kind="step.failed", data=data))
+            code = "no-answer" if step.limit_s else "overdue"
+            waited = (now - (state.steps[name].asked_at or now)).total_seconds()
+            reason = f"{step.site} did not say within {waited:.0f} s what became of it."
+            drafts.append(Draft(kind="step.failed", data={"step": name, "code": code, "reason": reason}))
     return drafts
 
 
-def limit_ends(state: RunState, name: str) -> datetime:
-    """Until when a step in flight with a limit is waited for."""
-    asked = state.steps[name].asked_at
+OVERDUE_S = 3600.0
+"""Machine seconds after which an operation that its site still calls running is given up, if it has no time
+limit of its own. A site that is silent is waited for."""
+GRACE_S = 60.0
+ENDLESS = frozenset({"reverse-copying", "sync"})
+"""Verbs that take as long as the data needs."""
+
+
+def waits_until(state: RunState, name: str) -> datetime | None:
+    """Until when a step in flight is waited for; None for as long as it takes."""
+    step, asked = state.graph[name], state.steps[name].asked_at
     if asked is None:
         raise AssertionError(f"{name} is in flight and was never asked for")
-    return asked + timedelta(seconds=state.graph[name].limit_s)
+    if step.limit_s:
+        return asked + timedelta(seconds=step.limit_s)
+    if step.verb in ENDLESS or step.site in state.lost_sites:
+        return None
+    own = float(step.args.get("timeout_s") or step.args.get("limit_s") or 0.0)
+    allowed = (own * 2 if own else OVERDUE_S) / state.inputs.pace + GRACE_S
+    # A site that was away is given its time anew: what it did meanwhile it has yet to say.
+    return max(asked, state.back_at.get(step.site or "", asked)) + timedelta(seconds=allowed)
 
 
 def _for_failures(state: RunState) -> list[Draft]:
@@ -193,7 +210,7 @@ def _wake_at(state: RunState, now: datetime, next_due_s: float | None) -> dateti
         moments.append(now + timedelta(seconds=wall) + timedelta(microseconds=1))
     if VERDICT in state.persons and state.inputs.cleanup_at is not None:
         moments.append(state.inputs.cleanup_at)
-    moments += [limit_ends(state, name) for name in state.limited]
+    moments += [ends for name in state.in_flight if (ends := waits_until(state, name)) is not None]
     window = window_ends(state)
     moments += [window] if window is not None else []
     moments += [ends for name in state.persons if (ends := hold_ends(state, name)) is not None]

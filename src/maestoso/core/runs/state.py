@@ -71,6 +71,7 @@ class RunState:
         self.limited: set[str] = set()  # in flight, and not waited for without end
         self.notes = ""
         self.lost_sites: dict[str, str] = {}
+        self.back_at: dict[str, datetime] = {}
         self.ready_s: float | None = None
         self.outcome: str | None = None
         for position, count in enumerate(self.unresolved):
@@ -223,6 +224,7 @@ class RunState:
 
     def _on_site_back(self, event: Event) -> None:
         self.lost_sites.pop(event.data["site"], None)
+        self.back_at[event.data["site"]] = event.at
 
     def _on_run_finished(self, event: Event) -> None:
         self.outcome = event.data["outcome"]

@@ -1,0 +1,158 @@
+"""The crash harness: lets processes die at named points or by chance, helps the run along, and checks its promises.
+
+What must be true is read from the sites' journals as well as from Maestoso's log (``check_runs --journals``).
+"""
+
+from __future__ import annotations
+
+import os
+import random
+import signal
+import threading
+import time
+import uuid
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
+from pathlib import Path
+from typing import Any
+
+import httpx
+
+from tests.e2e.application import Api, Application, until
+
+PROCESSES = ("run_engine", "mariadbd", "--site HIL", "--site QUA", "config.asgi")
+LONGEST_RUN_S = 150.0
+MOST_TRIES = 4
+LOOK_S = 0.25
+
+
+class Harness:
+    """Over one application that was started with :meth:`environment`. ``say`` is told what happens."""
+
+    def __init__(self, app: Application, seed: int, say: Callable[[str], None] = lambda line: None) -> None:
+        self.app = app
+        self.chance = random.Random(seed)
+        self.say = say
+        self.points = app.folder / "crash-points"
+        self.points.write_text("")
+        self.killed = 0
+
+    @staticmethod
+    def environment(app: Application) -> dict[str, str]:
+        """What the application must be started with, so that crash points are looked for."""
+        return {"MAESTOSO_CRASH_POINTS": str(app.folder / "crash-points")}
+
+    def arm(self, *lines: str) -> None:
+        """Let processes die at these points, each once."""
+        self.points.write_text("".join(f"{line}\n" for line in lines))
+
+    def left(self) -> list[str]:
+        """Points that nobody came to."""
+        return self.points.read_text().splitlines()
+
+    def run(
+        self, plan: str, kind: str, *, decision: str = "roll-back", kill_every_s: float = 0.0, pace: int = 100,
+        **options: Any,
+    ) -> dict[str, Any]:  # fmt: skip
+        """One run to its end. Raises AssertionError when it does not end, naming what it waits for."""
+        api = self._api()
+        key = {"Idempotency-Key": str(uuid.uuid4())}
+        wanted = {"kind": kind, "pace": pace, "sync_first": kind == "planned", **options}
+        body = {"plan": plan, "confirm": plan, "options": wanted}
+        # The same key again after a crash: it still starts one run.
+        number = int(until(lambda: _quiet(lambda: api.send("POST", "/runs", body, **key)), "a start")["id"])
+        self.say(f"run {number}: {kind} of {plan}")
+        end, next_kill = time.monotonic() + LONGEST_RUN_S, time.monotonic() + kill_every_s
+        while True:
+            status = api.status(number)
+            if status and status["outcome"]:
+                self.say(f"run {number}: {status['outcome']}")
+                return dict(status)
+            for need in status["needs"] if status else []:
+                self._help(api, number, need, decision)
+            if time.monotonic() > end:
+                steps = _quiet(lambda: api.get(f"/runs/{number}")["steps"]) or []
+                flying = [step["id"] for step in steps if step["status"] == "asked"]
+                self.say(f"under way: {flying}")
+                needs = [need["title"] for need in status["needs"]] if status else "an answer"
+                raise AssertionError(f"run {number} did not end; it waits for {needs}")
+            if kill_every_s and time.monotonic() > next_kill:
+                self.harm()
+                next_kill = time.monotonic() + kill_every_s * self.chance.uniform(0.5, 1.5)
+            threading.Event().wait(LOOK_S)
+
+    def harm(self) -> None:
+        """Something dies, or stands still for a while: by chance."""
+        victim = self.chance.choice(PROCESSES)
+        with suppress(AssertionError, ProcessLookupError):
+            if self.chance.random() < 0.25 and victim != "mariadbd":
+                self.stall(victim, self.chance.choice((1.0, 4.0, 17.0)))
+            else:
+                self.app.kill(victim)
+                self.say(f"  killed {victim}")
+        self.killed += 1
+
+    def stall(self, victim: str, seconds: float) -> None:
+        """SIGSTOP for a while: 17 s is beyond the lease of an engine."""
+        pid = self.app.pid(victim)
+        self.say(f"  {victim} stands still for {seconds:.0f} s")
+        os.kill(pid, signal.SIGSTOP)
+        try:
+            threading.Event().wait(seconds)
+        finally:
+            os.kill(pid, signal.SIGCONT)
+
+    def check(self) -> None:
+        """All promises of all runs. Raises AssertionError with what was broken."""
+        done = until(self._checked, "the sites and the database to answer")
+        if done.returncode:
+            raise AssertionError(done.stdout + done.stderr)
+
+    def _checked(self) -> Any:
+        done = self.app.command_of_django("check_runs", "--journals")
+        away = "does not give its journal" in done.stderr or "OperationalError" in done.stderr
+        return None if away else done
+
+    def _api(self) -> Api:
+        found: Api = until(lambda: _quiet(self.app.api), "the web server")
+        return found
+
+    def _help(self, api: Api, run: int, need: dict[str, Any], decision: str) -> None:
+        """What a patient person would do."""
+        kind, step = need["kind"], need["step"]
+        said: dict[str, str] = {"step": step, "text": "by the harness"}
+        if kind == "failure":
+            shown = _quiet(lambda: api.step(run, step))
+            if shown is None:
+                return
+            tries = shown["attempt"]
+            said["kind"] = "retry" if tries < MOST_TRIES else ("skip" if need["skippable"] else "abort")
+        else:
+            said["kind"] = {
+                "hold": "answer", "acknowledge": "answer", "decision": decision, "verdict": "verdict", "held": "resume",
+            }[kind]  # fmt: skip
+            said["verdict"] = "passed" if kind == "verdict" else ""
+        _quiet(lambda: api.send("POST", f"/runs/{run}/controls", said))
+
+
+def _quiet(call: Callable[[], Any]) -> Any:
+    """The answer, or None while something is dead."""
+    try:
+        return call()
+    except (httpx.HTTPError, AssertionError, ValueError):
+        return None
+
+
+@contextmanager
+def harnessed(seed: int, say: Callable[[str], None] = lambda line: None) -> Iterator[Harness]:
+    """A harness over an application of its own."""
+    app = Application()
+    try:
+        harness = Harness(app, seed, say)
+        app.start(**Harness.environment(app))
+        yield harness
+    finally:
+        app.close()
+
+
+REPORTS = Path(__file__).resolve().parents[2] / "var" / "soak"
