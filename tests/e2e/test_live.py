@@ -139,6 +139,12 @@ class TheWorstDay(Live):
             timeout=60_000
         )
         self.answer_until("Commit, or roll back?")
+        self.another_point("Time and trust")
+        self.answer_until("Commit, or roll back?")
+        page.locator("svg .bar").first.click()
+        page.get_by_role("button", name="what was asked").first.click()
+        expect(page.get_by_text("Try 1 at").first).to_be_visible()
+        page.get_by_role("button", name="Close").click()
         self.need("Commit, or roll back?").get_by_role("button", name="Commit").click()
         expect(self.sentence).to_contain_text("the failover is committed", timeout=60_000)
         disaster = self.run_number()
@@ -169,6 +175,17 @@ class TheWorstDay(Live):
         self.same_disks(home)
         done = APP.command_of_django("check_runs", "--journals")
         self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+
+    def another_point(self, group: str) -> None:
+        """Bring a group up once more from an older point."""
+        page = self.page
+        page.get_by_role("button", name="Another point").click()
+        page.get_by_role("combobox", name="Group", exact=True).click()
+        page.get_by_role("option", name=group).click()
+        page.get_by_role("combobox", name="Point", exact=True).click()
+        page.get_by_role("option").nth(3).click()
+        page.get_by_role("button", name="Bring it up from there").click()
+        expect(self.sentence).to_contain_text("is coming up at Hilltop")
 
     def on_at(self, code: str) -> list[str]:
         """Workloads of Booking that had power at a site after the disaster, by its journal."""

@@ -189,7 +189,7 @@ class ByKeyboard(Story):
         slider.focus()
         slider.press("ArrowLeft")
         expect(page.get_by_text(re.compile("^Chosen: .* before now"))).to_be_visible()
-        expect(page.get_by_text("Nothing blocks a test.")).to_be_visible()
+        expect(page.get_by_text("Nothing blocks it.")).to_be_visible()
         page.keyboard.press("Control+Enter")
         expect(page.get_by_test_id("run-time")).to_be_visible()
         page.keyboard.press("h")

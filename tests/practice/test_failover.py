@@ -13,6 +13,7 @@ from maestoso.core.planning.inputs import GroupCopy, RunInputs
 from maestoso.core.planning.turned import turned
 from maestoso.core.runs.events import Draft
 from maestoso.core.runs.journal import Effect, broken_promises
+from maestoso.core.runs.progress import measures, outages
 from maestoso.core.runs.state import RunState, fold
 from maestoso.practice.rehearsal import Person, Rehearsal
 from maestoso.practice.spec import Fault
@@ -142,6 +143,54 @@ class Planned(Sites):
         self.assertEqual(state.steps["shut-down:db"].status, "failed")
         self.assertIn("its power may not be cut", state.steps["shut-down:db"].reason)
         self.assertEqual(on(self.b), set())
+
+
+class Clocks(Sites):
+    """How long services were away, and what a site never ends."""
+
+    def away(self, state: RunState) -> dict[str, list[tuple[int, bool]]]:
+        """Seconds of every outage by service, and whether it is over."""
+        found: dict[str, list[tuple[int, bool]]] = {}
+        for one in outages(state):
+            seconds = round((one.to_s or state.run_s) - one.from_s)
+            found.setdefault(one.service, []).append((seconds, one.to_s is not None))
+        return found
+
+    def test_a_service_is_away_from_its_shutdown_to_its_check(self) -> None:
+        state = self.run_through(worlds.live_inputs("planned"))
+        closed, checked = state.steps["shut-down:db"], state.steps["probe-service:db:db-service"]
+        took = round((checked.settled_s or 0) - (closed.asked_s or 0))
+        self.assertEqual(self.away(state)["db-service"], [(took, True)])
+        self.assertEqual(set(measures(state).rpo_s.values()), {0.0})
+
+    def test_rolled_back_it_is_away_twice(self) -> None:
+        away = self.away(self.run_through(worlds.live_inputs("planned"), worlds.decide_for("roll-back")))
+        self.assertEqual({len(times) for times in away.values()}, {2})
+        self.assertTrue(all(over for times in away.values() for _, over in times))
+
+    def test_in_a_disaster_it_counts_from_the_declared_moment(self) -> None:
+        declared = worlds.NOW - timedelta(minutes=10)
+        inputs = worlds.live_inputs("disaster", go_on=True, declared_at=declared)
+        state = self.run_through(inputs, **self.lose_a())
+        self.assertGreater(min(seconds for times in self.away(state).values() for seconds, _ in times), 600)
+        found = measures(state)
+        self.assertEqual(found.rto_s, (state.ready_s or 0) + 600)
+        self.assertLess(found.rpo_s["shop"], measures(replace_declared(state)).rpo_s["shop"])
+
+    def test_what_a_site_never_ends_is_given_up_and_can_be_tried_again(self) -> None:
+        self.b.add_fault(Fault(verb="register", subject="db", effect="hang", times=1), self.b.now)
+        state = self.run_through(worlds.live_inputs("planned"))
+        self.assertEqual((state.outcome, state.steps["register:db"].attempt), ("committed", 2))
+        failed = next(e for e in self.log if e.kind == "step.failed")
+        self.assertEqual(failed.data["code"], "overdue")
+
+
+def replace_declared(state: RunState) -> RunState:
+    """The same run, as if nobody had declared when the outage began."""
+    live = state.inputs.live
+    assert live is not None
+    state.inputs = replace(state.inputs, live=replace(live, declared_at=None))
+    return state
 
 
 class Disaster(Sites):

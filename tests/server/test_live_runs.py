@@ -98,6 +98,15 @@ class Consequences(Live):
         self.assertIn("Re-protect it first", why["planned"])
         self.assertEqual(why["re-protect"], "")
 
+    def test_what_a_site_was_asked_and_said_can_be_read(self) -> None:
+        run = self.play("BOOK", "planned")
+        asked = self.browser.get(f"/api/v1/runs/{run.pk}/step?step=promote:booking-db").json()
+        self.assertEqual((asked["verb"], asked["site"]), ("promote", "HIL"))
+        self.assertEqual(set(asked["args"]["contents"]), {"db-book-01", "db-book-02", "broker-01"})
+        self.assertEqual([attempt["outcome"] for attempt in asked["attempts"]], ["done"])
+        self.assertEqual(asked["attempts"][0]["result"]["behind"], [])
+        self.problem(self.browser.get(f"/api/v1/runs/{run.pk}/step?step=dance"), 404, "not-found")
+
     def test_rolled_back_everything_is_as_before(self) -> None:
         run = self.play("BOOK", "planned", "roll-back")
         self.assertEqual(run.outcome, "rolled back")

@@ -870,6 +870,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/step": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What its site was asked, and what it said each time. */
+        get: operations["runStep"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/scripts/{name}": {
         parameters: {
             query?: never;
@@ -1181,6 +1198,16 @@ export interface components {
             waves: string[];
             own_from: number;
             changes: string[];
+        };
+        Attempt: {
+            number: number;
+            asked_s: number;
+            settled_s: number | null;
+            outcome: string;
+            reason: string;
+            result: {
+                [key: string]: unknown;
+            };
         };
         BreakSent: {
             site: string;
@@ -2529,7 +2556,7 @@ export interface components {
         };
         StartRunSent: {
             plan: string;
-            options: components["schemas"]["RunOptionsSent"];
+            options?: components["schemas"]["RunOptionsSent"];
             confirm?: string;
         };
         Station: {
@@ -2540,6 +2567,16 @@ export interface components {
             running: number;
             copies: number;
             lost_because: string | null;
+        };
+        StepAsked: {
+            step: string;
+            verb: string;
+            subject: string;
+            site: string;
+            args: {
+                [key: string]: unknown;
+            };
+            attempts: components["schemas"]["Attempt"][];
         };
         StoragePool: {
             name: string;
@@ -4897,6 +4934,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunLandings"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    runStep: {
+        parameters: {
+            query: {
+                /** @description Its id. */
+                step: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StepAsked"];
                 };
             };
             /** @description It could not be done, and why. */

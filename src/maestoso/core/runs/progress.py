@@ -84,6 +84,13 @@ def outages(state: RunState) -> tuple[Outage, ...]:
             ends = [s.settled_s for s in (probe, back) if s is not None and s.status == "done"]
             ended = min((end for end in ends if end is not None), default=None)
             found.append(Outage(workload=workload.name, service=service.name, from_s=from_s, to_s=ended))
+            # Rolled back after it was up: it goes away a second time, until its source is up again.
+            off = state.steps.get(f"power-off:{workload.name}")
+            if ended is not None and off is not None and off.asked_s is not None and ended <= off.asked_s:
+                home = back.settled_s if back is not None and back.status == "done" else None
+                found.append(
+                    Outage(workload=workload.name, service=service.name, from_s=off.asked_s, to_s=home)
+                )
     return tuple(found)
 
 

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import datetime
 
+from maestoso.core.errors import NotFound
 from maestoso.core.landing.actual import outcomes
 from maestoso.core.model.protection import CopyState
 from maestoso.core.planning.isolated_test import LEAK_CHECK, READ_ADAPTERS
 from maestoso.core.runs.events import Event
 from maestoso.core.runs.needs import needs, unconfirmed
+from maestoso.core.runs.operations import operation_for
 from maestoso.core.runs.progress import expected, expected_ready_s, measures, outages
 from maestoso.core.runs.state import RunState
 from maestoso.core.runs.steps import RESOLVED
@@ -17,7 +20,15 @@ from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.models import Site
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.runs.models import KeptFence, Run
-from maestoso.server.runs.shapes import EventView, GroupUsed, RunLandings, RunLine, RunStatus
+from maestoso.server.runs.shapes import (
+    Attempt,
+    EventView,
+    GroupUsed,
+    RunLandings,
+    RunLine,
+    RunStatus,
+    StepAsked,
+)
 
 
 def line(run: Run) -> RunLine:
@@ -117,6 +128,37 @@ def run_landings(state: RunState) -> RunLandings:
     read = state.steps.get(READ_ADAPTERS if state.inputs.kind == "test" else "read-adapters:run")
     said = read.result.get("adapters", {}) if read is not None else {}
     return RunLandings(said=bool(said), outcomes=outcomes(state.inputs.landings, said))
+
+
+def asked_of_site(run: str, state: RunState, events: list[Event], step_id: str) -> StepAsked:
+    """What a site is asked for a step, and what it said. Raises NotFound for a step that the run has not."""
+    if step_id not in state.graph:
+        raise NotFound(f"This run has no step {step_id[:80]!r}.", "Name a step of this run.", field="step")
+    step = state.graph[step_id]
+    attempts: list[Attempt] = []
+    for event in events:
+        if event.data.get("step") != step_id:
+            continue
+        if event.kind == "step.asked":
+            attempts.append(
+                Attempt(
+                    number=event.data["attempt"], asked_s=event.run_s, settled_s=None, outcome="", reason="",
+                    result={},
+                )
+            )  # fmt: skip
+        elif event.kind in ("step.done", "step.failed") and attempts:
+            attempts[-1] = replace(
+                attempts[-1],
+                settled_s=event.run_s,
+                outcome=event.kind.removeprefix("step."),
+                reason=str(event.data.get("reason", "")),
+                result=dict(event.data.get("result") or {}),
+            )
+    args = operation_for(state, run, step_id).args if step.site and attempts else step.args
+    return StepAsked(
+        step=step_id, verb=step.verb, subject=step.subject, site=step.site or "", args=dict(args),
+        attempts=tuple(attempts),
+    )  # fmt: skip
 
 
 def _ready(state: RunState, workload: str) -> bool:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from datetime import datetime
+from typing import Any
 
 from maestoso.core.landing.actual import Outcome
 from maestoso.core.model.protection import RecoveryPoint
@@ -150,6 +151,36 @@ class RunDetail:
 
     status: RunStatus
     steps: tuple[ScoreStep, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Attempt:
+    """One time that a step was asked for: when (run seconds), and what came of it.
+
+    ``result`` is JSON as the site sent it.
+    """
+
+    number: int
+    asked_s: float
+    settled_s: float | None
+    outcome: str
+    reason: str
+    result: dict[str, Any]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class StepAsked:
+    """What a site is asked for one step, and what it said each time.
+
+    ``args`` are JSON as they go over the line; secrets of a script are only named in them.
+    """
+
+    step: str
+    verb: str
+    subject: str
+    site: str
+    args: dict[str, Any]
+    attempts: tuple[Attempt, ...]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -16,7 +16,7 @@ from maestoso.engine.clock import SystemClock
 from maestoso.server.common.shapes import number, read, reply, shape
 from maestoso.server.estate.models import Site
 from maestoso.server.runs import fences, picture, services
-from maestoso.server.runs.log import read_log
+from maestoso.server.runs.log import read_log, run_name
 from maestoso.server.runs.models import Run
 from maestoso.server.runs.shapes import (
     Control,
@@ -26,6 +26,7 @@ from maestoso.server.runs.shapes import (
     RunLine,
     RunStatus,
     StartRun,
+    StepAsked,
 )
 from maestoso.server.runs.stream import PUMP
 
@@ -127,6 +128,22 @@ class ControlsView(APIView):
             key=request.headers.get("Idempotency-Key"),
         )  # fmt: skip
         return reply(_status(pk, state))
+
+
+class StepView(APIView):
+    """One step of a run."""
+
+    @extend_schema(
+        operation_id="runStep",
+        parameters=[OpenApiParameter("step", OpenApiTypes.STR, required=True, description="Its id.")],
+        responses=shape(StepAsked),
+    )
+    def get(self, request: Request, pk: int) -> Response:
+        """What its site was asked, and what it said each time."""
+        services.find_run(pk)
+        events = read_log(pk)
+        name = request.query_params.get("step", "")
+        return reply(picture.asked_of_site(run_name(pk), fold(events), events, name))
 
 
 class FoundRunningView(APIView):

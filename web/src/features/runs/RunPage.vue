@@ -214,7 +214,7 @@ useKeys([
         </section>
       </aside>
 
-      <StepDrawer v-model="open" :steps="steps" :events="events" />
+      <StepDrawer v-model="open" :steps="steps" :events="events" :run="status.id" />
       <el-dialog v-model="aborting" title="Abort the run?" width="min(460px, 94vw)">
         <p>
           Nothing new is started. {{ count(waiting.length, "step is", "steps are") }} under way and will be let finish. From here:

@@ -1,9 +1,12 @@
 <script setup lang="ts">
-import { computed } from "vue";
+import { useQuery } from "@tanstack/vue-query";
+import { computed, ref, watch } from "vue";
+import { api, take } from "@/api/client";
 import type { EventView, ScoreStep } from "@/api/types";
+import ProblemNote from "@/ui/ProblemNote.vue";
 import { clock, moment } from "@/ui/format";
 
-const props = defineProps<{ steps: ScoreStep[]; events: EventView[] }>();
+const props = defineProps<{ steps: ScoreStep[]; events: EventView[]; run: number }>();
 const open = defineModel<string>({ required: true });
 
 const step = computed(() => props.steps.find((one) => one.id === open.value));
@@ -19,6 +22,15 @@ const log = computed(() => {
   const ids = new Set(row.value.map((one) => one.id));
   return props.events.filter((event) => ids.has(event.step));
 });
+// What was asked of the site, word for word, of the step that is opened.
+const told = ref("");
+const { data: asked, error } = useQuery({
+  queryKey: ["run-step", computed(() => props.run), told, computed(() => log.value.length)],
+  queryFn: () => take(api.GET("/api/v1/runs/{id}/step", { params: { path: { id: props.run }, query: { step: told.value } } })),
+  enabled: computed(() => told.value !== ""),
+});
+watch(open, () => (told.value = ""));
+const json = (value: unknown) => JSON.stringify(value, null, 1);
 const shapes: Record<string, string> = {
   done: "✓",
   failed: "✕",
@@ -49,6 +61,17 @@ const words: Record<string, string> = {
           {{ one.title }} <b>{{ words[one.status] }}</b
           ><template v-if="one.attempt > 1">, try {{ one.attempt }}</template>
           <p v-if="one.reason" class="quiet">{{ one.reason }}</p>
+          <button v-if="one.site" class="link" :aria-expanded="told === one.id" @click="told = told === one.id ? '' : one.id">what was asked</button>
+          <div v-if="told === one.id && asked" class="asked">
+            <p><b class="mono">{{ asked.verb }}</b> of {{ asked.subject }} at {{ asked.site }}</p>
+            <pre>{{ json(asked.args) }}</pre>
+            <template v-for="attempt in asked.attempts" :key="attempt.number">
+              <p>Try {{ attempt.number }} at {{ clock(attempt.asked_s) }}: {{ attempt.outcome || "no answer yet" }}{{ attempt.reason ? `. ${attempt.reason}` : "" }}</p>
+              <pre v-if="Object.keys(attempt.result).length">{{ json(attempt.result) }}</pre>
+            </template>
+            <p v-if="!asked.attempts.length" class="quiet">It was not asked for yet.</p>
+          </div>
+          <ProblemNote v-if="told === one.id && error" :error="error" />
         </div>
         <span class="mono quiet">
           <template v-if="one.start_s !== null">{{ clock(one.start_s) }}<template v-if="one.finish_s !== null">–{{ clock(one.finish_s) }}</template></template>
@@ -73,6 +96,17 @@ const words: Record<string, string> = {
   gap: 4px;
   padding: 4px 0;
   border-bottom: 1px solid var(--rule-faint);
+}
+.asked pre {
+  max-height: 180px;
+  overflow: auto;
+  margin: 4px 0;
+  padding: 6px;
+  background: var(--rule-faint);
+  font-family: var(--mono);
+  font-size: var(--text-s);
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
 }
 .failed {
   color: var(--disaster);

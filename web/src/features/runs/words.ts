@@ -58,6 +58,7 @@ export function under(now: RunStatus, rpo: number): string {
   if (now.kind === "test") return `Production at ${now.source_name} is not touched. The copies are from points at most ${duration(rpo)} old (${allowed}).`;
   if (now.kind === "re-protect") return `Services at ${now.source_name} go on running meanwhile.`;
   const back = now.outcome || now.decision ? "" : " Until commit, everything can go back.";
+  if (now.outcome === "rolled back" || now.outcome === "aborted") return `Everything runs at ${now.source_name} again and is copied to ${now.target_name} as before.`;
   if (now.kind === "planned") return `Nothing is lost: what was written last is copied once everything is off and fenced.${back}`;
   const open = now.unconfirmed.length ? ` ${now.unconfirmed.length} copies at ${now.source_name} are not confirmed off; their fences are kept.` : "";
   return `Work of at most ${duration(rpo)} is lost (${allowed}).${open}${back}`;
