@@ -112,7 +112,9 @@ class Application:
     def close(self) -> None:
         """Stop it and remove its directory."""
         if self.process is not None and self.process.poll() is None:
-            self.interrupt()
+            # Not Ctrl+C: whatever was started in the background by a shell does not hear that.
+            self.process.send_signal(signal.SIGTERM)
+            self.process.wait(60)
         shutil.rmtree(self.folder, ignore_errors=True)
 
     @property

@@ -179,7 +179,10 @@ def _project_step(row: RunStep, event: Event, aborted: bool) -> None:
 def _save_steps(rows: Iterable[RunStep]) -> None:
     listed = list(rows)
     if listed:
-        RunStep.objects.bulk_update(listed, ["status", "attempt", "asked_s", "settled_s"])
+        # INSERT … ON DUPLICATE KEY UPDATE: bulk_update's CASE for each row and column is many times slower.
+        RunStep.objects.bulk_create(
+            listed, update_conflicts=True, update_fields=["status", "attempt", "asked_s", "settled_s"]
+        )
 
 
 class DatabaseRunLog:
