@@ -23,7 +23,7 @@ CALL = (
     "1. taken a card payment in the training account,\n2. seen it clear.\n"
 )
 TELL = "Booking is up at Hilltop. Tell the quays that tickets are sold again."
-GROUPS = ("Harbour core", "Booking data", "Booking services")
+GROUPS = ("Harbour core", "Time and trust", "Booking data", "Booking services")
 
 
 def setUpModule() -> None:

@@ -218,7 +218,7 @@ class PracticeLab(Tidewell):
 
     def test_what_is_broken_is_said_and_put_right(self) -> None:
         reply = self.break_it(preset="boot-hangs", subject="db-book-01")
-        self.assertEqual(self.said(reply), ["A boot hangs (db-book-01*), 1 more times."])
+        self.assertEqual(self.said(reply), ["A boot hangs (db-book-01*), once."])
         self.assertEqual(self.said(self.break_it(preset="clock-skew"))[0], "Its clock is 60 s ahead.")
         self.assertEqual(self.said(self.browser.send("DELETE", "/practice-lab", None)), [])
 
@@ -264,5 +264,5 @@ class PracticeLab(Tidewell):
         self.assertEqual(self.said(self.browser.get("/api/v1/practice-lab")), [])
         text = f"drill: A hard morning\nfaults:\n  - {good}\n  - {{site: QUA, preset: site-down, at_verb: fence}}\n"
         reply = self.browser.send("POST", "/practice-lab/fault-script", {"text": text})
-        self.assertEqual(self.said(reply), ["Promoting is refused (harbour), 1 more times."])
+        self.assertEqual(self.said(reply), ["Promoting is refused (harbour), once."])
         self.assertIn("The site goes down when it is asked for fence", self.said(reply, "QUA")[0])

@@ -70,7 +70,8 @@ def _in_words(broken: Broken) -> tuple[str, ...]:
     said = ["The whole site is down."] if broken.dark else []
     said += [f"Its clock is {broken.skew_s:.0f} s ahead."] if broken.skew_s else []
     for fault in broken.faults:
-        often = "until all is put right" if fault.times is None else f"{fault.times} more times"
+        times = "once" if fault.times == 1 else f"{fault.times} times"
+        often = "until all is put right" if fault.times is None else times
         said.append(f"{_named(fault)} ({fault.subject}), {often}.")
     said += [f"{_troubled(trouble)} ({trouble.subject})." for trouble in broken.troubles]
     return tuple(said)
