@@ -168,6 +168,13 @@ class Fences(Live):
         deliver_fences(CLOCK)
         self.assertEqual(set(KeptFence.objects.values_list("seen_by", flat=True)), {"ann"})
 
+    def test_a_source_that_was_left_alone_is_fenced_in_the_end(self) -> None:
+        run = self.play("BOOK", "disaster", lost=True, go_on=True, close_down=False)
+        self.assertEqual(run.outcome, "committed")
+        self.assertEqual(KeptFence.objects.filter(run=run).count(), 11)
+        deliver_fences(CLOCK)
+        self.assertEqual(KeptFence.objects.filter(delivered_at=None).count(), 0)
+
     def test_rolled_back_what_was_not_delivered_is_not_wanted_any_more(self) -> None:
         run = self.play("BOOK", "disaster", "roll-back", lost=True, go_on=True)
         self.assertEqual((run.outcome, KeptFence.objects.count()), ("rolled back", 0))

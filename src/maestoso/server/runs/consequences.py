@@ -5,7 +5,7 @@ All of it is written in the transaction that writes the events, so that records 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 from maestoso.core.codec import to_data
 from maestoso.core.landing.arrived import arrived
@@ -31,10 +31,18 @@ def follow(run: Run, events: Sequence[Event], inputs: RunInputs) -> None:
         elif event.kind == "step.waits" and step == DECISION:
             _came_up(inputs)
         elif event.kind == "step.skipped" and run.kind == "disaster" and step.startswith("fence:"):
-            source = Site.objects.get(code=run.source)
-            KeptFence.objects.get_or_create(run=run, workload=step.removeprefix("fence:"), site=source)
+            _keep(run, [step.removeprefix("fence:")])
+        elif event.kind == "step.skipped" and step == "give-up:run":
+            # The source was gone, or was left alone until now: it is told when it answers.
+            _keep(run, inputs.plan.workloads())
         elif event.kind == "run.finished":
             _finished(run, str(event.data["outcome"]), inputs)
+
+
+def _keep(run: Run, workloads: Iterable[str]) -> None:
+    source = Site.objects.get(code=run.source)
+    for name in workloads:
+        KeptFence.objects.get_or_create(run=run, workload=name, defaults={"site": source})
 
 
 def _rows(inputs: RunInputs) -> list[GroupRow]:
