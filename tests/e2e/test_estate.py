@@ -199,7 +199,7 @@ class TheDemo(Journey):
         expect(page.get_by_label("Sites")).to_contain_text("cut: nothing is copied")
         expect(page.get_by_text("Nothing is copied over a link")).to_have_count(1)
         self.go("Protection")
-        expect(page.get_by_text("6 groups are not copied because of it")).to_be_visible()
+        expect(page.get_by_text("7 groups are not copied because of it")).to_be_visible()
         expect(page.locator("[data-group=fleet]")).to_contain_text("stalled")
         self.practise(1, "faults")
         expect(page.locator("[data-group=harbour]")).to_contain_text("healthy", timeout=60_000)

@@ -150,6 +150,36 @@ class Consequences(Live):
         self.assertIn("Booking end to end", self.problem(reply, 409, "run-in-the-way")["detail"])
 
 
+class BadInput(Tidewell):
+    def test_every_wrong_choice_names_its_field_and_nothing_is_written(self) -> None:
+        future = (CLOCK.now() + timedelta(hours=1)).isoformat()
+        cases: list[tuple[dict[str, Any], str]] = [
+            ({"kind": "swim"}, "kind"),
+            ({"kind": "planned", "pace": 0}, "pace"),
+            ({"kind": "planned", "pace": "fast"}, "pace"),
+            ({"kind": "planned", "decide_within_s": -1}, "decide_within_s"),
+            ({"kind": "planned", "decide_within_s": 10**9}, "decide_within_s"),
+            ({"kind": "planned", "then": "think"}, "then"),
+            ({"kind": "planned", "at_commit": "dance"}, "at_commit"),
+            ({"kind": "disaster", "declared_at": future}, "declared_at"),
+            ({"kind": "disaster", "declared_at": "2026-11-01T10:00:00"}, "declared_at"),
+            ({"kind": "disaster", "declared_at": "yesterday"}, "declared_at"),
+            ({"kind": "disaster", "points": {"harbour": "nothing"}}, "points.harbour"),
+            ({"kind": "disaster", "points": {"nobody": "x"}}, "points"),
+            ({"kind": "disaster", "points": 7}, "points"),
+            ({"kind": "planned", "speed": 1}, "speed"),
+        ]
+        for number, (options, field) in enumerate(cases):
+            with self.subTest(options=options):
+                body = {"plan": "BOOK", "confirm": "BOOK", "options": options}
+                reply = self.browser.send("POST", "/runs", body, **{"Idempotency-Key": f"bad-{number}"})
+                said = self.problem(reply, 400, "bad-value")
+                self.assertTrue(said["field"].endswith(field), said["field"])
+                preflight = self.browser.send("POST", "/plans/BOOK/preflight", options)
+                self.assertEqual(preflight.status_code, 400)
+        self.assertEqual(Run.objects.count(), 0)
+
+
 class Fences(Live):
     def test_what_could_not_be_confirmed_is_kept_and_delivered(self) -> None:
         run = self.play("BOOK", "disaster", lost=True, go_on=True)
