@@ -180,10 +180,8 @@ class TheWorstDay(Live):
         """Bring a group up once more from an older point."""
         page = self.page
         page.get_by_role("button", name="Another point").click()
-        page.get_by_role("combobox", name="Group", exact=True).click()
-        page.get_by_role("option", name=group).click()
-        page.get_by_role("combobox", name="Point", exact=True).click()
-        page.get_by_role("option").nth(3).click()
+        page.get_by_label("Group", exact=True).select_option(label=group)
+        page.get_by_label("Point", exact=True).select_option(index=4)
         page.get_by_role("button", name="Bring it up from there").click()
         expect(self.sentence).to_contain_text("is coming up at Hilltop")
 

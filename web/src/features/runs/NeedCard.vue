@@ -82,12 +82,14 @@ async function tell(kind: string, more: { verdict?: string; group?: string; poin
     </div>
     <div v-if="changing" class="change">
       <p class="small">The group goes off and comes up again from the point that you choose; what it changed since is discarded.</p>
-      <el-select v-model="group" size="small" placeholder="Group" aria-label="Group" @change="point = ''">
-        <el-option v-for="one in points?.groups ?? []" :key="one.group" :value="one.group" :label="one.name" />
-      </el-select>
-      <el-select v-model="point" size="small" filterable placeholder="Point" aria-label="Point" :disabled="!group">
-        <el-option v-for="one in held" :key="one.id" :value="one.id" :label="moment(one.at, true)" />
-      </el-select>
+      <select v-model="group" aria-label="Group" @change="point = ''">
+        <option value="" disabled>Group</option>
+        <option v-for="one in points?.groups ?? []" :key="one.group" :value="one.group">{{ one.name }}</option>
+      </select>
+      <select v-model="point" aria-label="Point" :disabled="!group">
+        <option value="" disabled>Point</option>
+        <option v-for="one in held" :key="one.id" :value="one.id">{{ moment(one.at, true) }}</option>
+      </select>
       <button class="btn" :disabled="busy || !point" @click="tell('change-point', { group, point })">Bring it up from there</button>
     </div>
     <p v-if="need.kind === 'verdict'" class="quiet small">Each verdict begins the cleanup.</p>
@@ -125,6 +127,14 @@ textarea {
   flex-wrap: wrap;
   gap: 6px;
   margin-top: 6px;
+}
+.change select {
+  font: inherit;
+  padding: 4px 6px;
+  border: 1px solid var(--rule);
+  border-radius: var(--radius);
+  background: var(--paper);
+  color: var(--ink-1);
 }
 .change {
   display: grid;
