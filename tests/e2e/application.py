@@ -12,6 +12,7 @@ import sys
 import tempfile
 import threading
 import time
+import unittest
 import uuid
 from collections.abc import Callable
 from dataclasses import fields, replace
@@ -19,6 +20,7 @@ from pathlib import Path
 from typing import Any
 
 import httpx
+from playwright.sync_api import Browser, expect, sync_playwright
 
 from maestoso.cli.processes import free_ports
 from maestoso.server.config.options import ROOT, Options, variable
@@ -31,6 +33,7 @@ APP_FLAGS = [
     "--disable-sync",
 ]
 START_S = 120.0
+PATIENCE_MS = 30_000
 PATIENCE_S = 90.0
 
 
@@ -44,6 +47,16 @@ def until(ready: Callable[[], Any], what: str, seconds: float = PATIENCE_S) -> A
         if time.monotonic() > end:
             raise AssertionError(f"waited {seconds:.0f} s in vain for {what}")
         threading.Event().wait(0.05)
+
+
+def module_browser() -> Browser:
+    """A browser for one module of tests, for its ``setUpModule``: it ends with the module."""
+    driver = sync_playwright().start()
+    unittest.addModuleCleanup(driver.stop)
+    chromium = driver.chromium.launch(executable_path="/usr/bin/chromium", args=APP_FLAGS)
+    unittest.addModuleCleanup(chromium.close)
+    expect.set_options(timeout=PATIENCE_MS)
+    return chromium
 
 
 class Application:

@@ -8,9 +8,9 @@ import unittest
 from typing import Any
 
 import httpx
-from playwright.sync_api import Browser, Page, expect, sync_playwright
+from playwright.sync_api import Browser, Page, expect
 
-from tests.e2e.application import APP_FLAGS, Application, until
+from tests.e2e.application import Application, module_browser, until
 
 PASSWORD = "correct-horse-battery"
 PLAYWRIGHT: dict[str, Any] = {}
@@ -18,12 +18,7 @@ PLAYWRIGHT: dict[str, Any] = {}
 
 def setUpModule() -> None:
     """One browser for all of these."""
-    driver = sync_playwright().start()
-    unittest.addModuleCleanup(driver.stop)
-    chromium = driver.chromium.launch(executable_path="/usr/bin/chromium", args=APP_FLAGS)
-    unittest.addModuleCleanup(chromium.close)
-    PLAYWRIGHT["browser"] = chromium
-    expect.set_options(timeout=30_000)
+    PLAYWRIGHT["browser"] = module_browser()
 
 
 def estate() -> dict[str, Any]:

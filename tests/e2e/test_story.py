@@ -7,9 +7,9 @@ import unittest
 from collections import Counter
 from typing import Any
 
-from playwright.sync_api import Browser, Page, expect, sync_playwright
+from playwright.sync_api import Browser, Page, expect
 
-from tests.e2e.application import APP_FLAGS, Application
+from tests.e2e.application import Application, module_browser
 
 APP = Application()
 PLAYWRIGHT: dict[str, Any] = {}
@@ -19,12 +19,7 @@ def setUpModule() -> None:
     """One application and one browser for all of these."""
     unittest.addModuleCleanup(APP.close)
     APP.start()
-    driver = sync_playwright().start()
-    unittest.addModuleCleanup(driver.stop)
-    chromium = driver.chromium.launch(executable_path="/usr/bin/chromium", args=APP_FLAGS)
-    unittest.addModuleCleanup(chromium.close)
-    PLAYWRIGHT["browser"] = chromium
-    expect.set_options(timeout=20_000)
+    PLAYWRIGHT["browser"] = module_browser()
 
 
 class Story(unittest.TestCase):

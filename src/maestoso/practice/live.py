@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from maestoso.core.codec import from_data
 from maestoso.core.errors import BadValue
-from maestoso.core.model.estate import HostPool, Link, Workload
-from maestoso.core.model.protection import Group
+from maestoso.core.model.estate import HostPool, Workload
 from maestoso.core.replication.change import ChangeProfile
+from maestoso.practice.definition import definition
 from maestoso.practice.spec import Replica
 from maestoso.practice.things import Copy, Failure, NotYet, Op
 
@@ -230,14 +230,14 @@ def begin_reverse(world: World, op: Op) -> None:
     """Begin to copy the differences; one that was begun before goes on where it was."""
     args = op.submission.args
     try:
-        group = from_data(Group, args.get("group"), "group")
-        workloads = [from_data(Workload, item, "workload") for item in args.get("workloads", [])]
-        link = from_data(Link, args["link"], "link") if args.get("link") else None
-    except BadValue:
+        told = definition(args)
+    except Failure:
+        # It is said when the operation ends, which is now.
         return
+    group, workloads = told.group, told.workloads
     world.care()
-    if link is not None:
-        world.replication.links[group.source] = link
+    if told.link is not None:
+        world.replication.links[group.source] = told.link
     known = world.replication.copying.get(group.code)
     if known is None or known.group.source != group.source:
         usual = sum(world.usual_bps(workload) for workload in workloads)
@@ -250,7 +250,7 @@ def begin_reverse(world: World, op: Op) -> None:
     op.due_at = world.now + LOOK_AGAIN_S / op.submission.pace
 
 
-def _own_changes(world: World, workloads: list[Workload], args: Mapping[str, Any]) -> float:
+def _own_changes(world: World, workloads: Sequence[Workload], args: Mapping[str, Any]) -> float:
     """What the old source wrote after the point that the other side came up from."""
     since = args.get("since")
     if since is None:
@@ -261,10 +261,7 @@ def _own_changes(world: World, workloads: list[Workload], args: Mapping[str, Any
 
 def reverse_copying(world: World, op: Op) -> Outcome:
     """Over when both sides are equal; with a point of that moment."""
-    try:
-        group = from_data(Group, op.submission.args.get("group"), "group")
-    except BadValue as error:
-        raise Failure("bad-definition", f"{error.sentence} {error.remedy}") from error
+    group = definition(op.submission.args).group
     known = world.replication.copying.get(group.code)
     if known is None:
         raise Failure("no-such-group", f"Nothing is copied of {group.code} any more.")

@@ -10,14 +10,11 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
-from maestoso.core.codec import from_data
-from maestoso.core.errors import BadValue
 from maestoso.core.landing.isolation import in_words
-from maestoso.core.model.estate import Link, Workload
-from maestoso.core.model.protection import Group
 from maestoso.core.replication.change import ChangeProfile
 from maestoso.core.replication.cost import GIB
 from maestoso.practice import cues, landings, live
+from maestoso.practice.definition import definition
 from maestoso.practice.durations import boot_s
 from maestoso.practice.spec import Replica
 from maestoso.practice.things import NEVER, Copy, Failure, Op, Sandbox
@@ -272,15 +269,10 @@ def _leak_check(world: World, op: Op) -> Outcome:
 
 def _protect(world: World, op: Op) -> Outcome:
     """Copy a group from now on as its definition says; the same again changes nothing."""
-    args = op.submission.args
-    try:
-        group = from_data(Group, args.get("group"), "group")
-        workloads = [from_data(Workload, item, "workload") for item in args.get("workloads", [])]
-        link = from_data(Link, args["link"], "link") if args.get("link") else None
-    except BadValue as error:
-        raise Failure("bad-definition", f"{error.sentence} {error.remedy}") from error
-    if link is not None:
-        world.replication.links[group.source] = link
+    told = definition(op.submission.args)
+    group, workloads = told.group, told.workloads
+    if told.link is not None:
+        world.replication.links[group.source] = told.link
     known = world.replication.copying.get(group.code)
     for workload in workloads:
         world.known[workload.name] = workload

@@ -266,11 +266,6 @@ class World:
         found = (self.machine(workload.name) for workload in self.inventory.workloads)
         return [copy for copy in found if copy is not None]
 
-    def running(self) -> int:
-        """How many workloads run here, copies of tests left out."""
-        live = sum(1 for copy in self.copies.values() if copy.group and copy.powered)
-        return live + sum(1 for copy in self.own() if copy.powered)
-
     # --- for the verbs ---
 
     def machine(self, name: str) -> Copy | None:

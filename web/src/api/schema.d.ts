@@ -2133,6 +2133,7 @@ export interface components {
         Preflight: {
             assessment: components["schemas"]["AssessmentView"];
             kinds: components["schemas"]["KindOffered"][];
+            workloads: number;
             blocking: components["schemas"]["Finding"][];
             source: string;
             source_name: string;

@@ -20,13 +20,11 @@ class LandingSteps:
         phase: Phase,
         machine: Callable[[str], str],
         network: Callable[[LandingNic], str] = lambda nic: nic.network,
-        on_failure: str = "",
     ) -> None:
         self.inputs = inputs
         self.phase: Phase = phase
         self.machine = machine
         self.network = network
-        self.on_failure = on_failure
         self.landings = {landing.workload: landing for landing in inputs.landings}
 
     def step(self, verb: str, member: Member, **rest: Any) -> Step:
@@ -37,7 +35,7 @@ class LandingSteps:
             "site": self.inputs.plan.target,
             "workload": member.workload,
             "phase": self.phase,
-            "on_failure": self.on_failure or member.on_failure,
+            "on_failure": member.on_failure,
         }
         return Step(verb=verb, **{**values, **rest})
 

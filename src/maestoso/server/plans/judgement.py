@@ -278,6 +278,7 @@ def preflight(row: PlanRow, chosen: RunOptions, now: datetime) -> Preflight:
     said = view(ctx, judged)
     return Preflight(
         kinds=_kinds(ctx, source.name, site.name),
+        workloads=len(plan.workloads()),
         blocking=judged.blocking,
         source=source.code,
         source_name=source.name,

@@ -289,13 +289,15 @@ class KindOffered:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Preflight:
-    """What would happen, in words, and whether it may. ``blocking`` is what is in the way of this kind.
+    """What would happen, in words, and whether it may. ``blocking`` is what is in the way of this kind;
+    ``workloads`` how many it is about, those of parts included.
 
     ``source_lost`` is why the source does not answer, if it does not.
     """
 
     assessment: AssessmentView
     kinds: tuple[KindOffered, ...]
+    workloads: int
     blocking: tuple[Finding, ...]
     source: str
     source_name: str

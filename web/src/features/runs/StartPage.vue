@@ -144,7 +144,7 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
     <ProblemNote v-if="error || pointsError" :error="error || pointsError" />
     <template v-if="detail">
       <h1 class="sentence">
-        You are about to {{ abouts[kind] }} <b>{{ count(detail.plan.waves.flatMap((w) => w.members).length || (preflight?.assessment.waves.length ?? 0), detail.plan.waves.length ? "workload" : "wave") }}</b> of
+        You are about to {{ abouts[kind] }} <template v-if="preflight"><b>{{ count(preflight.workloads, "workload") }}</b> of</template>
         <RouterLink :to="`/plans/${code}`">{{ detail.plan.name }}</RouterLink>. Nothing starts until you say so at the bottom.
       </h1>
       <div class="kinds" role="radiogroup" aria-label="What shall happen?">
@@ -153,6 +153,7 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
           :key="offered.kind"
           role="radio"
           :aria-checked="kind === offered.kind"
+          :title="offered.why_not"
           :class="['kind', offered.kind, { on: kind === offered.kind }]"
           @click="kind = offered.kind"
         >

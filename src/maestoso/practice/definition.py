@@ -1,0 +1,34 @@
+"""What a practice site is told of a group that it shall copy."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from maestoso.core.codec import from_data
+from maestoso.core.errors import BadValue
+from maestoso.core.model.estate import Link, Workload
+from maestoso.core.model.protection import Group
+from maestoso.practice.things import Failure
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Definition:
+    """A group, its workloads, and the link that its data comes over, where one is named."""
+
+    group: Group
+    workloads: tuple[Workload, ...]
+    link: Link | None
+
+
+def definition(args: Mapping[str, Any]) -> Definition:
+    """From the arguments of an operation. Raises Failure for what cannot be read."""
+    try:
+        return Definition(
+            group=from_data(Group, args.get("group"), "group"),
+            workloads=tuple(from_data(Workload, item, "workload") for item in args.get("workloads", [])),
+            link=from_data(Link, args["link"], "link") if args.get("link") else None,
+        )
+    except BadValue as error:
+        raise Failure("bad-definition", f"{error.sentence} {error.remedy}") from error
