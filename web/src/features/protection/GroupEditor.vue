@@ -44,7 +44,7 @@ watch(
   { immediate: true },
 );
 // The site of the first workload asked for is where it is copied from.
-const { data: first } = useQuery({
+const { data: first, isLoading: looking } = useQuery({
   queryKey: ["workload", computed(() => asked.value[0] ?? "")],
   queryFn: () => take(api.GET("/api/v1/workloads/{name}", { params: { path: { name: asked.value[0] ?? "" } } })),
   enabled: computed(() => asked.value.length > 0 && !code.value),
@@ -182,7 +182,7 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Save the group", run: () => void save()
         <label v-if="draft.policy.encrypted && !known?.key_stored">Key of the copies, 16 characters or more <input v-model="key" type="password" autocomplete="off" minlength="16" /></label>
         <ProblemNote v-if="problem" :error="problem" />
         <p class="buttons">
-          <button class="btn main" :disabled="busy">{{ code ? "Save" : "Protect them" }}</button>
+          <button class="btn main" :disabled="busy || looking || !sites">{{ code ? "Save" : "Protect them" }}</button>
           <RouterLink :to="code ? `/protection/${code}` : '/protection'" class="btn">Cancel</RouterLink>
         </p>
       </form>
