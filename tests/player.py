@@ -6,6 +6,7 @@ from datetime import timedelta
 
 from maestoso.core.codec import to_data
 from maestoso.core.planning.inputs import RunInputs
+from maestoso.core.planning.isolated_test import VERDICT
 from maestoso.core.runs.controls import control
 from maestoso.core.runs.decide import settle
 from maestoso.core.runs.events import Draft, Event
@@ -71,3 +72,27 @@ class Player:
     def status(self, step: str) -> str:
         """The status of a step."""
         return self.state.steps[step].status
+
+    def to_the_end(self, tries: int = 400) -> None:
+        """Everything that is still asked for ends well."""
+        for _ in range(tries):
+            if self.state.finished:
+                return
+            flying = sorted(self.state.in_flight)
+            if flying:
+                self.done(flying[0])
+            else:
+                self.go(5.0)
+        raise AssertionError("the run does not end")
+
+
+def finished_test(inputs: RunInputs | None = None) -> Player:
+    """A test of the little world that passed, with one step that was tried twice."""
+    play = Player(inputs)
+    play.until("power-on:db")
+    play.fail("power-on:db", reason="The host was busy.")
+    play.tell("retry", step="power-on:db")
+    play.until(VERDICT)
+    play.tell("verdict", verdict="passed", text="All well.")
+    play.to_the_end()
+    return play

@@ -101,8 +101,7 @@ class Asking(Tidewell):
 
         with (
             mock.patch.object(keeper, "EVERY_S", 0.01),
-            mock.patch.object(keeper, "look_after", look),
-            mock.patch.object(keeper, "take_over", lambda clock: None),
+            mock.patch.object(keeper, "LOOKS", (look,)),
             mock.patch.object(keeper, "close_old_connections"),
             self.assertLogs("maestoso.keeper", "ERROR") as said,
         ):

@@ -14,7 +14,7 @@ import time
 from dataclasses import replace
 from pathlib import Path
 
-from maestoso.cli import database, doctor, front_end, testing
+from maestoso.cli import database, doctor, front_end, testing, verify
 from maestoso.cli.keys import make_secrets
 from maestoso.cli.processes import Processes
 from maestoso.cli.stages import StageFailed, run, stage
@@ -38,6 +38,7 @@ def main() -> int:
         "doctor": lambda: doctor.examine(_place(options, "demo")),
         "reset": lambda: reset(options, live=arguments.live, sure=arguments.yes),
         "test": lambda: testing.test(arguments.only),
+        "verify": lambda: verify.verify_file(Path(arguments.file), arguments.keys),
         "soak": lambda: testing.soak(arguments.minutes, arguments.seed),
     }
     try:
@@ -61,6 +62,9 @@ def _parse() -> argparse.Namespace:
     )
     long.add_argument("--minutes", type=float, default=10.0)
     long.add_argument("--seed", type=int, default=1)
+    check = commands.add_parser("verify", help="check the evidence of a run; needs no database")
+    check.add_argument("file", help="what was exported as run-N.evidence.jsonl")
+    check.add_argument("--keys", help="a JWK set of keys that you trust; else only the fingerprint is said")
     wipe = commands.add_parser("reset", help="remove the demo data, so that the next demo begins anew")
     wipe.add_argument("--live", action="store_true", help="remove the data of ./maestoso start instead")
     wipe.add_argument("--yes", action="store_true", help="do not ask")

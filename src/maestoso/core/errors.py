@@ -38,6 +38,13 @@ class NotFound(DomainError):
     status = 404
 
 
+class Gone(DomainError):
+    """What was named was there once and was removed on purpose. Remedy: none."""
+
+    code = "gone"
+    status = 410
+
+
 class Refused(DomainError):
     """The request is well formed, but the state of things forbids it. Remedy: change the state first."""
 

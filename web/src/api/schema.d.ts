@@ -4,6 +4,74 @@
  */
 
 export interface paths {
+    "/api/v1/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Newest first, a hundred at a time, and whether the trail is as it was written. */
+        get: operations["auditTrail"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit.jsonl": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description JSON lines, oldest first, each with its hash, and the signed head of the trail at the end. */
+        get: operations["auditFile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/blackouts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Keep a time free. */
+        post: operations["makeBlackout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/blackouts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Let drills begin in it again. */
+        delete: operations["removeBlackout"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/crosswalks": {
         parameters: {
             query?: never;
@@ -138,6 +206,217 @@ export interface paths {
         put?: never;
         /** @description What the rules of a crosswalk, saved or not, make of addresses. */
         post: operations["tryRules"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drills": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description All drills with their times, a year back and ahead. */
+        get: operations["drillCalendar"];
+        put?: never;
+        /** @description Put a drill on it. */
+        post: operations["makeDrill"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drills/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Change it; If-Match names the revision that the change began from. */
+        put: operations["changeDrill"];
+        post?: never;
+        /** @description Take it off the calendar. */
+        delete: operations["removeDrill"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drills/calendar.ics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description iCalendar (RFC 5545). */
+        get: operations["drillCalendarFile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drills/feed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Make a new private address; the one before ends. */
+        post: operations["newFeedAddress"];
+        /** @description Take the feed away. */
+        delete: operations["removeFeedAddress"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drills/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What it would mean, in words and in its next times. */
+        post: operations["tryDrill"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/evidence/archive.zip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One ZIP with reports, seals, the check to do by hand, and an index. */
+        get: operations["evidenceArchive"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/evidence/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description All public keys that were ever in use, as a JWK set. */
+        get: operations["sealKeys"];
+        put?: never;
+        /** @description Take a new key into use; what the old ones sealed can still be checked. */
+        post: operations["rotateSealKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/evidence/logo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The picture. */
+        get: operations["reportLogo"];
+        /** @description A PNG or JPEG picture of up to 512 KiB. */
+        put: operations["saveReportLogo"];
+        post?: never;
+        /** @description Reports go without one. */
+        delete: operations["removeReportLogo"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/evidence/proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Plans over a year, services and when each last answered, and what no plan holds. */
+        get: operations["proof"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/evidence/sample.html": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The report of the newest run that has ended. */
+        get: operations["reportSample"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/evidence/style": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Organisation, words and how long runs are kept. */
+        get: operations["reportStyle"];
+        /** @description Set them; If-Match names the revision that the change began from. */
+        put: operations["saveReportStyle"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/evidence/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Whether the events are those that were sealed, and with a key of this installation. */
+        post: operations["verifyEvidence"];
         delete?: never;
         options?: never;
         head?: never;
@@ -697,6 +976,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans/{code}/trend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Time to recover, data at risk, failures and waiting for people, run by run. */
+        get: operations["planTrend"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans/{code}/versions/{number}": {
         parameters: {
             query?: never;
@@ -767,6 +1063,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/run-views": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description By name. */
+        get: operations["runViews"];
+        /** @description Name a filter, or give a name another one. */
+        put: operations["saveRunView"];
+        post?: never;
+        /** @description Remove one. */
+        delete: operations["forgetRunView"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs": {
         parameters: {
             query?: never;
@@ -794,6 +1109,23 @@ export interface paths {
         };
         /** @description How it stands, with its score. */
         get: operations["run"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/compared": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What got slower or faster, and what was changed in between. */
+        get: operations["comparedRuns"];
         put?: never;
         post?: never;
         delete?: never;
@@ -836,6 +1168,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Its report, whether it is as it was sealed, and what was added to it. */
+        get: operations["runEvidence"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/evidence.jsonl": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Seal and key on the first line, an event on every other. */
+        get: operations["evidenceFile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Add a file of up to 10 MiB; its SHA-256 is signed. */
+        post: operations["addFile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/files/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description As it was added. It is never shown in the page: whatever it holds stays data. */
+        get: operations["addedFile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}/found-running/seen": {
         parameters: {
             query?: never;
@@ -862,6 +1262,108 @@ export interface paths {
         };
         /** @description Planned and actual, adapter by adapter. */
         get: operations["runLandings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/legal-hold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Say why it must be kept, or (with an empty reason) that it need not be. */
+        put: operations["holdForLaw"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Add a note; it is signed on its own. */
+        post: operations["addNote"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/report.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One row a step (RFC 4180). */
+        get: operations["reportCsv"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/report.html": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Complete in itself, to read or to print. */
+        get: operations["reportHtml"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/report.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Everything that the page says and more. */
+        get: operations["reportJson"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/report.pdf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Tagged, with its text as text. */
+        get: operations["reportPdf"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1180,6 +1682,18 @@ export interface components {
         AcceptSent: {
             ids?: string[] | null;
         };
+        AdditionView: {
+            number: number;
+            by: string;
+            /** Format: date-time */
+            at: string;
+            text: string;
+            name: string;
+            media_type: string;
+            size: number;
+            sha256: string;
+            holds: boolean;
+        };
         AddressRule: {
             prefix: string;
             live: components["schemas"]["Readdress"];
@@ -1209,6 +1723,44 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        AuditLine: {
+            number: number;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            address: string;
+            method: string;
+            path: string;
+            did: string;
+            sent: string;
+            changed: string;
+        };
+        AuditPage: {
+            lines: components["schemas"]["AuditLine"][];
+            total: number;
+            people: string[];
+            touched: number | null;
+        };
+        Blackout: {
+            name: string;
+            begins: string;
+            ends: string;
+            time_zone: string;
+        };
+        BlackoutSent: {
+            name: string;
+            begins: string;
+            ends: string;
+            time_zone: string;
+        };
+        BlackoutView: {
+            id: number;
+            blackout: components["schemas"]["Blackout"];
+            /** Format: date-time */
+            from_at: string;
+            /** Format: date-time */
+            to_at: string;
+        };
         BreakSent: {
             site: string;
             preset: string;
@@ -1222,6 +1774,12 @@ export interface components {
             skew_s: number;
             faults: components["schemas"]["Fault"][];
             troubles: components["schemas"]["Trouble"][];
+        };
+        Calendar: {
+            sentence: string;
+            drills: components["schemas"]["DrillView"][];
+            blackouts: components["schemas"]["BlackoutView"][];
+            feed: string;
         };
         Calibration: {
             sentence: string;
@@ -1241,6 +1799,15 @@ export interface components {
         Changed: {
             changed: number;
         };
+        Compared: {
+            earlier: components["schemas"]["Report"];
+            later: components["schemas"]["Report"];
+            comparison: components["schemas"]["Comparison"];
+            earlier_steps: components["schemas"]["ScoreStep"][];
+            later_steps: components["schemas"]["ScoreStep"][];
+            earlier_waves: string[];
+            later_waves: string[];
+        };
         ComparedRun: {
             run: number;
             /** Format: date-time */
@@ -1252,6 +1819,15 @@ export interface components {
             p95_s: number;
             took_s: number;
             inside: boolean;
+        };
+        Comparison: {
+            sentence: string;
+            earlier: components["schemas"]["Facts"];
+            later: components["schemas"]["Facts"];
+            steps: components["schemas"]["StepCompared"][];
+            plan: string[];
+            estate: string[];
+            landings: string[];
         };
         Complaint: {
             row: number;
@@ -1390,6 +1966,57 @@ export interface components {
             site: string;
             differences: components["schemas"]["Difference"][];
         };
+        Drill: {
+            plan: string;
+            name: string;
+            starts: string;
+            time_zone: string;
+            rule: string;
+            window_s: number;
+            lasts_s: number;
+            starts_itself: boolean;
+            owner: string;
+            remind_days: number;
+            paused: boolean;
+            left_out: string[];
+        };
+        DrillSent: {
+            plan: string;
+            name: string;
+            starts: string;
+            time_zone: string;
+            rule?: string;
+            window_s?: number;
+            lasts_s?: number;
+            starts_itself?: boolean;
+            owner?: string;
+            remind_days?: number;
+            paused?: boolean;
+            left_out?: string[];
+        };
+        DrillTimeView: {
+            /** Format: date-time */
+            at: string;
+            /** Format: date-time */
+            until: string;
+            state: string;
+            reason: string;
+            run: number | null;
+            outcome: string;
+        };
+        DrillTried: {
+            in_words: string;
+            next: components["schemas"]["DrillTimeView"][];
+        };
+        DrillView: {
+            id: number;
+            revision: number;
+            drill: components["schemas"]["Drill"];
+            plan_name: string;
+            in_words: string;
+            next_at: string | null;
+            times: components["schemas"]["DrillTimeView"][];
+        };
         EventView: {
             seq: number;
             /** Format: date-time */
@@ -1399,6 +2026,16 @@ export interface components {
             by: string;
             step: string;
             sentence: string;
+        };
+        Facts: {
+            rto_s: number | null;
+            rpo_s: {
+                [key: string]: number;
+            };
+            machine_s: number;
+            people_s: number;
+            failures: number;
+            skipped: number;
         };
         Fault: {
             verb: string;
@@ -1746,6 +2383,9 @@ export interface components {
             disk: string;
             because: string;
         };
+        LegalHoldSent: {
+            reason: string;
+        };
         Library: {
             scripts: components["schemas"]["ScriptView"][];
             secrets: components["schemas"]["SecretView"][];
@@ -1936,6 +2576,9 @@ export interface components {
             gateways?: string[] | null;
             dns?: string[] | null;
         };
+        NoteAddedSent: {
+            text: string;
+        };
         Notify: {
             text: string;
         };
@@ -1985,6 +2628,12 @@ export interface components {
         PauseSent: {
             seconds: number;
         };
+        PhaseTime: {
+            /** @enum {string} */
+            phase: "prepare" | "close-down" | "hand-over" | "bring-up" | "judge" | "cleanup" | "commit" | "roll-back";
+            from_s: number;
+            to_s: number;
+        };
         Piece: {
             /** @enum {string} */
             kind: "wave" | "dependency";
@@ -2031,6 +2680,16 @@ export interface components {
             /** Format: date-time */
             now: string;
             groups: components["schemas"]["GroupPoints"][];
+        };
+        PlanProof: {
+            plan: string;
+            name: string;
+            owner: string;
+            marks: components["schemas"]["ProofMark"][];
+            services: components["schemas"]["ServiceProof"][];
+            last_at: string | null;
+            due_at: string | null;
+            overdue: boolean;
         };
         PlanRowView: {
             code: string;
@@ -2171,6 +2830,20 @@ export interface components {
             name?: string;
             limit_s?: number;
         };
+        Proof: {
+            sentence: string;
+            year: number;
+            first_year: number;
+            plans: components["schemas"]["PlanProof"][];
+            unplanned: string[];
+        };
+        ProofMark: {
+            run: number;
+            kind: string;
+            outcome: string;
+            /** Format: date-time */
+            at: string;
+        };
         Proposal: {
             /** @enum {string} */
             kind: "network" | "host pool" | "storage pool" | "folder" | "address rule";
@@ -2250,6 +2923,83 @@ export interface components {
             failures: string[];
             remains: string[];
         };
+        Report: {
+            run: number;
+            plan: string;
+            plan_name: string;
+            plan_version: number;
+            owner: string;
+            kind: string;
+            source: string;
+            source_name: string;
+            target: string;
+            target_name: string;
+            started_by: string;
+            /** Format: date-time */
+            started_at: string;
+            ended_at: string | null;
+            outcome: string;
+            sentence: string;
+            rto_objective_s: number;
+            rpo_objective_s: number;
+            rto_met: boolean | null;
+            pace: number;
+            facts: components["schemas"]["Facts"];
+            groups: components["schemas"]["ReportGroup"][];
+            phases: components["schemas"]["PhaseTime"][];
+            outages: components["schemas"]["Outage"][];
+            people: components["schemas"]["Said"][];
+            findings: components["schemas"]["Finding"][] | null;
+            steps: components["schemas"]["ReportStep"][];
+            landings: components["schemas"]["Outcome"][];
+            landings_said: boolean;
+            remains: string[] | null;
+            verdict: string;
+            notes: string;
+            events: number;
+        };
+        ReportGroup: {
+            group: string;
+            workloads: string[];
+            point_at: string | null;
+            point_kind: string;
+            rpo_s: number | null;
+            met: boolean | null;
+        };
+        ReportStep: {
+            number: number;
+            step: string;
+            title: string;
+            workload: string;
+            wave: string;
+            phase: string;
+            site: string;
+            verb: string;
+            status: string;
+            start_s: number | null;
+            finish_s: number | null;
+            reason: string;
+            asked: {
+                [key: string]: unknown;
+            };
+            attempts: components["schemas"]["Attempt"][];
+        };
+        ReportStyle: {
+            organisation: string;
+            words: string;
+            keep_days: number;
+            logo: boolean;
+        };
+        ReportStyleSent: {
+            organisation: string;
+            words?: string;
+            keep_days?: number;
+            logo?: boolean;
+        };
+        ReportStyleView: {
+            style: components["schemas"]["ReportStyle"];
+            revision: number;
+        };
         Room: {
             pool: string;
             /** @enum {string} */
@@ -2266,6 +3016,15 @@ export interface components {
         RunDetail: {
             status: components["schemas"]["RunStatus"];
             steps: components["schemas"]["ScoreStep"][];
+        };
+        RunEvidence: {
+            report: components["schemas"]["Report"];
+            verification: components["schemas"]["Verification"] | null;
+            sealed_at: string | null;
+            additions: components["schemas"]["AdditionView"][];
+            legal_hold: string;
+            leaves_at: string | null;
+            others: number[];
         };
         RunLandings: {
             said: boolean;
@@ -2287,6 +3046,13 @@ export interface components {
             ready_s: number | null;
             rto_objective_s: number;
             notes: string;
+            sealed: boolean;
+            rpo_s: number | null;
+            people_s: number;
+            failures: number;
+            additions: number;
+            legal_hold: string;
+            removed: boolean;
         };
         RunOptionsSent: {
             /** @enum {string} */
@@ -2297,6 +3063,7 @@ export interface components {
             sync_first?: boolean;
             pace?: number;
             cleanup_after_s?: number;
+            unattended?: boolean;
             close_down?: boolean;
             go_on?: boolean;
             decide_within_s?: number;
@@ -2306,6 +3073,27 @@ export interface components {
             at_commit?: "nothing" | "re-protect" | "end-protection";
             declared_at?: string | null;
             acknowledged?: boolean;
+        };
+        RunSeal: {
+            format: string;
+            run: string;
+            number: number;
+            plan: string;
+            plan_name: string;
+            plan_version: number;
+            kind: string;
+            source: string;
+            target: string;
+            outcome: string;
+            started_by: string;
+            /** Format: date-time */
+            started_at: string;
+            /** Format: date-time */
+            ended_at: string;
+            events: number;
+            head: string;
+            links: string;
+            facts: components["schemas"]["Facts"];
         };
         RunStatus: {
             id: number;
@@ -2364,6 +3152,14 @@ export interface components {
             run_s: number;
             needs_you: boolean;
         };
+        Said: {
+            seq: number;
+            /** Format: date-time */
+            at: string;
+            run_s: number;
+            by: string;
+            sentence: string;
+        };
         Saved: {
             version: number;
             summary: string;
@@ -2375,6 +3171,14 @@ export interface components {
         SavedFilterViewSent: {
             name: string;
             text: string;
+        };
+        SavedRunView: {
+            name: string;
+            query: string;
+        };
+        SavedRunViewSent: {
+            name: string;
+            query: string;
         };
         ScoreStep: {
             id: string;
@@ -2452,6 +3256,19 @@ export interface components {
             used_by: string[];
             stale_in: string[];
         };
+        SealKey: {
+            kid: string;
+            kty: string;
+            crv: string;
+            x: string;
+            alg: string;
+            use: string;
+        };
+        SealKeys: {
+            keys: components["schemas"]["SealKey"][];
+            current: string;
+            check: string;
+        };
         SecretSaveSent: {
             value: string;
         };
@@ -2467,6 +3284,12 @@ export interface components {
             /** @enum {string} */
             protocol: "tcp" | "udp" | "http" | "https";
             port: number;
+        };
+        ServiceProof: {
+            workload: string;
+            service: string;
+            run: number | null;
+            at: string | null;
         };
         ServiceSent: {
             name: string;
@@ -2579,6 +3402,17 @@ export interface components {
             };
             attempts: components["schemas"]["Attempt"][];
         };
+        StepCompared: {
+            step: string;
+            title: string;
+            workload: string;
+            phase: string;
+            earlier_s: number | null;
+            later_s: number | null;
+            low_s: number;
+            high_s: number;
+            unusual: boolean;
+        };
         StoragePool: {
             name: string;
             capacity_gib: number;
@@ -2649,6 +3483,26 @@ export interface components {
             plan_name: string;
             text: string;
         };
+        Trend: {
+            plan: string;
+            plan_name: string;
+            rto_objective_s: number;
+            rpo_objective_s: number;
+            runs: components["schemas"]["TrendRun"][];
+        };
+        TrendRun: {
+            run: number;
+            kind: string;
+            outcome: string;
+            /** Format: date-time */
+            at: string;
+            version: number;
+            rto_s: number | null;
+            rpo_s: number | null;
+            people_s: number;
+            failures: number;
+            rto_objective_s: number;
+        };
         TrialSent: {
             crosswalk: components["schemas"]["CrosswalkSent"];
             addresses: string[];
@@ -2682,6 +3536,14 @@ export interface components {
         UseMap: {
             uses: components["schemas"]["Use"][];
             rows: components["schemas"]["WorkloadBrief"][];
+        };
+        Verification: {
+            holds: boolean;
+            sentence: string;
+            event: number | null;
+            key: string;
+            trusted: boolean | null;
+            seal: components["schemas"]["RunSeal"] | null;
         };
         VersionInfo: {
             number: number;
@@ -2845,6 +3707,140 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    auditTrail: {
+        parameters: {
+            query?: {
+                /** @description Only lower numbers. */
+                before?: number;
+                /** @description Only what this person did. */
+                by?: string;
+                /** @description Words of the address or of what was done. */
+                find?: string;
+                /** @description On this day (UTC) or later. */
+                since?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditPage"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    auditFile: {
+        parameters: {
+            query?: {
+                /** @description Only what this person did. */
+                by?: string;
+                /** @description Words of the address or of what was done. */
+                find?: string;
+                /** @description On this day (UTC) or later. */
+                since?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jsonl": string;
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    makeBlackout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BlackoutSent"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Calendar"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeBlackout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Calendar"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     crosswalks: {
         parameters: {
             query?: never;
@@ -3217,6 +4213,572 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Trials"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drillCalendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Calendar"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    makeDrill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DrillSent"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Calendar"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    changeDrill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DrillSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Calendar"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeDrill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Calendar"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drillCalendarFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/calendar": string;
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    newFeedAddress: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Calendar"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeFeedAddress: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Calendar"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tryDrill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DrillSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DrillTried"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    evidenceArchive: {
+        parameters: {
+            query?: {
+                /** @description Numbers with commas; all where missing. */
+                runs?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sealKeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SealKeys"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rotateSealKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SealKeys"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reportLogo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    saveReportLogo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportStyleView"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeReportLogo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportStyleView"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    proof: {
+        parameters: {
+            query?: {
+                /** @description This year where it is missing. */
+                year?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proof"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reportSample: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reportStyle: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportStyleView"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    saveReportStyle: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReportStyleSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportStyleView"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    verifyEvidence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Verification"];
                 };
             };
             /** @description It could not be done, and why. */
@@ -4538,6 +6100,36 @@ export interface operations {
             };
         };
     };
+    planTrend: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trend"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     planVersion: {
         parameters: {
             query?: {
@@ -4720,13 +6312,111 @@ export interface operations {
             };
         };
     };
+    runViews: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedRunView"][];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    saveRunView: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SavedRunViewSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedRunView"][];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    forgetRunView: {
+        parameters: {
+            query: {
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedRunView"][];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     runs: {
         parameters: {
             query?: {
                 /** @description Only runs with a lower number. */
                 before?: number;
+                /** @description Words of its plan, notes or starter. */
+                find?: string;
+                kind?: "disaster" | "planned" | "re-protect" | "test";
+                outcome?: "aborted" | "committed" | "failed" | "inconclusive" | "passed" | "protected" | "rolled back" | "under way";
                 /** @description Only runs of this plan. */
                 plan?: string;
+                /** @description Started on this day (UTC) or later. */
+                since?: string;
+                /** @description Started on this day (UTC) or before. */
+                until?: string;
             };
             header?: never;
             path?: never;
@@ -4818,6 +6508,39 @@ export interface operations {
             };
         };
     };
+    comparedRuns: {
+        parameters: {
+            query: {
+                /** @description The other run. */
+                with: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Compared"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     tellRun: {
         parameters: {
             query?: never;
@@ -4888,6 +6611,136 @@ export interface operations {
             };
         };
     };
+    runEvidence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunEvidence"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    evidenceFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jsonl": string;
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    addFile: {
+        parameters: {
+            query: {
+                /** @description The name of the file. */
+                name: string;
+                /** @description Its media type. */
+                type?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdditionView"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    addedFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     sawFoundRunning: {
         parameters: {
             query?: never;
@@ -4935,6 +6788,194 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunLandings"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    holdForLaw: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LegalHoldSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunEvidence"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    addNote: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NoteAddedSent"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdditionView"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reportCsv: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reportHtml: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reportJson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Report"];
+                };
+            };
+            /** @description It could not be done, and why. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reportPdf: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/pdf": string;
                 };
             };
             /** @description It could not be done, and why. */

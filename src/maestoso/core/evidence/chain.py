@@ -12,13 +12,28 @@ from maestoso.core.runs.events import Event
 ROOT = "0" * 64
 
 
-def link(before: str, event: Event) -> str:
-    """The hash of ``event`` behind ``before``, as 64 hex digits.
+def written(event: Event) -> str:
+    """The one way to write an event down: JSON with sorted keys and no spaces, on one line."""
+    return json.dumps(to_data(event), sort_keys=True, separators=(",", ":"), ensure_ascii=False)
 
-    Hashed is the previous hash, a line feed, and the event as JSON with sorted keys and no spaces.
-    """
-    text = json.dumps(to_data(event), sort_keys=True, separators=(",", ":"), ensure_ascii=False)
+
+def link(before: str, event: Event) -> str:
+    """The hash of ``event`` behind ``before``, as 64 hex digits."""
+    return link_text(before, written(event))
+
+
+def link_text(before: str, text: str) -> str:
+    """The SHA-256 of the previous hash, a line feed, and the event as it is :func:`written`, in UTF-8."""
     return hashlib.sha256(f"{before}\n{text}".encode()).hexdigest()
+
+
+def links(texts: Iterable[str]) -> list[str]:
+    """The hash behind every line of a log."""
+    found, before = [], ROOT
+    for text in texts:
+        before = link_text(before, text)
+        found.append(before)
+    return found
 
 
 def first_broken(log: Iterable[tuple[Event, str]]) -> int | None:

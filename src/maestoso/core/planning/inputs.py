@@ -82,6 +82,9 @@ class Estimate:
 class RunInputs:
     """``mark`` names this run at the sites: the suffix of a test's copies, and whose the live ones are.
 
+    Nobody is asked anything in an ``unattended`` test: what fails is passed over, it judges itself, and at
+    ``cleanup_at`` it is taken away wherever it is.
+
     ``live`` is there in a planned or disaster run; ``link`` in a re-protect, the one its data goes over.
     """
 
@@ -96,6 +99,7 @@ class RunInputs:
     sync_first: bool = False
     pace: float = 1.0
     cleanup_at: datetime | None = None
+    unattended: bool = False
     scripts: tuple[ScriptText, ...] = ()
     estimates: dict[str, Estimate] = field(default_factory=dict)
     compiler: int = COMPILER

@@ -121,6 +121,7 @@ class Options:
     sync_first: bool = False
     pace: float = 1.0
     cleanup_at: datetime | None = None
+    unattended: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -193,6 +194,7 @@ def assess(
         sync_first=options.sync_first,
         pace=options.pace,
         cleanup_at=options.cleanup_at,
+        unattended=options.unattended,
         scripts=_scripts(ctx),
         live=_waking(ctx, options.live, landings) if kind in LIVE else None,
     )

@@ -17,7 +17,7 @@ _WORDS = {
     "os_family": "operating system", "guest_agent": "guest agent", "needs_key": "encryption",
     "host_pool": "host pool", "storage_pool": "storage pool",
 }  # fmt: skip
-_MATTERS = ("os_family", "cores", "memory_mib", "disks", "nics", "guest_agent", "offers", "needs_key")
+MATTERS = ("os_family", "cores", "memory_mib", "disks", "nics", "guest_agent", "offers", "needs_key")
 
 
 def test_overdue(ctx: Context) -> Iterator[Finding]:
@@ -51,7 +51,7 @@ def estate_changed_since_test(ctx: Context) -> Iterator[Finding]:
     """A workload that is another machine than the one that was tested is not proved."""
     tested = ctx.last_test.inputs if ctx.last_test else None
     before = {workload.name: workload for workload in tested.workloads} if tested else {}
-    said = _changed(before, {workload.name: workload for _, _, workload in ctx.known_members()}, _MATTERS)
+    said = differing(before, {workload.name: workload for _, _, workload in ctx.known_members()}, MATTERS)
     if said:
         yield warns(
             "estate-changed-since-test",
@@ -70,7 +70,7 @@ def landings_changed_since_test(ctx: Context) -> Iterator[Finding]:
         {landing.workload: landing for landing in landings}
         for landings in (tested.landings, ctx.landed["test"].landings)
     )
-    said = _changed(before, now, [field.name for field in fields(Landing)])
+    said = differing(before, now, [field.name for field in fields(Landing)])
     if said:
         yield warns(
             "landing-changed-since-test",
@@ -97,7 +97,7 @@ def script_changed_since_test(ctx: Context) -> Iterator[Finding]:
         )
 
 
-def _changed(before: Mapping[str, Any], now: Mapping[str, Any], names: Sequence[str]) -> list[str]:
+def differing(before: Mapping[str, Any], now: Mapping[str, Any], names: Sequence[str]) -> list[str]:
     """Those that are there both times and are not the same, each with what is different."""
     said = []
     for name, was in before.items():

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from maestoso.core.planning.failover import ACKNOWLEDGE, DECISION
+from maestoso.core.planning.graph import TO_READY
 from maestoso.core.planning.isolated_test import LEAK_CHECK, VERDICT
 from maestoso.core.runs.events import Draft, Event
 from maestoso.core.runs.state import RunState
@@ -93,7 +94,10 @@ def _for_failures(state: RunState) -> list[Draft]:
     drafts = []
     for name in sorted(state.failed):
         step, failure = state.graph[name], state.steps[name]
-        if step.on_failure == "go-on" and step.skippable:
+        if state.inputs.unattended and step.skippable:
+            reason = f"Nobody is there to ask: {failure.reason}"
+            drafts.append(Draft(kind="step.skipped", data={"step": name, "reason": reason}))
+        elif step.on_failure == "go-on" and step.skippable:
             reason = f"The plan says to go on when this fails: {failure.reason}"
             drafts.append(Draft(kind="step.skipped", data={"step": name, "reason": reason}))
         elif step.on_failure == "stop" and name not in state.stopped_for:
@@ -104,6 +108,8 @@ def _for_failures(state: RunState) -> list[Draft]:
 
 def _for_people(state: RunState, now: datetime) -> list[Draft]:
     due = state.inputs.cleanup_at
+    if state.inputs.unattended:
+        return _unattended(state, now)
     if VERDICT in state.persons and due is not None and now >= due:
         notes = "Nobody judged this test before its end time; it was cleaned up by itself."
         return [Draft(kind="verdict.given", data={"verdict": "inconclusive", "notes": notes})]
@@ -121,6 +127,44 @@ def _for_people(state: RunState, now: datetime) -> list[Draft]:
         if (limit := hold_ends(state, name)) is not None and now >= limit
         for draft in _unanswered(state, name)
     ]
+
+
+def _unattended(state: RunState, now: datetime) -> list[Draft]:
+    """What a test says in the stead of the people that it does not have."""
+    if VERDICT in state.persons:
+        verdict, notes = judged_by_itself(state)
+        return [Draft(kind="verdict.given", data={"verdict": verdict, "notes": notes})]
+    due = state.inputs.cleanup_at
+    if due is not None and now >= due and state.verdict is None and state.aborted_because is None:
+        reason = "It needs a look: its end time came before everything was up."
+        return [Draft(kind="run.aborted", data={"reason": reason})]
+    text = "This test runs unattended, so nobody was asked."
+    return [Draft(kind="hold.answered", data={"step": name, "text": text}) for name in sorted(state.persons)]
+
+
+def judged_by_itself(state: RunState) -> tuple[str, str]:
+    """The verdict of an unattended test and why: passed only where nothing was passed over."""
+    told = []
+    missed = [
+        step
+        for step in state.graph.steps
+        if step.phase in TO_READY
+        and state.steps[step.id].status == "skipped"
+        and state.steps[step.id].attempt
+    ]
+    if missed:
+        named = [f"{step.workload}: {step.title}" if step.workload else step.title for step in missed[:3]]
+        more = f" and {len(missed) - 3} more" if len(missed) > 3 else ""
+        told.append(f"these did not go well: {', '.join(named)}{more}")
+    if state.run_s > state.inputs.plan.rto_s:
+        told.append(f"it took {state.run_s:.0f} s and should take {state.inputs.plan.rto_s} s at most")
+    if not told:
+        return "passed", "Judged by itself: everything came up and answered, in time."
+    return "inconclusive", f"It needs a look: {'; '.join(told)}."
+
+
+def _passed_over(state: RunState, step: str) -> bool:
+    return state.steps[step].status == "skipped" and state.steps[step].attempt > 0
 
 
 def window_ends(state: RunState) -> datetime | None:
@@ -208,7 +252,8 @@ def _wake_at(state: RunState, now: datetime, next_due_s: float | None) -> dateti
         wall = (next_due_s - state.run_seconds(now)) / state.inputs.pace
         # Rounded up by a microsecond: waking a moment early would only mean waking twice.
         moments.append(now + timedelta(seconds=wall) + timedelta(microseconds=1))
-    if VERDICT in state.persons and state.inputs.cleanup_at is not None:
+    waits = VERDICT in state.persons or (state.inputs.unattended and state.aborted_because is None)
+    if waits and state.verdict is None and state.inputs.cleanup_at is not None:
         moments.append(state.inputs.cleanup_at)
     moments += [ends for name in state.in_flight if (ends := waits_until(state, name)) is not None]
     window = window_ends(state)

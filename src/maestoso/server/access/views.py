@@ -15,7 +15,7 @@ from rest_framework.views import APIView
 
 from maestoso.core.errors import DomainError
 from maestoso.server.common.shapes import read, reply, shape
-from maestoso.server.config.settings import OPTIONS
+from maestoso.server.evidence.style import style_row
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -80,5 +80,7 @@ class SessionView(APIView):
 
 def _session(request: Request) -> Session:
     return Session(
-        name=request.user.get_username(), organisation=OPTIONS.organisation, csrf=get_token(request._request)
+        name=request.user.get_username(),
+        organisation=style_row().organisation,
+        csrf=get_token(request._request),
     )

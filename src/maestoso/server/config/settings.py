@@ -29,6 +29,9 @@ INSTALLED_APPS = [
     "maestoso.server.plans",
     "maestoso.server.scripts",
     "maestoso.server.runs",
+    "maestoso.server.evidence",
+    "maestoso.server.drills",
+    "maestoso.server.audit",
 ]
 
 MIDDLEWARE = [
@@ -40,6 +43,7 @@ MIDDLEWARE = [
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
+    "maestoso.server.audit.record.AuditTrail",
 ]
 
 DATABASES = {

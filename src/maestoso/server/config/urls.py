@@ -4,6 +4,7 @@ from django.urls import include, path, re_path
 from drf_spectacular.views import SpectacularJSONAPIView
 
 from maestoso.server.common.front_end import index, no_such_address
+from maestoso.server.drills.views import feed
 
 urlpatterns = [
     path("api/v1/", include("maestoso.server.access.urls")),
@@ -13,8 +14,12 @@ urlpatterns = [
     path("api/v1/", include("maestoso.server.plans.urls")),
     path("api/v1/", include("maestoso.server.scripts.urls")),
     path("api/v1/", include("maestoso.server.runs.urls")),
+    path("api/v1/", include("maestoso.server.evidence.urls")),
+    path("api/v1/", include("maestoso.server.drills.urls")),
+    path("api/v1/", include("maestoso.server.audit.urls")),
     path("api/v1/", include("maestoso.server.practice_lab.urls")),
     path("api/v1/openapi.json", SpectacularJSONAPIView.as_view(), name="openapi"),
+    path("calendar/<str:token>.ics", feed, name="calendar-feed"),
     re_path(r"^api/.*$", no_such_address),
     re_path(r"^(?!assets/).*$", index),
 ]

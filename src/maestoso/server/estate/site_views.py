@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from typing import IO, Any
+from typing import Any
 
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
-from rest_framework.parsers import BaseParser
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
@@ -15,6 +14,7 @@ from maestoso.core.errors import BadValue
 from maestoso.core.files import LARGEST_FILE
 from maestoso.core.model.estate import HostPool, Link, Network, StoragePool
 from maestoso.engine.clock import SystemClock
+from maestoso.server.common.raw_body import raw_body
 from maestoso.server.common.shapes import read, reply, shape
 from maestoso.server.estate import drift, imports, picture, services
 from maestoso.server.estate.shapes import (
@@ -138,22 +138,10 @@ class DriftView(APIView):
         return reply(Changed(changed=drift.accept(site, sent.ids, CLOCK)))
 
 
-class RawParser(BaseParser):
-    """The file as it is, so that ``curl --data-binary`` is enough."""
-
-    media_type = "application/octet-stream"
-
-    def parse(
-        self, stream: IO[bytes], media_type: str | None = None, parser_context: Any = None
-    ) -> bytes:  # fmt: skip
-        """Read a little more than is allowed, so that more can be refused in words."""
-        return stream.read(LARGEST_FILE + 1)
-
-
 class ImportsView(APIView):
     """Bringing files in."""
 
-    parser_classes = [RawParser]
+    parser_classes = [raw_body(LARGEST_FILE)]
 
     @extend_schema(
         operation_id="beginImport",

@@ -64,9 +64,8 @@ def calibration(code: str) -> Calibration:
     """How the newest runs of a plan compared to their forecasts, newest first."""
     row = find_plan(code)
     compared = []
-    for run in Run.objects.filter(plan_code=row.code, ready_s__isnull=False).exclude(outcome="")[
-        :RUNS_COMPARED
-    ]:
+    kept = Run.objects.filter(plan_code=row.code, ready_s__isnull=False, removed_at=None)
+    for run in kept.exclude(outcome="")[:RUNS_COMPARED]:
         made = _compared(run.pk, run.chain_head)
         if made is not None and not run.aborted:
             compared.append((run, made))

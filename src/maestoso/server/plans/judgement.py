@@ -212,6 +212,12 @@ def read_options(ctx: Context, chosen: RunOptions, now: datetime) -> Options:
             f"Give 0 (never) to {LONGEST_TEST_S} seconds.",
             field="body.cleanup_after_s",
         )
+    if chosen.unattended and (chosen.kind != "test" or not chosen.cleanup_after_s):
+        raise BadValue(
+            "Only a test that ends by itself can run unattended.",
+            "Choose a test and give cleanup_after_s.",
+            field="body.unattended",
+        )
     known = groups_in_plan(ctx)
     points = {}
     for code, wanted in chosen.points.items():
@@ -235,6 +241,7 @@ def read_options(ctx: Context, chosen: RunOptions, now: datetime) -> Options:
         sync_first=chosen.sync_first,
         pace=float(chosen.pace),
         cleanup_at=due,
+        unattended=chosen.unattended,
     )
 
 

@@ -15,6 +15,7 @@ from maestoso.core.readiness.context import Context
 from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.runs.needs import needs
 from maestoso.core.runs.state import fold
+from maestoso.server.drills.picture import next_actions
 from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.models import Site
 from maestoso.server.plans.judgement import figures, judge
@@ -38,7 +39,10 @@ def readiness(now: datetime) -> Readiness:
         rows.append((ctx, _row(ctx, _judged(ctx), now)))
     plans = tuple(view for _, view in rows)
     away = _from_failovers(rows)
-    actions = [*_from_split(), *_from_runs(), *_from_sites(), *away, *_from_copies(now), *_from_plans(rows)]
+    actions = [
+        *_from_split(), *_from_runs(), *_from_sites(), *away, *_from_copies(now), *next_actions(now),
+        *_from_plans(rows),
+    ]  # fmt: skip
     return Readiness(
         now=now,
         if_lost=_if_lost(rows),

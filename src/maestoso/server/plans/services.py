@@ -263,9 +263,8 @@ def last_test(code: str) -> LastTest | None:
     )
     if run is None or run.ended_at is None:
         return None
-    return LastTest(
-        ended_at=run.ended_at, version=run.plan_version, verdict=run.outcome, inputs=inputs_of(run)
-    )
+    inputs = inputs_of(run) if run.removed_at is None else None
+    return LastTest(ended_at=run.ended_at, version=run.plan_version, verdict=run.outcome, inputs=inputs)
 
 
 def measured(target: str) -> Mapping[str, Sequence[float]]:

@@ -258,8 +258,9 @@ class PlanPoints:
 class RunOptions:
     """What a person chooses: the kind, a point id per group (the newest for the rest), and how it is run.
 
-    ``cleanup_after_s`` wall seconds after the start a test ends by itself; 0 means never. The rest is for
-    runs that move production: see LiveChoices. ``declared_at`` is when the outage began, if it was before.
+    ``cleanup_after_s`` wall seconds after the start a test ends by itself; 0 means never. An ``unattended``
+    test asks nobody anything and judges itself. The rest is for runs that move production: see LiveChoices.
+    ``declared_at`` is when the outage began, if it was before.
     """
 
     kind: Kind = "test"
@@ -268,6 +269,7 @@ class RunOptions:
     sync_first: bool = False
     pace: int = 1
     cleanup_after_s: int = 0
+    unattended: bool = False
     close_down: bool = True
     go_on: bool = False
     decide_within_s: int = 0

@@ -16,9 +16,11 @@ from django.db import close_old_connections
 from maestoso.core.errors import DomainError
 from maestoso.core.ports import Clock, SiteRefused, SiteUnreachable
 from maestoso.server.crosswalks.held import look_after_landings
+from maestoso.server.drills.services import begin_due_drills
 from maestoso.server.estate.agents import Pulse, pulse
 from maestoso.server.estate.drift import accept_all
 from maestoso.server.estate.models import Site
+from maestoso.server.evidence.services import remove_expired, seal_what_is_not
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.protection.services import move_on, tell_site
 from maestoso.server.runs.fences import deliver_fences
@@ -31,7 +33,7 @@ log = logging.getLogger("maestoso.keeper")
 def keep(stop: threading.Event, clock: Clock) -> None:
     """Go on until ``stop``; trouble with one site never keeps another from being looked after."""
     while not stop.wait(EVERY_S):
-        for look in (deliver_fences, look_after, take_over, follow_ups):
+        for look in LOOKS:
             _quietly(look, clock)
 
 
@@ -78,3 +80,8 @@ def take_over(clock: Clock) -> None:
                 accept_all(site, clock)
             except DomainError as error:
                 log.warning("The inventory of %s was not taken over: %s", site.code, error.sentence)
+
+
+LOOKS: tuple[Callable[[Clock], None], ...] = (
+    deliver_fences, look_after, take_over, follow_ups, seal_what_is_not, remove_expired, begin_due_drills,
+)  # fmt: skip

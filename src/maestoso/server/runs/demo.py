@@ -11,6 +11,7 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from maestoso.core.codec import from_data
+from maestoso.core.drills.schedule import Blackout, Drill
 from maestoso.core.model.crosswalk import Crosswalk
 from maestoso.core.planning.inputs import RunInputs
 from maestoso.core.planning.isolated_test import VERDICT
@@ -23,6 +24,7 @@ from maestoso.practice.scenario import Scenario
 from maestoso.practice.spec import Fault
 from maestoso.practice.world import World
 from maestoso.server.crosswalks.services import make_crosswalk, make_twin
+from maestoso.server.drills.services import make_blackout, make_drill
 from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.models import Site
 from maestoso.server.estate.services import register_site, save_link
@@ -71,6 +73,11 @@ def load(scenario: Scenario, *, agent_urls: dict[str, str], token: str, clock: C
     for plan in scenario.plans():
         make_plan(plan, author=AUTHOR, at=now - timedelta(days=120))
     say(f"{len(rows)} plans")
+    calendar = scenario.data("drills")
+    for drill in calendar.get("drills", []):
+        make_drill(from_data(Drill, drill), now)
+    for blackout in calendar.get("blackouts", []):
+        make_blackout(from_data(Blackout, blackout))
     for row in scenario.data("history").get("runs", []):
         say(_play(scenario, row, now))
     for row in rows:

@@ -23,6 +23,7 @@ from maestoso.core.ports import Append, AppendResult, Lease, LogUnavailable
 from maestoso.core.runs.events import Event
 from maestoso.core.runs.state import again, fold, inputs_in
 from maestoso.core.runs.steps import next_status
+from maestoso.server.evidence.sealing import seal_run
 from maestoso.server.runs.consequences import follow
 from maestoso.server.runs.models import Run, RunEvent, RunStep
 
@@ -102,6 +103,8 @@ def write_events(run: Run, events: Sequence[Event], fence: int, client_key: str 
     if run.kind != "test":
         follow(run, events, inputs_of(run))
     run.save(update_fields=["chain_head", "last_seq", *PROJECTED])
+    if run.outcome:
+        seal_run(run, run_name(run.pk), read_log(run.pk))
 
 
 PROJECTED = ("outcome", "aborted", "ready_s", "notes", "ended_at", "follow_up")

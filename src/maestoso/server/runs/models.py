@@ -30,6 +30,9 @@ class Run(models.Model):
     ended_at = models.DateTimeField(null=True)
     # What the keeper starts by itself after this run; empty once it did.
     follow_up = models.CharField(max_length=12, blank=True, default="")
+    # Why it is kept beyond its time, and when retention let its log go; its line and its seal stay.
+    legal_hold = models.CharField(max_length=400, blank=True, default="")
+    removed_at = models.DateTimeField(null=True)
     # lease
     owner = models.CharField(max_length=100, blank=True)
     fence = models.PositiveBigIntegerField(default=0)
@@ -37,6 +40,18 @@ class Run(models.Model):
 
     class Meta:
         ordering = ["-id"]
+
+
+class SavedView(models.Model):
+    """A filter of the list of runs that somebody named; ``query`` is that of the page's address."""
+
+    owner = models.CharField(max_length=150)
+    name = models.CharField(max_length=80)
+    query = models.CharField(max_length=500)
+
+    class Meta:
+        ordering = ["name"]
+        constraints = [models.UniqueConstraint(fields=["owner", "name"], name="one_view_of_a_name")]
 
 
 class RunEvent(models.Model):

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from datetime import datetime
 
 from maestoso.core.errors import NotFound
 from maestoso.core.landing.actual import outcomes
 from maestoso.core.model.protection import CopyState
 from maestoso.core.planning.isolated_test import LEAK_CHECK, READ_ADAPTERS
+from maestoso.core.runs.attempts import attempts_in
 from maestoso.core.runs.events import Event
 from maestoso.core.runs.needs import needs, unconfirmed
 from maestoso.core.runs.operations import operation_for
@@ -21,7 +21,6 @@ from maestoso.server.estate.models import Site
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.runs.models import KeptFence, Run
 from maestoso.server.runs.shapes import (
-    Attempt,
     EventView,
     GroupUsed,
     RunLandings,
@@ -33,6 +32,7 @@ from maestoso.server.runs.shapes import (
 
 def line(run: Run) -> RunLine:
     """One line of the list."""
+    seal = getattr(run, "seal", None)
     return RunLine(
         id=run.pk,
         plan=run.plan_code,
@@ -48,6 +48,13 @@ def line(run: Run) -> RunLine:
         ready_s=run.ready_s,
         rto_objective_s=run.rto_objective_s,
         notes=run.notes,
+        sealed=seal is not None,
+        rpo_s=seal.rpo_s if seal else None,
+        people_s=seal.people_s if seal else 0.0,
+        failures=seal.failures if seal else 0,
+        additions=len(run.additions.all()),
+        legal_hold=run.legal_hold,
+        removed=run.removed_at is not None,
     )
 
 
@@ -135,29 +142,11 @@ def asked_of_site(run: str, state: RunState, events: list[Event], step_id: str) 
     if step_id not in state.graph:
         raise NotFound(f"This run has no step {step_id[:80]!r}.", "Name a step of this run.", field="step")
     step = state.graph[step_id]
-    attempts: list[Attempt] = []
-    for event in events:
-        if event.data.get("step") != step_id:
-            continue
-        if event.kind == "step.asked":
-            attempts.append(
-                Attempt(
-                    number=event.data["attempt"], asked_s=event.run_s, settled_s=None, outcome="", reason="",
-                    result={},
-                )
-            )  # fmt: skip
-        elif event.kind in ("step.done", "step.failed") and attempts:
-            attempts[-1] = replace(
-                attempts[-1],
-                settled_s=event.run_s,
-                outcome=event.kind.removeprefix("step."),
-                reason=str(event.data.get("reason", "")),
-                result=dict(event.data.get("result") or {}),
-            )
+    attempts = attempts_in(events).get(step_id, ())
     args = operation_for(state, run, step_id).args if step.site and attempts else step.args
     return StepAsked(
         step=step_id, verb=step.verb, subject=step.subject, site=step.site or "", args=dict(args),
-        attempts=tuple(attempts),
+        attempts=attempts,
     )  # fmt: skip
 
 

@@ -10,7 +10,7 @@ from datetime import datetime
 from django.db import IntegrityError, transaction
 
 from maestoso.core.codec import to_data
-from maestoso.core.errors import BadValue, NotFound, Refused
+from maestoso.core.errors import BadValue, Gone, NotFound, Refused
 from maestoso.core.evidence.chain import ROOT
 from maestoso.core.forecast.durations import estimates
 from maestoso.core.model.finding import Finding
@@ -40,10 +40,15 @@ LONGEST_KEY = 100
 
 
 def find_run(pk: int) -> Run:
-    """The run of that number. Raises NotFound."""
+    """The run of that number. Raises NotFound, and Gone where its log was let go."""
     run = Run.objects.filter(pk=pk).first()
     if run is None:
         raise NotFound(f"There is no run {pk}.", "See the list of runs.")
+    if run.removed_at is not None:
+        raise Gone(
+            f"The log of run {pk} was let go on {run.removed_at:%Y-%m-%d}, as runs are kept only so long.",
+            "Its line and its seal are in the list of runs.",
+        )
     return run
 
 
@@ -82,8 +87,8 @@ def create_run(ctx: Context, options: Options, *, by: str, at: datetime, key: st
     """Write a run's row, steps and first event; the engine finds it there."""
     run = _row(ctx, options.kind, by=by, at=at, key=key)
     mark = f"{options.kind[0]}{run.pk}"
-    inputs = _allowed(assess(ctx, options, mark, measured(ctx.plan.target)))
-    return _begin(run, inputs, by=by, at=at)
+    judged = assess(ctx, options, mark, measured(ctx.plan.target))
+    return _begin(run, _allowed(judged), judged.findings, by=by, at=at)
 
 
 @transaction.atomic
@@ -115,7 +120,7 @@ def reprotect(ctx: Context, *, pace: int, by: str, at: datetime, key: str | None
     )
     steps = compile_run(inputs).steps
     expected = estimates(steps, {w.name: w for w in inputs.workloads}, measured(ctx.plan.target))
-    return _begin(run, replace(inputs, estimates=expected), by=by, at=at)
+    return _begin(run, replace(inputs, estimates=expected), blocking, by=by, at=at)
 
 
 def _row(ctx: Context, kind: Kind, *, by: str, at: datetime, key: str | None) -> Run:
@@ -137,8 +142,13 @@ def _row(ctx: Context, kind: Kind, *, by: str, at: datetime, key: str | None) ->
     )
 
 
-def _begin(run: Run, inputs: RunInputs, *, by: str, at: datetime) -> Run:
-    first = Event(seq=1, at=at, run_s=0.0, kind="run.started", data={"inputs": to_data(inputs)}, by=by)
+def _begin(
+    run: Run, inputs: RunInputs, findings: tuple[Finding, ...], *, by: str, at: datetime
+) -> Run:  # fmt: skip
+    """The first event holds what the run is compiled from, and what its report says of its beginning."""
+    names = dict(Site.objects.filter(code__in=(run.source, run.target)).values_list("code", "name"))
+    told = {"inputs": to_data(inputs), "findings": to_data(findings), "sites": names}
+    first = Event(seq=1, at=at, run_s=0.0, kind="run.started", data=told, by=by)
     state = RunState(first)
     RunStep.objects.bulk_create(
         RunStep(run=run, step=s.id, verb=s.verb, phase=s.phase, workload=s.workload or "")

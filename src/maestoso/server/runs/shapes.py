@@ -8,6 +8,7 @@ from typing import Any
 
 from maestoso.core.landing.actual import Outcome
 from maestoso.core.model.protection import RecoveryPoint
+from maestoso.core.runs.attempts import Attempt
 from maestoso.core.runs.needs import Need
 from maestoso.core.runs.progress import Outage
 from maestoso.core.score import ScoreStep
@@ -44,7 +45,10 @@ class Control:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RunLine:
-    """One line of the list of runs. ``outcome`` is empty while the run goes on."""
+    """One line of the list of runs. ``outcome`` is empty while the run goes on.
+
+    ``rpo_s``, ``people_s`` and ``failures`` are those of its seal. ``removed`` is whether its log was let go.
+    """
 
     id: int
     plan: str
@@ -60,6 +64,21 @@ class RunLine:
     ready_s: float | None
     rto_objective_s: int
     notes: str
+    sealed: bool
+    rpo_s: float | None
+    people_s: float
+    failures: int
+    additions: int
+    legal_hold: str
+    removed: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SavedRunView:
+    """A filter of the list of runs that somebody named; ``query`` is that of its address."""
+
+    name: str
+    query: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -151,21 +170,6 @@ class RunDetail:
 
     status: RunStatus
     steps: tuple[ScoreStep, ...]
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Attempt:
-    """One time that a step was asked for: when (run seconds), and what came of it.
-
-    ``result`` is JSON as the site sent it.
-    """
-
-    number: int
-    asked_s: float
-    settled_s: float | None
-    outcome: str
-    reason: str
-    result: dict[str, Any]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

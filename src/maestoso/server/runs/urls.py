@@ -9,12 +9,14 @@ from maestoso.server.runs.views import (
     LandingsView,
     RunsView,
     RunView,
+    RunViewsView,
     StepView,
     stream,
 )
 
 urlpatterns = [
     path("runs", RunsView.as_view(), name="runs"),
+    path("run-views", RunViewsView.as_view(), name="run-views"),
     path("runs/<int:pk>", RunView.as_view(), name="run"),
     path("runs/<int:pk>/landings", LandingsView.as_view(), name="run-landings"),
     path("runs/<int:pk>/events", EventsView.as_view(), name="run-events"),

@@ -15,9 +15,9 @@ from maestoso.core.score import run_score
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.shapes import number, read, reply, shape
 from maestoso.server.estate.models import Site
-from maestoso.server.runs import fences, picture, services
+from maestoso.server.runs import fences, listing, picture, services
 from maestoso.server.runs.log import read_log, run_name
-from maestoso.server.runs.models import Run
+from maestoso.server.runs.models import Run, SavedView
 from maestoso.server.runs.shapes import (
     Control,
     EventView,
@@ -25,13 +25,13 @@ from maestoso.server.runs.shapes import (
     RunLandings,
     RunLine,
     RunStatus,
+    SavedRunView,
     StartRun,
     StepAsked,
 )
 from maestoso.server.runs.stream import PUMP
 
 CLOCK = SystemClock()
-PAGE = 100
 
 
 def _key(required: bool) -> OpenApiParameter:
@@ -48,18 +48,21 @@ class RunsView(APIView):
         operation_id="runs",
         parameters=[
             OpenApiParameter("plan", OpenApiTypes.STR, description="Only runs of this plan."),
+            OpenApiParameter("kind", OpenApiTypes.STR, enum=listing.KINDS),
+            OpenApiParameter("outcome", OpenApiTypes.STR, enum=listing.OUTCOMES),
+            OpenApiParameter("since", OpenApiTypes.DATE, description="Started on this day (UTC) or later."),
+            OpenApiParameter("until", OpenApiTypes.DATE, description="Started on this day (UTC) or before."),
+            OpenApiParameter("find", OpenApiTypes.STR, description="Words of its plan, notes or starter."),
             OpenApiParameter("before", OpenApiTypes.INT, description="Only runs with a lower number."),
         ],
         responses=shape(RunLine)(many=True),
     )
     def get(self, request: Request) -> Response:
         """Runs, newest first, a hundred at a time."""
-        rows = Run.objects.filter(last_seq__gt=0)
-        if request.query_params.get("plan"):
-            rows = rows.filter(plan_code=request.query_params["plan"])
+        rows = listing.found(request.query_params)
         if "before" in request.query_params:
             rows = rows.filter(pk__lt=number(request, "before", 0, 0, 10**9))
-        return reply([picture.line(run) for run in rows[:PAGE]])
+        return reply([picture.line(run) for run in rows[: listing.PAGE]])
 
     @extend_schema(
         operation_id="startRun",
@@ -74,6 +77,41 @@ class RunsView(APIView):
             key=request.headers.get("Idempotency-Key", ""),
         )  # fmt: skip
         return reply(picture.line(run), 201)
+
+
+class RunViewsView(APIView):
+    """Filters of the list that the person who asks named."""
+
+    @extend_schema(operation_id="runViews", responses=shape(SavedRunView)(many=True))
+    def get(self, request: Request) -> Response:
+        """By name."""
+        return reply(_views(request))
+
+    @extend_schema(
+        operation_id="saveRunView",
+        request=shape(SavedRunView, sent=True),
+        responses=shape(SavedRunView)(many=True),
+    )
+    def put(self, request: Request) -> Response:
+        """Name a filter, or give a name another one."""
+        sent = read(SavedRunView, request)
+        listing.save_view(request.user.get_username(), sent.name, sent.query)
+        return reply(_views(request))
+
+    @extend_schema(
+        operation_id="forgetRunView",
+        parameters=[OpenApiParameter("name", OpenApiTypes.STR, required=True)],
+        responses={200: shape(SavedRunView)(many=True)},
+    )
+    def delete(self, request: Request) -> Response:
+        """Remove one."""
+        listing.forget_view(request.user.get_username(), request.query_params.get("name", ""))
+        return reply(_views(request))
+
+
+def _views(request: Request) -> list[SavedRunView]:
+    rows = SavedView.objects.filter(owner=request.user.get_username())
+    return [SavedRunView(name=row.name, query=row.query) for row in rows]
 
 
 class RunView(APIView):

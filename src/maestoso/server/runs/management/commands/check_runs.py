@@ -15,6 +15,8 @@ from maestoso.core.runs.progress import overhead
 from maestoso.core.runs.state import fold
 from maestoso.server.estate.agents import LARGE_PATIENCE_S, ask
 from maestoso.server.estate.models import Site
+from maestoso.server.evidence.models import Seal
+from maestoso.server.evidence.sealing import check
 from maestoso.server.runs.log import check_projection, read_log, run_name
 from maestoso.server.runs.models import Run
 
@@ -32,8 +34,11 @@ class Command(BaseCommand):
         """One line per run."""
         bad = 0
         effects = _effects() if options["journals"] else []
-        for run in Run.objects.order_by("pk"):
+        for run in Run.objects.filter(removed_at=None).order_by("pk"):
             wrong = check_projection(run)
+            seal = Seal.objects.filter(run=run).first()
+            if not wrong and seal is not None and not (found := check(seal, read_log(run.pk))).holds:
+                wrong = [found.sentence]
             if not wrong and options["journals"]:
                 wrong = list(broken_promises(run_name(run.pk), read_log(run.pk), effects))
             bad += bool(wrong)

@@ -1,0 +1,1 @@
+"""Drills: when a plan is to be tested, by rules of RFC 5545."""

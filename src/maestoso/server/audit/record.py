@@ -1,0 +1,102 @@
+"""Writes an entry for every request of a person that changed something."""
+
+from __future__ import annotations
+
+import json
+import logging
+from collections.abc import Callable
+from typing import Any
+
+from django.db import transaction
+from django.http import HttpRequest, HttpResponseBase
+from django.utils.deprecation import MiddlewareMixin
+
+from maestoso.core.evidence.chain import ROOT, link_text
+from maestoso.engine.clock import SystemClock
+from maestoso.server.audit.changes import collected, shown
+from maestoso.server.audit.models import AuditEntry, AuditHead
+
+CLOCK = SystemClock()
+log = logging.getLogger("maestoso.audit")
+LOOKS_ONLY = frozenset(
+    {
+        "plan-assessment", "plan-preflight", "plan-file", "plan-landings", "plan-helps", "plan-rehearsal",
+        "plan-mend", "plan-suggestions", "crosswalk-landings", "crosswalk-proposals", "crosswalk-trial",
+        "crosswalk-table", "group-cost", "drill-try", "verify",
+    }
+)  # fmt: skip
+"""Requests that send something only to be told what it would mean."""
+LARGEST_BODY = 20_000
+
+
+class AuditTrail(MiddlewareMixin):
+    """Around every view of the API that is no look."""
+
+    def process_view(
+        self, request: HttpRequest, view: Callable[..., HttpResponseBase], args: Any, kwargs: Any
+    ) -> HttpResponseBase | None:  # fmt: skip
+        """Let the view do its work, then note what came of it."""
+        match = request.resolver_match
+        if request.method in ("GET", "HEAD", "OPTIONS") or not request.path.startswith("/api/v1/"):
+            return None
+        if match is None or match.url_name in LOOKS_ONLY:
+            return None
+        body = _body(request)
+        mark = collected.set([])
+        try:
+            response = view(request, *args, **kwargs)
+            if response.status_code < 400:
+                _write(request, view, body, collected.get() or [])
+        finally:
+            collected.reset(mark)
+        return response
+
+
+def _body(request: HttpRequest) -> Any:
+    """What was sent, as it may be kept."""
+    kind = request.headers.get("Content-Type", "")
+    if "json" not in kind:
+        return {"bytes": int(request.headers.get("Content-Length") or 0), "type": kind[:100]}
+    raw = request.body
+    if len(raw) > LARGEST_BODY:
+        return {"bytes": len(raw), "type": kind[:100]}
+    try:
+        return shown(json.loads(raw or b"null"))
+    except (ValueError, RecursionError):
+        return None
+
+
+def _write(request: HttpRequest, view: Callable[..., Any], body: Any, changed: list[dict[str, Any]]) -> None:
+    cls = getattr(view, "view_class", None) or getattr(view, "cls", None)
+    method = getattr(cls, str(request.method).lower(), None)
+    told = ((method.__doc__ if method else "") or "").strip().split("\n")[0]
+    entry = AuditEntry(
+        at=CLOCK.now(),
+        by=request.user.get_username() if request.user.is_authenticated else "",
+        address=str(request.META.get("REMOTE_ADDR") or "")[:60],
+        method=str(request.method),
+        path=request.path.removeprefix("/api/v1/")[:400],
+        did=told.rstrip(".")[:200],
+        sent=body,
+        changed=changed,
+    )
+    with transaction.atomic():
+        AuditHead.objects.get_or_create(pk=1, defaults={"chain": ROOT})
+        head = AuditHead.objects.select_for_update().get(pk=1)
+        entry.number = head.number + 1
+        entry.chain = link_text(head.chain, written(entry))
+        entry.save()
+        head.number, head.chain = entry.number, entry.chain
+        head.save()
+
+
+def written(entry: AuditEntry) -> str:
+    """The one way to write an entry down, as it is hashed."""
+    return json.dumps(
+        {
+            "number": entry.number, "at": entry.at.isoformat(), "by": entry.by, "address": entry.address,
+            "method": entry.method, "path": entry.path, "did": entry.did, "sent": entry.sent,
+            "changed": entry.changed,
+        },
+        sort_keys=True, separators=(",", ":"), ensure_ascii=False,
+    )  # fmt: skip

@@ -1,0 +1,114 @@
+"""Reading the audit trail: filtered, exported, checked."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any
+
+from django.db.models import Q, QuerySet
+
+from maestoso.core.evidence.chain import ROOT, link_text
+from maestoso.core.evidence.seal import signed
+from maestoso.server.audit.models import AuditEntry, AuditHead
+from maestoso.server.audit.record import written
+from maestoso.server.evidence.keys import current_key
+from maestoso.server.runs.listing import day
+
+PAGE = 100
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class AuditLine:
+    """One change. ``sent`` and ``changed`` are JSON; secrets in them are not shown."""
+
+    number: int
+    at: datetime
+    by: str
+    address: str
+    method: str
+    path: str
+    did: str
+    sent: str
+    changed: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class AuditPage:
+    """Newest first. ``touched`` is the first entry that is not as it was written (None: all are)."""
+
+    lines: tuple[AuditLine, ...]
+    total: int
+    people: tuple[str, ...]
+    touched: int | None
+
+
+def found(asked: Mapping[str, str]) -> QuerySet[AuditEntry]:
+    """Entries that fit. Raises BadValue."""
+    rows = AuditEntry.objects.all()
+    if asked.get("by"):
+        rows = rows.filter(by=asked["by"])
+    if asked.get("since"):
+        rows = rows.filter(at__gte=day(asked["since"], "since"))
+    for word in asked.get("find", "")[:200].split():
+        rows = rows.filter(Q(path__icontains=word) | Q(did__icontains=word) | Q(by__icontains=word))
+    return rows
+
+
+def page(asked: Mapping[str, str], before: int) -> AuditPage:
+    """A hundred entries with a lower number than ``before`` (0: from the newest on)."""
+    rows = found(asked)
+    part = rows.filter(number__lt=before) if before else rows
+    return AuditPage(
+        lines=tuple(map(_line, part[:PAGE])),
+        total=rows.count(),
+        people=tuple(AuditEntry.objects.order_by("by").values_list("by", flat=True).distinct()),
+        touched=first_touched(),
+    )
+
+
+def first_touched() -> int | None:
+    """The first entry that does not follow from those before; None where the whole trail holds."""
+    before, number = ROOT, 0
+    for entry in AuditEntry.objects.order_by("number").iterator(500):
+        number += 1
+        if entry.number != number or link_text(before, _as_written(entry)) != entry.chain:
+            return number
+        before = entry.chain
+    head = AuditHead.objects.filter(pk=1).first()
+    if head is not None and (head.number, head.chain) != (number, before):
+        return number + 1
+    return None
+
+
+def exported(asked: Mapping[str, str]) -> Iterator[str]:
+    """JSON lines, oldest first, each with its hash; the last is the signed head of the whole trail."""
+    for entry in found(asked).order_by("number").iterator(500):
+        yield (
+            json.dumps({"chain": entry.chain, "entry": json.loads(_as_written(entry))}, ensure_ascii=False)
+            + "\n"
+        )
+    head = AuditHead.objects.filter(pk=1).first()
+    said = {
+        "format": "maestoso-audit/1", "entries": head.number if head else 0,
+        "head": head.chain if head else ROOT,
+    }  # fmt: skip
+    yield json.dumps({"seal": signed(said, current_key())}) + "\n"
+
+
+def _as_written(entry: AuditEntry) -> str:
+    entry.at = entry.at.astimezone(UTC)
+    return written(entry)
+
+
+def _line(entry: AuditEntry) -> AuditLine:
+    return AuditLine(
+        number=entry.number, at=entry.at, by=entry.by, address=entry.address, method=entry.method,
+        path=entry.path, did=entry.did, sent=_text(entry.sent), changed=_text(entry.changed),
+    )  # fmt: skip
+
+
+def _text(value: Any) -> str:
+    return json.dumps(value, indent=1, ensure_ascii=False)

@@ -1,0 +1,1 @@
+"""Drills: schedules of tests, black-out times, and the calendar."""

@@ -1,0 +1,1 @@
+"""Evidence: seals, reports, what people add to them, comparison and proof."""

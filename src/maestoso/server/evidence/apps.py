@@ -1,0 +1,10 @@
+"""The Django app of evidence."""
+
+from django.apps import AppConfig
+
+
+class EvidenceConfig(AppConfig):
+    """Its label is ``evidence``."""
+
+    name = "maestoso.server.evidence"
+    label = "evidence"

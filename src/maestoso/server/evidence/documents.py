@@ -1,0 +1,188 @@
+"""Reports as pages and files, in the organisation's name."""
+
+from __future__ import annotations
+
+import base64
+import io
+import json
+import zipfile
+from collections.abc import Iterator, Sequence
+from datetime import datetime
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+from django.template import Context as Values
+from django.template import Engine
+from django.utils.safestring import mark_safe
+
+from maestoso.core.codec import to_data
+from maestoso.core.evidence.check_by_hand import SCRIPT
+from maestoso.core.evidence.report import Report, ReportStep, as_csv, compact, heading, report
+from maestoso.core.evidence.score_drawing import drawings
+from maestoso.core.evidence.wording import KINDS, PHASES, lasting, on_clock
+from maestoso.core.runs.events import Event
+from maestoso.server.common.print import fonts_here, pdf_of
+from maestoso.server.common.print import rendered as markdown
+from maestoso.server.estate.models import Site
+from maestoso.server.evidence.keys import public_keys
+from maestoso.server.evidence.models import Addition, Seal
+from maestoso.server.evidence.sealing import as_file
+from maestoso.server.evidence.style import style_row
+from maestoso.server.runs.log import read_log, run_name
+from maestoso.server.runs.models import Run
+
+LONGEST_SAID = 600
+"""Characters of an answer that a page repeats; the JSON and the evidence file hold all."""
+MOST_DRAWN, A_BLOCK = 400, 10
+"""Steps that are set with care in a PDF; of a larger run all are set as plain lines."""
+_Told = tuple[ReportStep, str, list[tuple[str, str]]]
+_engine = Engine(
+    dirs=[str(Path(__file__).parent / "templates")], autoescape=True,
+    libraries={"words": "maestoso.server.evidence.words"},
+)  # fmt: skip
+
+
+def page(run: Run, events: Sequence[Event], now: datetime, *, faces: bool = False) -> str:
+    """The report as HTML, complete in itself; ``faces`` names the fonts of this machine."""
+    made, style = report(run_name(run.pk), run.pk, events), style_row()
+    site = Site.objects.filter(code=made.target).first()
+    zone = ZoneInfo(site.time_zone if site else "UTC")
+    seal = Seal.objects.filter(run=run).first()
+    logo = f"data:image/png;base64,{base64.b64encode(style.logo).decode()}" if style.logo else ""
+    steps = [(step, _cut(compact(step.asked)), _said(step)) for step in made.steps if step.attempts]
+    plain = faces and len(steps) > MOST_DRAWN
+    values = {
+        "report": made,
+        "heading": heading(made),
+        "kind": KINDS[made.kind],
+        "organisation": style.organisation,
+        "words": markdown(style.words),
+        "logo": logo,
+        "zone": zone.key,
+        "tz": zone,
+        "now": now,
+        "drawings": [mark_safe(one) for one in drawings(made)],
+        "phases": [(PHASES[one.phase], one.from_s, one.to_s) for one in made.phases],
+        "steps": steps if not plain else [],
+        "blocks": ["".join(map(_as_text, part)) for part in batched(steps)] if plain else [],
+        "others": [step for step in made.steps if not step.attempts and step.status != "waiting"],
+        "differs": [one for one in made.landings if one.differs],
+        "notes": markdown(made.notes),
+        "additions": list(run.additions.defer("body")),
+        "seal": seal,
+        "head": run.chain_head,
+        "script": SCRIPT,
+        "faces": fonts_here() if faces else [],
+    }
+    return _engine.get_template("report.html").render(Values(values))
+
+
+def pdf(run: Run, events: Sequence[Event], now: datetime) -> bytes:
+    """The same as PDF, tagged and with its text as text."""
+    return pdf_of(page(run, events, now, faces=True))
+
+
+def table(run: Run, events: Sequence[Event]) -> str:
+    """The steps as CSV."""
+    return as_csv(report(run_name(run.pk), run.pk, events))
+
+
+def _said(step: ReportStep) -> list[tuple[str, str]]:
+    """Every attempt in a line: when, how long, what came of it."""
+    lines = []
+    for one in step.attempts:
+        took = "" if one.settled_s is None else f" after {lasting(one.settled_s - one.asked_s)}"
+        outcome = one.outcome or "no answer"
+        lines.append((f"{on_clock(one.asked_s)} {outcome}{took}", _cut(one.reason or compact(one.result))))
+    return lines
+
+
+def _as_text(step: _Told) -> str:
+    """A step as plain lines, which take a third of the time to set."""
+    one, asked, said = step
+    about = f"{one.workload}: {one.title}" if one.workload else one.title
+    ended = "✓" if one.status == "done" else f"✕ {one.status} {one.reason}"
+    lines = [f"{on_clock(one.start_s)} {about} ({one.site}) {ended}", f"    {one.verb} {asked}"]
+    lines += [f"    {when}: {what}" if what else f"    {when}" for when, what in said]
+    return "".join(f"{line}\n" for line in lines)
+
+
+def batched(steps: Sequence[_Told]) -> Iterator[Sequence[_Told]]:
+    """Small blocks: a page break is sought within each."""
+    return (steps[at : at + A_BLOCK] for at in range(0, len(steps), A_BLOCK))
+
+
+def _cut(text: str) -> str:
+    return text if len(text) <= LONGEST_SAID else f"{text[:LONGEST_SAID]} … (whole in the JSON)"
+
+
+INDEX = """\
+# Evidence of {organisation}
+
+Made on {now}. {count}.
+
+Each folder holds one run: `report.pdf` to read, `report.json` and `steps.csv` to reckon with,
+`run.evidence.jsonl` to check, and what people added to it afterwards (`additions.jsonl`, signed line by line,
+and the files themselves).
+
+## How to check
+
+You need Python 3 and the command `openssl` (1.1.1 or newer), and the fingerprint of the key from somebody
+you trust; the files here cannot vouch for themselves.
+
+    python3 check.py run-1/run.evidence.jsonl FINGERPRINT
+
+Keys that sealed what is here:
+
+{keys}
+
+A seal is a JSON Web Signature (RFC 7515) with an Ed25519 key (RFC 8037). It holds the SHA-256 hash behind
+the last event; the hash behind an event is that of the hash before it (64 zeros before the first), a line
+feed, and the event as it stands on its line.
+
+## Runs
+
+| run | plan | kind | ended | outcome | folder |
+|---|---|---|---|---|---|
+{rows}
+"""
+
+
+def archive(runs: Sequence[Run], now: datetime) -> bytes:
+    """One ZIP for an auditor: reports, seals, the check to do by hand, and an index. All runs are sealed."""
+    out = io.BytesIO()
+    rows, used = [], set()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as put:
+        for run in runs:
+            events, folder = read_log(run.pk), f"run-{run.pk}"
+            used.add(run.seal.key)
+            put.writestr(f"{folder}/report.pdf", pdf(run, events, now))
+            made: Report = report(run_name(run.pk), run.pk, events)
+            put.writestr(f"{folder}/report.json", json.dumps(to_data(made), indent=1, ensure_ascii=False))
+            put.writestr(f"{folder}/steps.csv", as_csv(made))
+            put.writestr(f"{folder}/run.evidence.jsonl", as_file(run.seal, events))
+            added = list(run.additions.all())
+            if added:
+                lines = [json.dumps({"number": one.number, "token": one.token}) for one in added]
+                put.writestr(f"{folder}/additions.jsonl", "".join(f"{line}\n" for line in lines))
+                for one in added:
+                    if one.name:
+                        put.writestr(f"{folder}/added/{_file_name(one)}", bytes(one.body or b""))
+            rows.append(
+                f"| {run.pk} | {made.plan_name} | {KINDS[made.kind]} | {made.ended_at} | {made.outcome} "
+                f"| {folder} |"
+            )
+        keys = public_keys()
+        put.writestr("keys.json", json.dumps({"keys": [{**keys[kid], "kid": kid} for kid in sorted(used)]}))
+        put.writestr("check.py", SCRIPT)
+        text = INDEX.format(
+            organisation=style_row().organisation, now=now.isoformat(timespec="seconds"),
+            rows="\n".join(rows), count=f"{len(runs)} runs" if len(runs) != 1 else "One run",
+            keys="\n".join(f"- `{kid}`" for kid in sorted(used)),
+        )  # fmt: skip
+        put.writestr("README.md", text)
+    return out.getvalue()
+
+
+def _file_name(row: Addition) -> str:
+    return f"{row.number:02}-{row.name}"

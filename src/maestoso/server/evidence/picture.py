@@ -1,0 +1,125 @@
+"""What the pages of evidence show."""
+
+from __future__ import annotations
+
+from datetime import UTC, timedelta
+
+from maestoso.core.codec import to_data
+from maestoso.core.errors import BadValue, DomainError
+from maestoso.core.evidence.comparison import compare
+from maestoso.core.evidence.evidence_file import Verification
+from maestoso.core.evidence.report import report
+from maestoso.core.evidence.seal import opened
+from maestoso.core.runs.state import RunState, fold
+from maestoso.core.score import ScoreStep, run_score
+from maestoso.server.evidence.keys import public_keys
+from maestoso.server.evidence.models import Addition, Seal
+from maestoso.server.evidence.sealing import check
+from maestoso.server.evidence.services import said_of
+from maestoso.server.evidence.shapes import (
+    AdditionView,
+    Compared,
+    RunEvidence,
+    Trend,
+    TrendRun,
+)
+from maestoso.server.evidence.style import style_row
+from maestoso.server.plans.services import find_plan
+from maestoso.server.runs.log import read_log, run_name
+from maestoso.server.runs.models import Run
+from maestoso.server.runs.services import find_run
+
+MOST_COMPARED = 200
+
+
+def run_evidence(pk: int) -> RunEvidence:
+    """A run, whether it is as it was sealed, and what was added to it."""
+    run, events = find_run(pk), read_log(pk)
+    seal = Seal.objects.filter(run=run).first()
+    keep = style_row().keep_days
+    others = Run.objects.filter(plan_code=run.plan_code, kind=run.kind, removed_at=None)
+    others = others.exclude(pk=pk).exclude(outcome="").values_list("pk", flat=True)
+    return RunEvidence(
+        report=report(run_name(pk), pk, events),
+        verification=_checked(seal, events) if seal else None,
+        sealed_at=seal.sealed_at if seal else None,
+        additions=tuple(addition(row, run) for row in run.additions.defer("body")),
+        legal_hold=run.legal_hold,
+        leaves_at=run.ended_at + timedelta(days=keep) if keep and run.ended_at else None,
+        others=tuple(others[:MOST_COMPARED]),
+    )
+
+
+def _checked(seal: Seal, events: list) -> Verification:
+    if seal.key not in public_keys():
+        return Verification(
+            holds=False, key=seal.key, trusted=False,
+            sentence="The key that sealed this run is gone. Restore the folder of keys from a backup.",
+        )  # fmt: skip
+    return check(seal, events)
+
+
+def addition(row: Addition, run: Run) -> AdditionView:
+    """An addition, and whether it is as it was signed."""
+    return AdditionView(
+        number=row.number, by=row.by, at=row.at, text=row.text, name=row.name, media_type=row.media_type,
+        size=row.size, sha256=row.sha256, holds=_as_signed(row, run),
+    )  # fmt: skip
+
+
+def _as_signed(row: Addition, run: Run) -> bool:
+    for key in public_keys().values():
+        try:
+            return opened(row.token, key) == to_data({**said_of(row, run), "at": row.at.astimezone(UTC)})
+        except DomainError:
+            continue
+    return False
+
+
+def compared(pk: int, other: int) -> Compared:
+    """Two runs of a plan, the earlier first. Raises BadValue for runs of different plans or kinds."""
+    one, two = sorted((find_run(pk), find_run(other)), key=lambda run: (run.started_at, run.pk))
+    if one.pk == two.pk or one.plan_code != two.plan_code:
+        raise BadValue(
+            f"Run {two.pk} is of {two.plan_name}, run {one.pk} of {one.plan_name}."
+            if one.pk != two.pk
+            else f"Both are run {pk}.",
+            "Choose another run of the same plan.",
+            field="with",
+        )
+    logs = read_log(one.pk), read_log(two.pk)
+    states = fold(logs[0]), fold(logs[1])
+    return Compared(
+        earlier=report(run_name(one.pk), one.pk, logs[0]),
+        later=report(run_name(two.pk), two.pk, logs[1]),
+        comparison=compare(*logs),
+        earlier_steps=_score(states[0]),
+        later_steps=_score(states[1]),
+        earlier_waves=tuple(wave.name for wave in states[0].inputs.plan.waves),
+        later_waves=tuple(wave.name for wave in states[1].inputs.plan.waves),
+    )
+
+
+def _score(state: RunState) -> tuple[ScoreStep, ...]:
+    return run_score(state, state.at)
+
+
+def trend(code: str) -> Trend:
+    """All sealed runs of a plan in numbers."""
+    plan = find_plan(code).version().core()
+    rows = Seal.objects.filter(run__plan_code=code).select_related("run").order_by("run__started_at")
+    return Trend(
+        plan=code,
+        plan_name=plan.name,
+        rto_objective_s=plan.rto_s,
+        rpo_objective_s=plan.rpo_s,
+        runs=tuple(
+            TrendRun(
+                run=row.run_id, kind=row.run.kind, outcome=row.run.outcome, at=row.run.started_at,
+                version=row.run.plan_version, rto_s=row.rto_s, rpo_s=row.rpo_s, people_s=row.people_s,
+                failures=row.failures, rto_objective_s=row.run.rto_objective_s,
+            )
+            for row in rows
+            if row.run.kind != "re-protect"
+        ),
+    )  # fmt: skip

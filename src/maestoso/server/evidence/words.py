@@ -1,0 +1,33 @@
+"""Template filters: the words of reports."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from zoneinfo import ZoneInfo
+
+from django import template
+
+from maestoso.core.evidence.wording import lasting, on_clock
+from maestoso.core.runs.progress import Outage
+
+register = template.Library()
+register.filter("lasting", lasting)
+register.filter("on_clock", on_clock)
+
+
+@register.filter
+def at(moment: datetime | None, zone: ZoneInfo) -> str:
+    """A moment with its zone: '12 Nov 2026, 03:14:07'."""
+    return "–" if moment is None else moment.astimezone(zone).strftime("%-d %b %Y, %H:%M:%S")
+
+
+@register.filter
+def minus(one: float, other: float) -> float:
+    """The difference."""
+    return one - other
+
+
+@register.filter
+def lasted(outage: Outage) -> str:
+    """How long a service was away."""
+    return "until the end" if outage.to_s is None else lasting(outage.to_s - outage.from_s)
