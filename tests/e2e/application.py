@@ -59,6 +59,11 @@ def module_browser() -> Browser:
     return chromium
 
 
+def _hears_interrupts() -> None:
+    """What a shell starts in the background does not hear Ctrl+C, nor do its children; these must."""
+    signal.signal(signal.SIGINT, signal.SIG_DFL)
+
+
 class Application:
     """``./maestoso demo`` in a directory and on ports of its own."""
 
@@ -100,6 +105,7 @@ class Application:
                 stdout=out,
                 stderr=out,
                 text=True,
+                preexec_fn=_hears_interrupts,
             )
 
         def up() -> bool:
@@ -125,7 +131,6 @@ class Application:
     def close(self) -> None:
         """Stop it and remove its directory."""
         if self.process is not None and self.process.poll() is None:
-            # Not Ctrl+C: whatever was started in the background by a shell does not hear that.
             self.process.send_signal(signal.SIGTERM)
             self.process.wait(60)
         shutil.rmtree(self.folder, ignore_errors=True)

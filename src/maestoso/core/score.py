@@ -1,7 +1,7 @@
 """The score as data: one row of numbers per step, for a forecast and for a run alike.
 
 Times are run seconds. ``planned`` is the ghost (what was expected at the start), ``expected`` is what to
-expect now, ``start_s`` and ``finish_s`` are what happened.
+expect now, ``start_s`` and ``finish_s`` are what happened, ``tries`` what had failed before that.
 """
 
 from __future__ import annotations
@@ -13,7 +13,7 @@ from maestoso.core.forecast.monte_carlo import Forecast
 from maestoso.core.planning.graph import TO_READY, Step, StepGraph
 from maestoso.core.runs.progress import expected, planned
 from maestoso.core.runs.state import RunState
-from maestoso.core.runs.steps import RESOLVED, Status
+from maestoso.core.runs.steps import RESOLVED, Status, Try
 from maestoso.core.scheduling.list_schedule import Schedule, critical_path
 
 
@@ -46,6 +46,7 @@ class ScoreStep:
     decides: float | None = None
     code: str = ""
     reason: str = ""
+    tries: tuple[Try, ...] = ()
 
 
 def _blank(step: Step, at: int, schedule: Schedule) -> dict[str, object]:
@@ -111,6 +112,7 @@ def run_score(state: RunState, now: datetime) -> tuple[ScoreStep, ...]:
                     "critical": step.id in critical,
                     "code": happened.code,
                     "reason": happened.reason,
+                    "tries": happened.tries,
                 }
             )
         )

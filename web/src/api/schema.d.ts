@@ -307,7 +307,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description One ZIP with reports, seals, the check to do by hand, and an index. */
+        /** @description One ZIP with reports, seals, the check to do by hand, and an index; it comes run by run. */
         get: operations["evidenceArchive"];
         put?: never;
         post?: never;
@@ -2687,6 +2687,7 @@ export interface components {
             owner: string;
             marks: components["schemas"]["ProofMark"][];
             services: components["schemas"]["ServiceProof"][];
+            holds_days: number;
             last_at: string | null;
             due_at: string | null;
             overdue: boolean;
@@ -2950,6 +2951,7 @@ export interface components {
             outages: components["schemas"]["Outage"][];
             people: components["schemas"]["Said"][];
             findings: components["schemas"]["Finding"][] | null;
+            reason: string;
             steps: components["schemas"]["ReportStep"][];
             landings: components["schemas"]["Outcome"][];
             landings_said: boolean;
@@ -3018,7 +3020,7 @@ export interface components {
             steps: components["schemas"]["ScoreStep"][];
         };
         RunEvidence: {
-            report: components["schemas"]["Report"];
+            report: components["schemas"]["Report"] | null;
             verification: components["schemas"]["Verification"] | null;
             sealed_at: string | null;
             additions: components["schemas"]["AdditionView"][];
@@ -3206,6 +3208,7 @@ export interface components {
             decides: number | null;
             code: string;
             reason: string;
+            tries: components["schemas"]["Try"][];
         };
         ScriptCall: {
             script: string;
@@ -3382,6 +3385,7 @@ export interface components {
             plan: string;
             options?: components["schemas"]["RunOptionsSent"];
             confirm?: string;
+            reason?: string;
         };
         Station: {
             code: string;
@@ -3523,6 +3527,10 @@ export interface components {
             factor: number;
             length_s: number;
             reason: string;
+        };
+        Try: {
+            from_s: number;
+            to_s: number;
         };
         TwinMade: {
             revision: number;

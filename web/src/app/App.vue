@@ -90,9 +90,10 @@ const planCode = computed(() => (typeof route.params.code === "string" ? route.p
         >
         <RouterLink to="/plans/new" class="plan" :class="{ on: route.name === 'new-plan' }">+ New plan</RouterLink>
         <RouterLink to="/scripts" :class="{ on: route.name === 'scripts' }">Scripts</RouterLink>
-        <RouterLink to="/runs" :class="{ on: route.name === 'runs' || route.name === 'run' }">
+        <RouterLink to="/runs" :class="{ on: String(route.path).startsWith('/runs') }">
           Runs <span v-if="line?.runs.length" class="number">{{ line.runs.length }}</span>
         </RouterLink>
+        <RouterLink to="/evidence" :class="{ on: String(route.path).startsWith('/evidence') }">Evidence</RouterLink>
         <RouterLink v-if="line?.stations.some((one) => one.practice)" to="/lab" :class="{ on: route.name === 'lab' }">Practice lab</RouterLink>
       </nav>
       <main>

@@ -12,7 +12,7 @@ from typing import Any
 
 from maestoso.core.codec import from_data
 from maestoso.core.evidence.facts import Facts, PhaseTime, facts_of, phases
-from maestoso.core.evidence.wording import KINDS, counted, lasting
+from maestoso.core.evidence.wording import KINDS, lasting
 from maestoso.core.landing.actual import Outcome, outcomes
 from maestoso.core.model.finding import Finding
 from maestoso.core.planning.isolated_test import LEAK_CHECK, READ_ADAPTERS
@@ -72,7 +72,8 @@ class ReportStep:
 class Report:
     """Everything that a stranger is told of a run. Times with ``_s`` are run seconds.
 
-    ``findings`` are those of the preflight (None: this run began under a release that did not keep them);
+    ``findings`` are those of the preflight (None: this run began under a release that did not keep them), and
+    ``reason`` is why it was started in spite of them;
     ``remains`` is what the leak check found (None: none was made).
     """
 
@@ -101,6 +102,7 @@ class Report:
     outages: tuple[Outage, ...]
     people: tuple[Said, ...]
     findings: tuple[Finding, ...] | None
+    reason: str
     steps: tuple[ReportStep, ...]
     landings: tuple[Outcome, ...]
     landings_said: bool
@@ -145,6 +147,7 @@ def report(run: str, number: int, log: Sequence[Event]) -> Report:
         outages=outages(state),
         people=_people(state, log),
         findings=None if began is None else tuple(from_data(Finding, one) for one in began),
+        reason=str(log[0].data.get("reason") or ""),
         steps=_steps(run, state, attempts_in(log)),
         landings=outcomes(state.inputs.landings, said),
         landings_said=bool(said),
@@ -187,7 +190,7 @@ def in_a_sentence(state: RunState, found: Facts, names: Mapping[str, str]) -> st
     if found.worst_rpo_s is not None:
         text += f", from points at most {lasting(found.worst_rpo_s)} old (objective {lasting(plan.rpo_s)})"
     if found.failures:
-        text += f"; {counted(found.failures, 'step')} failed on the way"
+        text += f"; {found.failures} {'try' if found.failures == 1 else 'tries'} failed on the way"
     return f"{text}."
 
 

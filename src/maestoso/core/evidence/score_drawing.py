@@ -73,7 +73,7 @@ def _picture(made: Report, rows: Sequence[_Row], end: float) -> str:
             parts.append(f'<line x1="0" y1="{y}" x2="{WIDTH}" y2="{y}" stroke="{RULE}"/>')
             wave = row.wave
         parts.append(f'<text x="2" y="{y + 9.5}" font-size="8" fill="{INK}">{escape(row.label[:28])}</text>')
-        parts += [_bar(step, x, y) for step in row.steps]
+        parts += [_marks(step, x, y) for step in row.steps]
     objective = x(made.rto_objective_s)
     parts.append(f'<line x1="{objective}" y1="12" x2="{objective}" y2="{height}" stroke="{INK}"/>')
     told = f"Score of run {made.run}: {len(rows)} rows, {on_clock(end)} long"
@@ -94,23 +94,27 @@ def _axis(end: float, height: float, x: Callable[[float], float]) -> str:
     return "".join(parts)
 
 
-def _bar(step: ReportStep, x: Callable[[float], float], y: float) -> str:
-    begin, end = x(step.start_s or 0.0), x(step.finish_s or 0.0)
-    wide = round(max(end - begin, 1.0), 2)
-    if step.status in ("failed", "skipped") and step.attempts:
-        ink, cross = BAD, f"M{begin} {y + 3}l7 7m0 -7l-7 7"
-        return (
-            f'<rect x="{begin - 1}" y="{y + 2}" width="9" height="9" fill="none" stroke="{ink}"/>'
-            f'<path d="{cross}" stroke="{ink}" fill="none"/>'
-        )
-    if step.verb in _BOOTS:
-        return f'<rect x="{begin}" y="{y + 2.5}" width="{wide}" height="8" fill="{INK}"/>'
-    if step.verb in _CHECKS:
-        return f'<rect x="{begin}" y="{y + 3}" width="{max(wide, 4)}" height="7" fill="none" stroke="{INK}"/>'
-    if step.verb in ("shut-down", "fence"):
-        return f'<rect x="{begin}" y="{y + 4}" width="{wide}" height="5" fill="none" stroke="{INK}"/>'
-    if step.attempts:
-        return f'<rect x="{begin}" y="{y + 5.5}" width="{wide}" height="2" fill="{QUIET}"/>'
+def _marks(step: ReportStep, x: Callable[[float], float], y: float) -> str:
+    """A bar for every try, with a framed cross behind one that failed."""
     if step.verb in ("hold", "acknowledge"):
-        return f'<circle cx="{begin}" cy="{y + 6.5}" r="2.5" fill="{BRASS}"/>'
-    return ""
+        return f'<circle cx="{x(step.start_s or 0.0)}" cy="{y + 6.5}" r="2.5" fill="{BRASS}"/>'
+    parts = []
+    for one in step.attempts:
+        begin, end = x(one.asked_s), x(one.settled_s or step.finish_s or one.asked_s)
+        parts.append(_bar(step.verb, begin, round(max(end - begin, 1.0), 2), y))
+        if one.outcome == "failed":
+            parts.append(
+                f'<rect x="{end - 4.5}" y="{y + 2}" width="9" height="9" fill="#fff" stroke="{BAD}"/>'
+                f'<path d="M{end - 2.5} {y + 4}l5 5m0 -5l-5 5" stroke="{BAD}" fill="none"/>'
+            )
+    return "".join(parts)
+
+
+def _bar(verb: str, begin: float, wide: float, y: float) -> str:
+    if verb in _BOOTS:
+        return f'<rect x="{begin}" y="{y + 2.5}" width="{wide}" height="8" fill="{INK}"/>'
+    if verb in _CHECKS:
+        return f'<rect x="{begin}" y="{y + 3}" width="{max(wide, 4)}" height="7" fill="none" stroke="{INK}"/>'
+    if verb in ("shut-down", "fence"):
+        return f'<rect x="{begin}" y="{y + 4}" width="{wide}" height="5" fill="none" stroke="{INK}"/>'
+    return f'<rect x="{begin}" y="{y + 5.5}" width="{wide}" height="2" fill="{QUIET}"/>'

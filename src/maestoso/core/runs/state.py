@@ -17,7 +17,7 @@ from maestoso.core.planning.graph import TAKES_BACK, Slot, Step, StepGraph
 from maestoso.core.planning.inputs import Decision, Estimate, RunInputs
 from maestoso.core.planning.isolated_test import VERDICT
 from maestoso.core.runs.events import Draft, Event
-from maestoso.core.runs.steps import RESOLVED, Status, StepState, next_status
+from maestoso.core.runs.steps import RESOLVED, Status, StepState, Try, next_status
 from maestoso.core.scheduling.list_schedule import earliest, tails
 
 
@@ -168,7 +168,10 @@ class RunState:
         step, state = self._move(event)
         self.failed.discard(step)
         self.stopped_for.discard(step)
-        self.steps[step] = replace(state, eligible_s=event.run_s, settled_s=None)
+        failed = Try(from_s=state.asked_s or 0.0, to_s=state.settled_s or 0.0)
+        self.steps[step] = replace(
+            state, eligible_s=event.run_s, settled_s=None, tries=(*state.tries, failed)
+        )
         self._enqueue(step)
 
     def _on_step_waits(self, event: Event) -> None:

@@ -38,10 +38,19 @@ TABLE: Mapping[tuple[Status, str], Status] = {
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Try:
+    """An earlier try of a step that failed, from being asked to failing, in run seconds."""
+
+    from_s: float
+    to_s: float
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class StepState:
     """Where a step is. Times are run seconds; ``eligible_s`` is when it may be asked for.
 
     ``asked_at`` is when a person or a site was asked, by the clock on the wall: people do not go at a pace.
+    ``tries`` are those before the one that the times are about.
     """
 
     status: Status = "waiting"
@@ -53,6 +62,7 @@ class StepState:
     code: str = ""
     reason: str = ""
     result: Mapping[str, Any] = field(default_factory=dict)
+    tries: tuple[Try, ...] = ()
 
 
 def next_status(step: str, status: Status, event: str) -> Status:

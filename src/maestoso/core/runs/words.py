@@ -33,7 +33,10 @@ def _full(text: str) -> str:
     text = text.strip()
     if not text:
         return ""
-    return f" {text[0].upper()}{text[1:]}" + ("" if text[-1] in ".!?" else ".")
+    first = text.split()[0].rstrip(",.:;!?")
+    # A name such as broker-01 is written as it is.
+    begun = f"{text[0].upper()}{text[1:]}" if first.isalpha() else text
+    return f" {begun}" + ("" if text[-1] in ".!?" else ".")
 
 
 def sentence(event: Event, graph: StepGraph) -> str:

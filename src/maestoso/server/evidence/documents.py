@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-import io
 import json
 import zipfile
 from collections.abc import Iterator, Sequence
@@ -17,7 +16,7 @@ from django.utils.safestring import mark_safe
 
 from maestoso.core.codec import to_data
 from maestoso.core.evidence.check_by_hand import SCRIPT
-from maestoso.core.evidence.report import Report, ReportStep, as_csv, compact, heading, report
+from maestoso.core.evidence.report import ReportStep, as_csv, compact, heading, report
 from maestoso.core.evidence.score_drawing import drawings
 from maestoso.core.evidence.wording import KINDS, PHASES, lasting, on_clock
 from maestoso.core.runs.events import Event
@@ -148,30 +147,36 @@ feed, and the event as it stands on its line.
 """
 
 
-def archive(runs: Sequence[Run], now: datetime) -> bytes:
-    """One ZIP for an auditor: reports, seals, the check to do by hand, and an index. All runs are sealed."""
-    out = io.BytesIO()
-    rows, used = [], set()
-    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as put:
+class _Parts:
+    """A file that is handed on while it is written, so that nobody waits for the whole of it."""
+
+    def __init__(self) -> None:
+        self._kept = bytearray()
+
+    def write(self, data: bytes) -> int:
+        self._kept += data
+        return len(data)
+
+    def flush(self) -> None:
+        """Nothing is held back."""
+
+    def taken(self) -> bytes:
+        """What was written since the last time."""
+        part, self._kept = bytes(self._kept), bytearray()
+        return part
+
+
+def archive(runs: Sequence[Run], now: datetime) -> Iterator[bytes]:
+    """One ZIP for an auditor, run by run: reports, seals, the check to do by hand, and an index.
+
+    All runs are sealed.
+    """
+    out, rows, used = _Parts(), [], set()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as put:  # type: ignore[arg-type]
         for run in runs:
-            events, folder = read_log(run.pk), f"run-{run.pk}"
             used.add(run.seal.key)
-            put.writestr(f"{folder}/report.pdf", pdf(run, events, now))
-            made: Report = report(run_name(run.pk), run.pk, events)
-            put.writestr(f"{folder}/report.json", json.dumps(to_data(made), indent=1, ensure_ascii=False))
-            put.writestr(f"{folder}/steps.csv", as_csv(made))
-            put.writestr(f"{folder}/run.evidence.jsonl", as_file(run.seal, events))
-            added = list(run.additions.all())
-            if added:
-                lines = [json.dumps({"number": one.number, "token": one.token}) for one in added]
-                put.writestr(f"{folder}/additions.jsonl", "".join(f"{line}\n" for line in lines))
-                for one in added:
-                    if one.name:
-                        put.writestr(f"{folder}/added/{_file_name(one)}", bytes(one.body or b""))
-            rows.append(
-                f"| {run.pk} | {made.plan_name} | {KINDS[made.kind]} | {made.ended_at} | {made.outcome} "
-                f"| {folder} |"
-            )
+            rows.append(_put_run(put, run, now))
+            yield out.taken()
         keys = public_keys()
         put.writestr("keys.json", json.dumps({"keys": [{**keys[kid], "kid": kid} for kid in sorted(used)]}))
         put.writestr("check.py", SCRIPT)
@@ -181,7 +186,27 @@ def archive(runs: Sequence[Run], now: datetime) -> bytes:
             keys="\n".join(f"- `{kid}`" for kid in sorted(used)),
         )  # fmt: skip
         put.writestr("README.md", text)
-    return out.getvalue()
+    yield out.taken()
+
+
+def _put_run(put: zipfile.ZipFile, run: Run, now: datetime) -> str:
+    """Add the folder of a run; returns its line in the index."""
+    events, folder = read_log(run.pk), f"run-{run.pk}"
+    made = report(run_name(run.pk), run.pk, events)
+    put.writestr(f"{folder}/report.pdf", pdf(run, events, now))
+    put.writestr(f"{folder}/report.json", json.dumps(to_data(made), indent=1, ensure_ascii=False))
+    put.writestr(f"{folder}/steps.csv", as_csv(made))
+    put.writestr(f"{folder}/run.evidence.jsonl", as_file(run.seal, events))
+    added = list(run.additions.all())
+    if added:
+        lines = [json.dumps({"number": one.number, "token": one.token}) for one in added]
+        put.writestr(f"{folder}/additions.jsonl", "".join(f"{line}\n" for line in lines))
+        for one in added:
+            if one.name:
+                put.writestr(f"{folder}/added/{_file_name(one)}", bytes(one.body or b""))
+    return (
+        f"| {run.pk} | {made.plan_name} | {KINDS[made.kind]} | {made.ended_at} | {made.outcome} | {folder} |"
+    )
 
 
 def _file_name(row: Addition) -> str:

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import logging
 from datetime import UTC, timedelta
 
 from maestoso.core.codec import to_data
 from maestoso.core.errors import BadValue, DomainError
 from maestoso.core.evidence.comparison import compare
 from maestoso.core.evidence.evidence_file import Verification
-from maestoso.core.evidence.report import report
+from maestoso.core.evidence.report import Report, report
 from maestoso.core.evidence.seal import opened
+from maestoso.core.runs.events import Event
 from maestoso.core.runs.state import RunState, fold
 from maestoso.core.score import ScoreStep, run_score
 from maestoso.server.evidence.keys import public_keys
@@ -29,6 +31,7 @@ from maestoso.server.runs.log import read_log, run_name
 from maestoso.server.runs.models import Run
 from maestoso.server.runs.services import find_run
 
+log = logging.getLogger("maestoso.evidence")
 MOST_COMPARED = 200
 
 
@@ -40,8 +43,8 @@ def run_evidence(pk: int) -> RunEvidence:
     others = Run.objects.filter(plan_code=run.plan_code, kind=run.kind, removed_at=None)
     others = others.exclude(pk=pk).exclude(outcome="").values_list("pk", flat=True)
     return RunEvidence(
-        report=report(run_name(pk), pk, events),
-        verification=_checked(seal, events) if seal else None,
+        report=_report(run, events),
+        verification=_checked(run, seal, events),
         sealed_at=seal.sealed_at if seal else None,
         additions=tuple(addition(row, run) for row in run.additions.defer("body")),
         legal_hold=run.legal_hold,
@@ -50,7 +53,24 @@ def run_evidence(pk: int) -> RunEvidence:
     )
 
 
-def _checked(seal: Seal, events: list) -> Verification:
+def _report(run: Run, events: list[Event]) -> Report | None:
+    try:
+        return report(run_name(run.pk), run.pk, events)
+    except (DomainError, LookupError, TypeError, ValueError):
+        # Whatever was done to the rows: what is wrong with them, the seal says better.
+        log.exception("The report of run %s cannot be made", run.pk)
+        return None
+
+
+def _checked(run: Run, seal: Seal | None, events: list[Event]) -> Verification | None:
+    if seal is None:
+        if not run.outcome:
+            return None
+        return Verification(
+            holds=False,
+            sentence="The run has ended and has no seal: it ended under an earlier release, or somebody took "
+            "the seal away. It is sealed within seconds if its log is whole.",
+        )
     if seal.key not in public_keys():
         return Verification(
             holds=False, key=seal.key, trusted=False,

@@ -29,8 +29,10 @@ def proof(year: int | None, now: datetime) -> Proof:
     unplanned = sorted(row.name for row in catalogue().rows.values() if row.group and row.name not in planned)
     never = [one.name for one in plans if one.last_at is None]
     stale = [one.name for one in plans if one.last_at is not None and one.overdue]
-    services = [one for plan in plans for one in plan.services]
-    unproved = sum(1 for one in services if one.run is None)
+    # A service can be in several plans; a run of any of them proves it.
+    services = {(one.workload, one.service) for plan in plans for one in plan.services}
+    answered = {(one.workload, one.service) for plan in plans for one in plan.services if one.run is not None}
+    unproved = len(services - answered)
     text = f"{len(plans) - len(never) - len(stale)} of {counted(len(plans), 'plan')} are proved in time"
     text += f", {len(stale)} too long ago" if stale else ""
     text += f", {len(never)} never" if never else ""
@@ -62,6 +64,7 @@ def _plan_proof(row: PlanRow, plans: Mapping[str, Plan], year: int, now: datetim
             if run.started_at.year == year
         ),
         services=_services(row.code, set(plan.workloads()), proving),
+        holds_days=plan.drill_every_days,
         last_at=last,
         due_at=due,
         overdue=due is None or due < now,

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Sequence
-
-from django.db import transaction
+from datetime import datetime
 
 from maestoso.core.codec import from_data
 from maestoso.core.evidence.chain import written
@@ -19,8 +18,8 @@ from maestoso.server.runs.models import Run
 log = logging.getLogger("maestoso.evidence")
 
 
-def seal_run(run: Run, name: str, events: Sequence[Event]) -> None:
-    """Seal a run that has its outcome, in the caller's transaction.
+def seal_run(run: Run, name: str, events: Sequence[Event], at: datetime | None = None) -> None:
+    """Seal a run that has its outcome, in the caller's transaction; ``at`` where that is not when it ended.
 
     A key that cannot be read must not keep a run from ending: then the keeper seals it later.
     """
@@ -32,8 +31,9 @@ def seal_run(run: Run, name: str, events: Sequence[Event]) -> None:
     made = seal_of(name, run.pk, events)
     found = made.facts
     Seal.objects.create(
-        run=run, token=signed(made, key), key=key.thumbprint(), sealed_at=made.ended_at, rto_s=found.rto_s,
-        rpo_s=found.worst_rpo_s, people_s=found.people_s, machine_s=found.machine_s, failures=found.failures,
+        run=run, token=signed(made, key), key=key.thumbprint(), sealed_at=at or made.ended_at,
+        rto_s=found.rto_s, rpo_s=found.worst_rpo_s, people_s=found.people_s,
+        machine_s=found.machine_s, failures=found.failures,
     )  # fmt: skip
 
 
@@ -56,11 +56,3 @@ def check(seal: Seal, events: Sequence[Event]) -> Verification:
 def read_seal(seal: Seal) -> RunSeal:
     """What the token of a seal says. Raises SealBroken."""
     return from_data(RunSeal, opened(seal.token, public_keys()[seal.key]), at="seal")
-
-
-@transaction.atomic
-def seal_one_older(run: Run, name: str, events: Sequence[Event]) -> None:
-    """Seal a run that ended under a release without seals, unless somebody else just did."""
-    Run.objects.select_for_update().get(pk=run.pk)
-    if not Seal.objects.filter(run=run).exists():
-        seal_run(run, name, events)

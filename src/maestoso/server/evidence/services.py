@@ -3,23 +3,26 @@
 from __future__ import annotations
 
 import hashlib
+import logging
 from datetime import datetime, timedelta
 from typing import Any
 
 from django.db import transaction
 from django.db.models import Max
 
-from maestoso.core.errors import BadValue, NotFound, Refused
+from maestoso.core.errors import BadValue, DomainError, LogCorrupt, NotFound, Refused
+from maestoso.core.evidence.chain import first_broken
 from maestoso.core.evidence.seal import ADDITION, signed
 from maestoso.core.ports import Clock
 from maestoso.server.evidence.keys import current_key
-from maestoso.server.evidence.models import Addition
-from maestoso.server.evidence.sealing import seal_one_older
+from maestoso.server.evidence.models import Addition, Seal
+from maestoso.server.evidence.sealing import seal_run
 from maestoso.server.evidence.style import style_row
-from maestoso.server.runs.log import read_log, run_name
+from maestoso.server.runs.log import run_name, to_event
 from maestoso.server.runs.models import Run, RunEvent, RunStep
 from maestoso.server.runs.services import find_run
 
+log = logging.getLogger("maestoso.evidence")
 LARGEST_FILE = 10 * 2**20
 MOST_ADDITIONS = 50
 LONGEST_NOTE = 8000
@@ -98,7 +101,29 @@ def hold_for_law(pk: int, reason: str) -> None:
 def seal_what_is_not(clock: Clock) -> None:
     """Seal runs that ended under a release without seals, or while the key could not be read."""
     for run in Run.objects.exclude(outcome="").filter(seal=None, removed_at=None):
-        seal_one_older(run, run_name(run.pk), read_log(run.pk))
+        try:
+            _seal_late(run, clock.now())
+        except DomainError as error:
+            log.warning("%s", error.sentence)
+
+
+@transaction.atomic
+def _seal_late(run: Run, at: datetime) -> None:
+    """Raises LogCorrupt where rows do not follow from each other: what was touched must not be sealed."""
+    locked = Run.objects.select_for_update().get(pk=run.pk)
+    if Seal.objects.filter(run=run).exists():
+        return
+    rows = list(RunEvent.objects.filter(run=run).order_by("seq"))
+    events = [to_event(row) for row in rows]
+    touched = first_broken(zip(events, (row.chain for row in rows), strict=True))
+    if touched is None and (not rows or rows[-1].chain != locked.chain_head):
+        touched = len(rows)
+    if touched is not None:
+        raise LogCorrupt(
+            f"Run {run.pk} cannot be sealed: its chain is broken at event {touched}.",
+            "Restore its log from a backup.",
+        )
+    seal_run(locked, run_name(run.pk), events, at)
 
 
 def remove_expired(clock: Clock) -> None:

@@ -30,12 +30,13 @@ class AdditionView:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RunEvidence:
-    """A run as its evidence shows it. ``verification`` is None while the run goes on, or is not sealed yet.
+    """A run as its evidence shows it. ``verification`` is None while the run goes on; ``report`` is None
+    where its log was touched so that it cannot be read.
 
     ``legal_hold`` is why it is kept beyond its time; ``leaves_at`` when retention would remove it.
     """
 
-    report: Report
+    report: Report | None
     verification: Verification | None
     sealed_at: datetime | None
     additions: tuple[AdditionView, ...]
@@ -159,13 +160,14 @@ class ServiceProof:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PlanProof:
-    """A plan over a year. ``due_at`` is when its proof goes stale."""
+    """A plan over a year. A proof holds for ``holds_days``; ``due_at`` is when the last one goes stale."""
 
     plan: str
     name: str
     owner: str
     marks: tuple[ProofMark, ...]
     services: tuple[ServiceProof, ...]
+    holds_days: int
     last_at: datetime | None
     due_at: datetime | None
     overdue: bool

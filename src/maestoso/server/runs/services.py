@@ -37,6 +37,7 @@ from maestoso.server.runs.shapes import Control, StartRun
 
 log = logging.getLogger("maestoso.runs")
 LONGEST_KEY = 100
+LONGEST_REASON = 500
 
 
 def find_run(pk: int) -> Run:
@@ -70,25 +71,32 @@ def start_run(wanted: StartRun, *, by: str, key: str, at: datetime) -> Run:
             f"Type {row.code} to confirm it.",
             field="body.confirm",
         )
+    reason = wanted.reason.strip()
+    if len(reason) > LONGEST_REASON:
+        raise BadValue(
+            "The reason is too long.", f"Give up to {LONGEST_REASON} characters.", field="body.reason"
+        )
     version = row.version()
     ctx = context(version.core(), version.number, at)
     try:
         if kind == "re-protect":
             return reprotect(ctx, pace=wanted.options.pace, by=by, at=at, key=key)
         options = judgement.read_options(ctx, wanted.options, at)
-        return create_run(ctx, options, by=by, at=at, key=key)
+        return create_run(ctx, options, by=by, at=at, key=key, reason=reason)
     except IntegrityError:
         # The same key arrived twice at once; the other one was first.
         return Run.objects.get(request_key=key)
 
 
 @transaction.atomic
-def create_run(ctx: Context, options: Options, *, by: str, at: datetime, key: str | None = None) -> Run:
+def create_run(
+    ctx: Context, options: Options, *, by: str, at: datetime, key: str | None = None, reason: str = ""
+) -> Run:
     """Write a run's row, steps and first event; the engine finds it there."""
     run = _row(ctx, options.kind, by=by, at=at, key=key)
     mark = f"{options.kind[0]}{run.pk}"
     judged = assess(ctx, options, mark, measured(ctx.plan.target))
-    return _begin(run, _allowed(judged), judged.findings, by=by, at=at)
+    return _begin(run, _allowed(judged), judged.findings, by=by, at=at, reason=reason)
 
 
 @transaction.atomic
@@ -143,11 +151,11 @@ def _row(ctx: Context, kind: Kind, *, by: str, at: datetime, key: str | None) ->
 
 
 def _begin(
-    run: Run, inputs: RunInputs, findings: tuple[Finding, ...], *, by: str, at: datetime
-) -> Run:  # fmt: skip
+    run: Run, inputs: RunInputs, findings: tuple[Finding, ...], *, by: str, at: datetime, reason: str = ""
+) -> Run:
     """The first event holds what the run is compiled from, and what its report says of its beginning."""
     names = dict(Site.objects.filter(code__in=(run.source, run.target)).values_list("code", "name"))
-    told = {"inputs": to_data(inputs), "findings": to_data(findings), "sites": names}
+    told = {"inputs": to_data(inputs), "findings": to_data(findings), "sites": names, "reason": reason}
     first = Event(seq=1, at=at, run_s=0.0, kind="run.started", data=told, by=by)
     state = RunState(first)
     RunStep.objects.bulk_create(

@@ -19,12 +19,14 @@ from maestoso.server.plans.shapes import RunOptions
 class StartRun:
     """Start a run of the newest version of a plan. ``options`` are those of the preflight.
 
-    ``confirm`` is the code of the plan, typed again, for a run that moves production.
+    ``confirm`` is the code of the plan, typed again, for a run that moves production. ``reason`` is why it is
+    started in spite of what preflight warns of; it is kept in the evidence.
     """
 
     plan: str
     options: RunOptions = field(default_factory=RunOptions)
     confirm: str = ""
+    reason: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -199,6 +199,10 @@ useKeys([
         <section>
           <h2>Facts</h2>
           <dl>
+            <template v-if="status.outcome">
+              <dt>Evidence</dt>
+              <dd><RouterLink :to="`/runs/${status.id}/evidence`">Report, seal and notes</RouterLink></dd>
+            </template>
             <dt>Landings</dt>
             <dd><RouterLink :to="`/runs/${status.id}/landings`">Planned and actual addresses</RouterLink></dd>
             <dt>Run</dt>

@@ -1,86 +1,217 @@
 <script setup lang="ts">
-import { useQuery } from "@tanstack/vue-query";
-import { computed } from "vue";
-import { useRouter } from "vue-router";
-import { api, take } from "@/api/client";
+import { useInfiniteQuery, useQuery } from "@tanstack/vue-query";
+import { computed, ref } from "vue";
+import { useRoute, useRouter } from "vue-router";
+import { ApiError, api, take } from "@/api/client";
+import { useSiteLine } from "@/api/queries";
 import type { RunLine } from "@/api/types";
+import { FIELDS, KINDS, OUTCOMES, asQuery, asked, filterOf, type RunFilter } from "@/features/runs/runFilter";
 import ProblemNote from "@/ui/ProblemNote.vue";
-import { clock, count, moment } from "@/ui/format";
+import { useAct } from "@/ui/act";
+import { clock, count, duration, moment } from "@/ui/format";
 
+const PAGE = 100;
+const route = useRoute();
 const router = useRouter();
-const { data, error } = useQuery({
-  queryKey: ["runs"],
-  queryFn: () => take(api.GET("/api/v1/runs")),
+const filter = computed(() => filterOf(route.query));
+const narrowed = computed(() => FIELDS.some((name) => filter.value[name]));
+const { data: line } = useSiteLine(ref(true));
+const { data, error, fetchNextPage, hasNextPage } = useInfiniteQuery({
+  queryKey: ["runs", filter],
+  queryFn: ({ pageParam }) => {
+    const query = { ...asked(filter.value), ...(pageParam ? { before: pageParam } : {}) };
+    return take(api.GET("/api/v1/runs", { params: { query: query as { kind?: "test"; before?: number } } }));
+  },
+  initialPageParam: 0,
+  getNextPageParam: (last: RunLine[]) => (last.length === PAGE ? last.at(-1)?.id : undefined),
+  placeholderData: (before) => before,
+  retry: (tries, problem) => !(problem instanceof ApiError) && tries < 3,
   refetchInterval: 4000,
 });
-const active = computed(() => (data.value ?? []).filter((run) => !run.outcome).length);
+const runs = computed(() => data.value?.pages.flat() ?? []);
+const active = computed(() => runs.value.filter((run) => !run.outcome).length);
+const more = computed(() => (hasNextPage.value ? "more than " : ""));
+
+function narrow(name: keyof RunFilter, value: string) {
+  void router.replace({ query: asked({ ...filter.value, [name]: value }) });
+}
+
+const { data: views } = useQuery({ queryKey: ["run-views"], queryFn: () => take(api.GET("/api/v1/run-views")) });
+const { problem, act } = useAct();
+const naming = ref(false);
+const name = ref("");
+async function keep() {
+  await act(() => take(api.PUT("/api/v1/run-views", { body: { name: name.value.trim(), query: asQuery(filter.value) } })));
+  if (!problem.value) naming.value = false;
+}
+const forget = (one: string) => act(() => take(api.DELETE("/api/v1/run-views", { params: { query: { name: one } } })));
+
+const chosen = ref<number[]>([]);
+const pair = computed(() => {
+  const found = runs.value.filter((run) => chosen.value.includes(run.id) && run.outcome && !run.removed);
+  return found.length === 2 && chosen.value.length === 2 && found[0]?.plan === found[1]?.plan ? found.map((run) => run.id) : null;
+});
+const archive = computed(() => `/api/v1/evidence/archive.zip${chosen.value.length ? `?runs=${chosen.value.join(",")}` : ""}`);
+
 const shapes: Record<string, string> = { passed: "✓ passed", failed: "✕ failed", inconclusive: "? inconclusive", aborted: "– aborted", committed: "✓ committed", "rolled back": "↶ rolled back", protected: "✓ protected" };
 const late = (run: RunLine) => run.ready_s !== null && run.ready_s > run.rto_objective_s;
 </script>
 
 <template>
   <div class="page">
-    <ProblemNote v-if="error && !data" :error="error" />
-    <template v-if="data">
-      <h1 class="sentence">
-        <template v-if="!data.length">Nothing was ever run. The proof of a plan begins with its first test.</template>
-        <template v-else>
-          {{ count(data.length, "run") }} so far, <b>{{ active || "none" }}</b> under way.
-        </template>
-      </h1>
-      <div class="scroll">
-        <table v-if="data.length">
-          <thead>
-            <tr>
-              <th>Run</th>
-              <th>Plan</th>
-              <th>Kind</th>
-              <th>Direction</th>
-              <th>Started</th>
-              <th>By</th>
-              <th>Time to recover</th>
-              <th>Outcome</th>
-              <th>Notes</th>
-            </tr>
-          </thead>
-          <tbody>
-            <tr v-for="run in data" :key="run.id" @click="router.push(`/runs/${run.id}`)">
-              <td class="mono">
-                <RouterLink :to="`/runs/${run.id}`">{{ run.id }}</RouterLink>
-              </td>
-              <td>{{ run.plan_name }} <span class="quiet">v{{ run.plan_version }}</span></td>
-              <td><span :class="`kind-${run.kind}`">{{ run.kind }}</span></td>
-              <td class="mono">{{ run.source }} → {{ run.target }}</td>
-              <td>{{ moment(run.started_at) }}</td>
-              <td>{{ run.started_by }}</td>
-              <td class="mono" :class="{ bad: late(run) }">
-                <template v-if="run.ready_s !== null">{{ clock(run.ready_s) }} of {{ clock(run.rto_objective_s) }}{{ late(run) ? " ✕" : "" }}</template>
-                <template v-else>–</template>
-              </td>
-              <td :class="{ bad: run.outcome === 'failed' }">{{ shapes[run.outcome] ?? "◔ under way" }}</td>
-              <td class="notes">{{ run.notes }}</td>
-            </tr>
-          </tbody>
-        </table>
-      </div>
-    </template>
+    <h1 class="sentence">
+      <template v-if="!data">Everything that was ever run.</template>
+      <template v-else-if="!runs.length && !narrowed">Nothing was ever run. The proof of a plan begins with its first test.</template>
+      <template v-else-if="!runs.length">No run fits these filters.</template>
+      <template v-else>
+        {{ more }}{{ count(runs.length, "run") }} {{ narrowed ? "fit" : "so far" }}, <b>{{ active || "none" }}</b> under way.
+      </template>
+    </h1>
+    <ProblemNote v-if="error" :error="error" />
+    <ProblemNote v-if="problem" :error="problem" />
+
+    <form class="filters" aria-label="Filters" @submit.prevent>
+      <label>Plan
+        <select class="entry" :value="filter.plan" @change="narrow('plan', ($event.target as HTMLSelectElement).value)">
+          <option value="">all</option>
+          <option v-for="plan in line?.plans ?? []" :key="plan.code" :value="plan.code">{{ plan.name }}</option>
+        </select>
+      </label>
+      <label>Kind
+        <select class="entry" :value="filter.kind" @change="narrow('kind', ($event.target as HTMLSelectElement).value)">
+          <option value="">all</option>
+          <option v-for="kind in KINDS" :key="kind">{{ kind }}</option>
+        </select>
+      </label>
+      <label>Outcome
+        <select class="entry" :value="filter.outcome" @change="narrow('outcome', ($event.target as HTMLSelectElement).value)">
+          <option value="">all</option>
+          <option v-for="outcome in OUTCOMES" :key="outcome">{{ outcome }}</option>
+        </select>
+      </label>
+      <label>From <input class="entry" type="date" :value="filter.since" @change="narrow('since', ($event.target as HTMLInputElement).value)" /></label>
+      <label>To <input class="entry" type="date" :value="filter.until" @change="narrow('until', ($event.target as HTMLInputElement).value)" /></label>
+      <label>Words <input class="entry" type="search" :value="filter.find" placeholder="plan, notes, person" maxlength="200" @change="narrow('find', ($event.target as HTMLInputElement).value)" /></label>
+    </form>
+    <p v-if="narrowed || views?.length" class="views">
+      <span v-for="view in views ?? []" :key="view.name" class="view">
+        <RouterLink :to="`/runs?${view.query}`" :class="{ on: view.query === asQuery(filter) }">{{ view.name }}</RouterLink>
+        <button class="link" :aria-label="`Forget the view ${view.name}`" @click="forget(view.name)">✕</button>
+      </span>
+      <template v-if="narrowed">
+        <button v-if="!naming" class="link" @click="naming = true">Keep this view …</button>
+        <form v-else class="naming" @submit.prevent="keep">
+          <input v-model="name" class="entry" aria-label="Name of the view" placeholder="Name of the view" maxlength="80" required />
+          <button class="btn" :disabled="!name.trim()">Keep it</button>
+        </form>
+        <RouterLink to="/runs">All runs</RouterLink>
+      </template>
+    </p>
+
+    <p v-if="runs.length" class="do">
+      <RouterLink v-if="pair" class="btn" :to="`/runs/${pair[0]}/compared/${pair[1]}`">Compare the two</RouterLink>
+      <button v-else class="btn" disabled title="Select two runs of one plan that have ended">Compare the two</button>
+      <a class="btn" :href="archive" download>{{ chosen.length ? `Export ${count(chosen.length, "run")} for an auditor` : "Export all for an auditor" }}</a>
+      <span class="quiet">Select two of a plan to compare them.</span>
+    </p>
+    <div v-if="runs.length" class="scroll">
+      <table>
+        <thead>
+          <tr>
+            <th><span class="hidden">Select</span></th>
+            <th>Run</th>
+            <th>Plan</th>
+            <th>Kind</th>
+            <th>Started</th>
+            <th>Time to recover</th>
+            <th>Oldest point</th>
+            <th>Outcome</th>
+            <th>Evidence</th>
+            <th>Notes</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="run in runs" :key="run.id" @click="router.push(run.removed ? `/runs/${run.id}/evidence` : `/runs/${run.id}`)">
+            <td @click.stop><input v-model="chosen" type="checkbox" :value="run.id" :aria-label="`Select run ${run.id}`" :disabled="!run.sealed || run.removed" /></td>
+            <td class="mono">
+              <RouterLink :to="`/runs/${run.id}`" @click.stop>{{ run.id }}</RouterLink>
+            </td>
+            <td>{{ run.plan_name }}<small class="quiet">version {{ run.plan_version }}, <span class="mono">{{ run.source }} → {{ run.target }}</span></small></td>
+            <td><span :class="`kind-${run.kind}`">{{ run.kind }}</span></td>
+            <td>{{ moment(run.started_at) }}<small class="quiet">{{ run.started_by }}</small></td>
+            <td class="mono" :class="{ bad: late(run) }">
+              <template v-if="run.ready_s !== null">{{ clock(run.ready_s) }} of {{ clock(run.rto_objective_s) }}{{ late(run) ? " ✕" : "" }}</template>
+              <template v-else>–</template>
+            </td>
+            <td>{{ run.rpo_s === null ? "–" : duration(run.rpo_s) }}</td>
+            <td :class="{ bad: run.outcome === 'failed' }">{{ shapes[run.outcome] ?? "◔ under way" }}</td>
+            <td @click.stop>
+              <RouterLink v-if="run.sealed" :to="`/runs/${run.id}/evidence`">{{ run.removed ? "let go" : "report" }}</RouterLink>
+              <span v-else class="quiet">–</span>
+              <span v-if="run.additions" class="quiet" :title="count(run.additions, 'addition')"> +{{ run.additions }}</span>
+              <span v-if="run.legal_hold" :title="`Held: ${run.legal_hold}`"> ⚖ held</span>
+            </td>
+            <td class="notes">{{ run.notes }}</td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
+    <p v-if="hasNextPage"><button class="btn" @click="fetchNextPage()">Older runs</button></p>
   </div>
 </template>
 
 <style scoped>
+.filters {
+  display: flex;
+  flex-wrap: wrap;
+  gap: var(--gap-2) var(--gap-3);
+  margin-top: var(--gap-3);
+}
+.filters label {
+  color: var(--ink-2);
+}
+.filters .entry {
+  display: block;
+}
+.views {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: var(--gap-3);
+  margin-top: var(--gap-2);
+  min-height: 26px;
+}
+.view .on {
+  font-weight: 700;
+}
+.naming {
+  display: flex;
+  gap: var(--gap-2);
+}
+.do {
+  display: flex;
+  align-items: center;
+  gap: var(--gap-2);
+  margin-top: var(--gap-2);
+}
+.hidden {
+  position: absolute;
+  clip-path: inset(50%);
+}
 .scroll {
   overflow-x: auto;
 }
 table {
   width: 100%;
   border-collapse: collapse;
-  margin-top: var(--gap-3);
+  margin-top: var(--gap-2);
 }
 th {
   text-align: left;
   color: var(--ink-2);
   padding: 8px 12px 8px 0;
   border-bottom: 1px solid var(--rule);
+  white-space: nowrap;
 }
 td {
   padding: 8px 12px 8px 0;
@@ -91,6 +222,10 @@ td {
 td.notes {
   white-space: normal;
   color: var(--ink-2);
+  min-width: 200px;
+}
+small {
+  display: block;
 }
 tr {
   cursor: pointer;

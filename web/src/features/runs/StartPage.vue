@@ -103,6 +103,8 @@ const shown = computed(() => {
     return severity === "none" ? [] : [{ ...finding, severity }];
   });
 });
+const warned = computed(() => shown.value.filter((finding) => finding.severity === "warns").length);
+const reason = ref("");
 const confirmed = computed(() => !live.value || confirm.value.trim() === code.value);
 const mayStart = computed(() => !starting.value && !!preflight.value && !preflight.value.blocking.length && confirmed.value);
 const presses: Record<RunKind, string> = { test: "Start the test", planned: "Start the planned failover", disaster: "Start the disaster failover", "re-protect": "Start the re-protect" };
@@ -125,7 +127,7 @@ async function start() {
     const run = await take(
       api.POST("/api/v1/runs", {
         params: { header: { "Idempotency-Key": key } },
-        body: { plan: code.value, confirm: confirm.value.trim(), options: options.value },
+        body: { plan: code.value, confirm: confirm.value.trim(), reason: reason.value.trim(), options: options.value },
       }),
     );
     await client.invalidateQueries();
@@ -197,6 +199,10 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
             </li>
             <li v-if="!preflight.blocking.length"><span aria-hidden="true">✓</span> Nothing blocks it.</li>
           </ul>
+          <label v-if="preflight && !preflight.blocking.length && warned" class="reason">
+            Why in spite of {{ count(warned, "warning") }}? <span class="quiet">kept in the evidence</span>
+            <el-input v-model="reason" maxlength="500" aria-label="Why in spite of the warnings" />
+          </label>
           <ProblemNote v-if="preflightError" :error="preflightError" />
         </section>
         <section>
@@ -329,6 +335,10 @@ h2 .link {
 }
 .checks .blocks {
   color: var(--disaster);
+}
+.reason {
+  display: block;
+  margin-top: var(--gap-2);
 }
 .choice {
   display: flex;

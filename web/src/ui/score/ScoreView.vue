@@ -19,8 +19,10 @@ const props = withDefaults(
     ended?: boolean;
     maxHeight?: string;
     editable?: boolean;
+    /** The last second on the axis, where it must be that of another score too. */
+    ends?: number;
   }>(),
-  { now: null, selected: () => [], dependencies: () => [], likely: null, lost: () => [], ended: false, maxHeight: "none", editable: false },
+  { ends: 0, now: null, selected: () => [], dependencies: () => [], likely: null, lost: () => [], ended: false, maxHeight: "none", editable: false },
 );
 const emit = defineEmits<{ pick: [workload: string, event: MouseEvent]; step: [id: string]; delay: [workload: string, seconds: number] }>();
 
@@ -44,8 +46,8 @@ onScopeDispose(() => observer.disconnect());
 const running = computed(() => props.now !== null);
 const narrow = computed(() => width.value < 520);
 const left = computed(() => (narrow.value ? 118 : running.value ? 214 : 150));
-const cleaning = computed(() => props.steps.some((step) => AFTER.includes(step.phase) && step.start_s !== null));
-const end = computed(() => extent(props.steps, props.objective, props.now, cleaning.value));
+const cleaning = computed(() => running.value && props.steps.some((step) => AFTER.includes(step.phase) && step.start_s !== null));
+const end = computed(() => Math.max(extent(props.steps, props.objective, props.now, cleaning.value), props.ends));
 const rows = computed(() => rowsOf(props.steps, props.waves, props.now, props.lost));
 const height = computed(() => AXIS.value + rows.value.length * ROW + FOOT);
 const inner = computed(() => Math.max(width.value - left.value - 14, 60));

@@ -68,13 +68,18 @@ function bar(step: ScoreStep, now: number | null): Bar[] {
   const often = step.decides ? `, decides the time in ${Math.round(step.decides * 100)} % of runs` : "";
   const title = `${step.workload ?? ""} ${step.title}`.trim() + often;
   const bars: Bar[] = [{ step: step.id, mark, from, to, ahead, title }];
+  for (const [at, earlier] of step.tries.entries()) {
+    const told = `${title}, try ${at + 1} failed`;
+    bars.push({ step: step.id, mark, from: earlier.from_s, to: earlier.to_s, ahead: false, title: told }, { step: step.id, mark: "fail", from: earlier.to_s, to: earlier.to_s, ahead: false, title: told });
+  }
   // A running step has a part that is still ahead.
   if (!ahead && step.finish_s === null && step.expected_finish_s > to + SECONDS_AHEAD_SHOWN && !step.person) {
     bars.push({ step: step.id, mark, from: to, to: step.expected_finish_s, ahead: true, title });
   }
   if (step.delay_s > 0) {
-    const begin = Math.max(from - step.delay_s, 0);
-    const rest: Bar = { step: step.id, mark: "rest", from: begin, to: from, ahead, title: step.verb === "pause" ? title : `Boot delay ${step.delay_s} s` };
+    const first = step.tries[0]?.from_s ?? from;
+    const begin = Math.max(first - step.delay_s, 0);
+    const rest: Bar = { step: step.id, mark: "rest", from: begin, to: first, ahead, title: step.verb === "pause" ? title : `Boot delay ${step.delay_s} s` };
     if (step.verb === "pause") return [rest];
     bars.unshift(rest);
   }
@@ -210,7 +215,7 @@ function row(
   lost: string[],
 ): Row {
   const sorted = [...steps].sort((a, b) => span(a, now)[0] - span(b, now)[0]);
-  const bars = merged(sorted.flatMap((step) => bar(step, now)));
+  const bars = merged(sorted.flatMap((step) => bar(step, now)).sort((a, b) => a.from - b.from));
   const boot = steps.filter((step) => step.phase === "bring-up");
   const [state, stateTone] = workload ? stateOf(steps, lost) : holdState(steps);
   const high = boot.filter((step) => step.high_s !== null && step.verb !== "hold").at(-1);

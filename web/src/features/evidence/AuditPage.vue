@@ -1,0 +1,123 @@
+<script setup lang="ts">
+// What people changed: who, when, from where, what was there before and after.
+import { useInfiniteQuery } from "@tanstack/vue-query";
+import { computed, ref } from "vue";
+import { useRoute, useRouter } from "vue-router";
+import { ApiError, api, take } from "@/api/client";
+import EvidenceTabs from "@/features/evidence/EvidenceTabs.vue";
+import ProblemNote from "@/ui/ProblemNote.vue";
+import { count, moment } from "@/ui/format";
+
+const FIELDS = ["by", "since", "find"] as const;
+const route = useRoute();
+const router = useRouter();
+const filter = computed(() => Object.fromEntries(FIELDS.flatMap((name) => (typeof route.query[name] === "string" && route.query[name] ? [[name, route.query[name]]] : []))) as { by?: string; since?: string; find?: string });
+const { data, error, fetchNextPage, hasNextPage } = useInfiniteQuery({
+  queryKey: ["audit", filter],
+  queryFn: ({ pageParam }) => take(api.GET("/api/v1/audit", { params: { query: { ...filter.value, ...(pageParam ? { before: pageParam } : {}) } } })),
+  initialPageParam: 0,
+  getNextPageParam: (last, pages) => {
+    const got = pages.reduce((sum, page) => sum + page.lines.length, 0);
+    return got < last.total ? last.lines.at(-1)?.number : undefined;
+  },
+  placeholderData: (before) => before,
+  retry: (tries, refused) => !(refused instanceof ApiError) && tries < 3,
+});
+const first = computed(() => data.value?.pages[0]);
+const lines = computed(() => data.value?.pages.flatMap((page) => page.lines) ?? []);
+const file = computed(() => `/api/v1/audit.jsonl?${new URLSearchParams(filter.value as Record<string, string>).toString()}`);
+const narrow = (name: string, value: string) => void router.replace({ query: Object.fromEntries(Object.entries({ ...filter.value, [name]: value }).filter(([, one]) => one)) });
+const open = ref(0);
+
+interface Change {
+  what: string;
+  before: Record<string, unknown> | null;
+  after: Record<string, unknown> | null;
+}
+const changes = (text: string): Change[] => JSON.parse(text) as Change[];
+const short = (value: unknown) => {
+  const text = value === undefined || value === null || value === "" ? "nothing" : typeof value === "string" ? value : JSON.stringify(value);
+  return text.length > 400 ? `${text.slice(0, 400)} …` : text;
+};
+/** Every field that differs, with both its values. */
+const fields = (one: Change) => [...new Set([...Object.keys(one.before ?? {}), ...Object.keys(one.after ?? {})])].map((name) => ({ name, before: short(one.before?.[name]), after: short(one.after?.[name]) }));
+const verb = (one: Change) => (one.before === null ? "made" : one.after === null ? "removed" : "changed");
+</script>
+
+<template>
+  <div class="page">
+    <h1 class="sentence">
+      <template v-if="!first">Everything that people change is written down here.</template>
+      <template v-else-if="first.touched !== null"><span class="bad">✕ The trail was touched: entry {{ first.touched }} is not the one that was written.</span></template>
+      <template v-else-if="!lines.length">Nobody changed anything{{ Object.keys(filter).length ? " that fits these filters" : " yet" }}.</template>
+      <template v-else>{{ count(first.total, "change") }}{{ Object.keys(filter).length ? " fit these filters" : " by " + count(first.people.length, "person", "people") }}; <b>every entry is as it was written.</b></template>
+    </h1>
+    <p class="under">Each entry carries the hash of the one before. Secrets are never in it. What runs do is in their own logs.</p>
+    <EvidenceTabs />
+    <ProblemNote v-if="error" :error="error" />
+    <form class="filters" aria-label="Filters" @submit.prevent>
+      <label>Who
+        <select class="entry" :value="filter.by ?? ''" @change="narrow('by', ($event.target as HTMLSelectElement).value)">
+          <option value="">everybody</option>
+          <option v-for="name in first?.people ?? []" :key="name">{{ name }}</option>
+        </select>
+      </label>
+      <label>From <input class="entry" type="date" :value="filter.since" @change="narrow('since', ($event.target as HTMLInputElement).value)" /></label>
+      <label>Words <input class="entry" type="search" :value="filter.find" placeholder="plan, group, drill …" maxlength="200" @change="narrow('find', ($event.target as HTMLInputElement).value)" /></label>
+      <a class="btn" :href="file" download>As JSON lines, signed</a>
+    </form>
+    <table v-if="lines.length" class="lines">
+      <thead><tr><th>No.</th><th>When</th><th>Who</th><th>From where</th><th>What they did</th><th>To what</th></tr></thead>
+      <tbody>
+        <template v-for="one in lines" :key="one.number">
+          <tr :data-entry="one.number">
+            <td class="mono">{{ one.number }}</td>
+            <td class="mono">{{ moment(one.at, true) }}</td>
+            <td>{{ one.by || "nobody signed in" }}</td>
+            <td class="mono quiet">{{ one.address }}</td>
+            <td><button class="link" :aria-expanded="open === one.number" @click="open = open === one.number ? 0 : one.number">{{ one.did || `${one.method} ${one.path}` }} {{ open === one.number ? "▾" : "▸" }}</button></td>
+            <td class="mono quiet">{{ one.path }}</td>
+          </tr>
+          <tr v-if="open === one.number">
+            <td />
+            <td colspan="5">
+              <template v-for="(change, i) in changes(one.changed)" :key="i">
+                <p><b>{{ change.what }}</b> {{ verb(change) }}</p>
+                <ul class="fields">
+                  <li v-for="field in fields(change)" :key="field.name"><span class="mono">{{ field.name }}</span> <span class="quiet">{{ field.before }}</span> → {{ field.after }}</li>
+                </ul>
+              </template>
+              <details v-if="one.sent !== 'null'" :open="!changes(one.changed).length"><summary>What was sent</summary><pre class="mono">{{ one.sent }}</pre></details>
+            </td>
+          </tr>
+        </template>
+      </tbody>
+    </table>
+    <p v-if="hasNextPage"><button class="btn" @click="fetchNextPage()">Older entries</button></p>
+  </div>
+</template>
+
+<style scoped>
+.filters {
+  display: flex;
+  flex-wrap: wrap;
+  gap: var(--gap-3);
+  align-items: flex-end;
+  margin: var(--gap-3) 0 var(--gap-2);
+}
+.filters label {
+  color: var(--ink-2);
+}
+.filters .entry {
+  display: block;
+}
+.fields li {
+  overflow-wrap: anywhere;
+  padding-left: var(--gap-3);
+}
+pre {
+  font-size: var(--text-s);
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+}
+</style>

@@ -1,0 +1,103 @@
+<script setup lang="ts">
+// In whose name reports speak, and how long runs are kept; what it looks like is beside it.
+import { useQuery } from "@tanstack/vue-query";
+import { computed, ref, watch } from "vue";
+import { api, take } from "@/api/client";
+import { asFile } from "@/api/upload";
+import EvidenceTabs from "@/features/evidence/EvidenceTabs.vue";
+import ProblemNote from "@/ui/ProblemNote.vue";
+import { useAct } from "@/ui/act";
+
+const { data, error } = useQuery({ queryKey: ["report-style"], queryFn: () => take(api.GET("/api/v1/evidence/style")), refetchOnWindowFocus: false });
+const organisation = ref("");
+const words = ref("");
+const keep = ref(0);
+const based = ref(-1);
+// What is typed stays when the logo, or somebody else, changes the rest: then saving says so.
+watch(data, (now) => {
+  if (!now || based.value !== -1) return;
+  [organisation.value, words.value, keep.value, based.value] = [now.style.organisation, now.style.words, now.style.keep_days, now.revision];
+}, { immediate: true });
+const changed = computed(() => !!data.value && (organisation.value !== data.value.style.organisation || words.value !== data.value.style.words || keep.value !== data.value.style.keep_days));
+const said = ref("");
+const { problem, busy, act } = useAct();
+async function save() {
+  said.value = "";
+  await act(async () => {
+    const saved = await take(api.PUT("/api/v1/evidence/style", { headers: { "If-Match": `"${based.value}"` }, body: { organisation: organisation.value, words: words.value, keep_days: keep.value } }));
+    based.value = saved.revision;
+    said.value = "Saved. Reports look like this from now on, those of earlier runs too.";
+  });
+}
+async function logo(file: File | undefined) {
+  if (!file) return;
+  await act(async () => (based.value = (await take(api.PUT("/api/v1/evidence/logo", asFile(file)))).revision));
+}
+const noLogo = () => act(async () => (based.value = (await take(api.DELETE("/api/v1/evidence/logo"))).revision));
+
+const { data: sample, error: none } = useQuery({
+  queryKey: ["report-sample", based],
+  queryFn: async () => {
+    const reply = await fetch("/api/v1/evidence/sample.html");
+    if (!reply.ok) throw new Error("none");
+    return reply.text();
+  },
+  enabled: computed(() => based.value >= 0),
+  retry: false,
+});
+</script>
+
+<template>
+  <div class="page">
+    <h1 class="sentence">
+      <template v-if="data">Reports speak in the name of <b>{{ data.style.organisation }}</b>; runs are kept {{ data.style.keep_days ? `${data.style.keep_days} days` : "for ever" }}.</template>
+      <template v-else>How reports look.</template>
+    </h1>
+    <p class="under">{{ said || "Set once, for every report. The sealed log never changes with it." }}</p>
+    <EvidenceTabs />
+    <ProblemNote v-if="error && !data" :error="error" />
+    <div class="columns">
+      <form class="form" @submit.prevent="save">
+        <ProblemNote v-if="problem" :error="problem" />
+        <label>Organisation <input v-model="organisation" maxlength="120" required /></label>
+        <label>Words on the first page, in Markdown <textarea v-model="words" rows="5" maxlength="4000" placeholder="Who to ask; for whom this is; how it may be passed on." /></label>
+        <label>Keep runs for, days (0: for ever) <input v-model.number="keep" type="number" min="0" max="36500" class="short" /></label>
+        <p class="quiet">Then the log of a run is let go, unless there is a legal hold on it. Its line and its seal stay.</p>
+        <div class="buttons"><button class="btn main" :disabled="!changed || busy">Save it</button></div>
+        <h2>Logo</h2>
+        <p v-if="data?.style.logo"><img :src="`/api/v1/evidence/logo?${data.revision}`" alt="The logo of reports" /></p>
+        <p><label>PNG or JPEG, up to 512 KiB <input type="file" accept="image/png,image/jpeg" @change="logo(($event.target as HTMLInputElement).files?.[0])" /></label></p>
+        <p v-if="data?.style.logo"><button type="button" class="link" @click="noLogo">No logo</button></p>
+      </form>
+      <section aria-label="Preview">
+        <h2>So it looks</h2>
+        <p v-if="none" class="quiet">No run has ended yet, so there is nothing to show. <RouterLink to="/">Start a test first.</RouterLink></p>
+        <iframe v-else-if="sample" :srcdoc="sample" sandbox="" title="A report as it looks now" />
+      </section>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.columns {
+  display: grid;
+  grid-template-columns: 300px minmax(0, 1fr);
+  gap: var(--gap-5);
+  margin-top: var(--gap-4);
+}
+iframe {
+  width: 100%;
+  height: 70vh;
+  border: 1px solid var(--rule);
+  background: var(--sheet);
+}
+img {
+  max-width: 200px;
+  max-height: 64px;
+}
+@media (max-width: 900px) {
+  .columns {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
+</style>

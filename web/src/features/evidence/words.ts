@@ -1,0 +1,29 @@
+/** Kinds, phases and outcomes as reports say them. */
+export const kinds: Record<string, string> = {
+  test: "Isolated test",
+  planned: "Planned failover",
+  disaster: "Disaster failover",
+  "re-protect": "Re-protect",
+};
+export const phases: Record<string, string> = {
+  prepare: "preparing the landing",
+  "close-down": "closing down the source",
+  "hand-over": "handing over",
+  "bring-up": "bringing up",
+  judge: "judging",
+  cleanup: "cleanup",
+  commit: "commit",
+  "roll-back": "roll back",
+};
+/** A shape for every outcome, so that nothing is only colour. */
+export const shapes: Record<string, string> = {
+  passed: "✓",
+  committed: "✓",
+  "rolled back": "↶",
+  protected: "✓",
+  failed: "✕",
+  inconclusive: "?",
+  aborted: "–",
+};
+/** Outcomes of runs that prove something. */
+export const proves = (outcome: string) => ["passed", "committed", "rolled back"].includes(outcome);
