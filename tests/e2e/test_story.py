@@ -126,7 +126,7 @@ class ATestFromBeginningToEnd(Story):
         self.production_never_noticed(run)
 
         page.get_by_role("navigation").get_by_role("link", name="Runs").click()
-        row = page.get_by_role("row", name=re.compile(f"^{run} "))
+        row = page.get_by_role("row", name=re.compile(f"^Select run {run} "))
         expect(row).to_contain_text("passed")
         expect(row).to_contain_text("before the burst")
         page.get_by_role("navigation").get_by_role("link", name="Readiness").click()

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import asyncio
 import json
+import re
 import socket
 import tempfile
 import threading
 import time
+import unittest
+import zlib
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
@@ -26,6 +29,13 @@ from maestoso.server.runs import demo
 SCENARIO = Scenario(Path(__file__).resolve().parents[2] / "demo" / "tidewell")
 TOKEN = "token-for-tests"
 PASSWORD = "correct-horse-battery"
+
+
+def assert_tagged(case: unittest.TestCase, pdf: bytes) -> None:
+    """A PDF says of every part what it is, so that it can be read aloud."""
+    case.assertTrue(pdf.startswith(b"%PDF-"))
+    packed = re.findall(rb"stream\r?\n(.*?)\r?\nendstream", pdf, re.S)
+    case.assertTrue(any(b"/StructTreeRoot" in zlib.decompress(one) for one in packed if one[:1] == b"x"))
 
 
 class PracticeSites:

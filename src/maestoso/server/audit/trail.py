@@ -8,12 +8,13 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
-from django.db.models import Q, QuerySet
+from django.db.models import QuerySet
 
 from maestoso.core.evidence.chain import ROOT, link_text
 from maestoso.core.evidence.seal import signed
 from maestoso.server.audit.models import AuditEntry, AuditHead
 from maestoso.server.audit.record import written
+from maestoso.server.common.words import holding
 from maestoso.server.evidence.keys import current_key
 from maestoso.server.runs.listing import day
 
@@ -52,9 +53,7 @@ def found(asked: Mapping[str, str]) -> QuerySet[AuditEntry]:
         rows = rows.filter(by=asked["by"])
     if asked.get("since"):
         rows = rows.filter(at__gte=day(asked["since"], "since"))
-    for word in asked.get("find", "")[:200].split():
-        rows = rows.filter(Q(path__icontains=word) | Q(did__icontains=word) | Q(by__icontains=word))
-    return rows
+    return rows.filter(*holding(asked.get("find", ""), "path", "did", "by"))
 
 
 def page(asked: Mapping[str, str], before: int) -> AuditPage:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import IO, Any
 
 from rest_framework.parsers import BaseParser
+from rest_framework.request import Request
 
 
 def raw_body(most_bytes: int) -> type[BaseParser]:
@@ -19,3 +20,8 @@ def raw_body(most_bytes: int) -> type[BaseParser]:
             return stream.read(most_bytes + 1)
 
     return RawBody
+
+
+def body_of(request: Request) -> bytes:
+    """What was sent; nothing at all is not even parsed."""
+    return request.data if isinstance(request.data, bytes) else b""

@@ -139,8 +139,8 @@ def _note_times(row: DrillRow, drill: Drill, now: datetime, closed: list[Blackou
             DrillTime.objects.bulk_create(
                 DrillTime(drill=locked, at=one.at, until=one.until) for one in came if not one.left_out
             )
-        locked.looked_until = until
-        locked.save(update_fields=["looked_until"])
+        # Not by ``save``: no person changed anything, so nothing of it belongs in the audit trail.
+        DrillRow.objects.filter(pk=row.pk).update(looked_until=until)
 
 
 def _look_at(time: DrillTime, drill: Drill, now: datetime) -> None:

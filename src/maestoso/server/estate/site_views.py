@@ -14,7 +14,7 @@ from maestoso.core.errors import BadValue
 from maestoso.core.files import LARGEST_FILE
 from maestoso.core.model.estate import HostPool, Link, Network, StoragePool
 from maestoso.engine.clock import SystemClock
-from maestoso.server.common.raw_body import raw_body
+from maestoso.server.common.raw_body import body_of, raw_body
 from maestoso.server.common.shapes import read, reply, shape
 from maestoso.server.estate import drift, imports, picture, services
 from maestoso.server.estate.shapes import (
@@ -156,7 +156,7 @@ class ImportsView(APIView):
     )
     def post(self, request: Request) -> Response:
         """Read a CSV, JSON, OVF or OVA file and say what it would bring; nothing is written."""
-        raw = request.data if isinstance(request.data, bytes) else b""
+        raw = body_of(request)
         if len(raw) > LARGEST_FILE:
             raise BadValue("The file is too large.", f"Bring in at most {LARGEST_FILE // 2**20} MiB at once.")
         asked = {key: request.query_params.get(key, "") for key in ("site", "storage_pool", "network")}

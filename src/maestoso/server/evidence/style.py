@@ -74,6 +74,9 @@ def save_logo(body: bytes) -> None:
                 f"Give at most {MOST_PIXELS} in each direction.",
                 field="body",
             )
+        picture.verify()
+        # Whoever looked at it has read it to its end.
+        picture = Image.open(io.BytesIO(body), formats=["PNG", "JPEG"])
         drawn = io.BytesIO()
         picture.convert("RGBA").save(drawn, format="PNG")
     except (UnidentifiedImageError, OSError, ValueError, SyntaxError) as error:

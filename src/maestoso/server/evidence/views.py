@@ -17,7 +17,7 @@ from maestoso.core.evidence.check_by_hand import SCRIPT
 from maestoso.core.evidence.evidence_file import Verification, verify
 from maestoso.core.evidence.report import Report, report
 from maestoso.engine.clock import SystemClock
-from maestoso.server.common.raw_body import raw_body
+from maestoso.server.common.raw_body import body_of, raw_body
 from maestoso.server.common.shapes import if_match, number, read, reply, shape
 from maestoso.server.common.streams import in_threads
 from maestoso.server.evidence import documents, keys, picture, services, style
@@ -166,7 +166,12 @@ class FilesView(APIView):
         """Add a file of up to 10 MiB; its SHA-256 is signed."""
         asked = request.query_params
         row = services.add_file(
-            pk, asked.get("name", ""), asked.get("type", ""), request.data, by=_who(request), at=CLOCK.now()
+            pk,
+            asked.get("name", ""),
+            asked.get("type", ""),
+            body_of(request),
+            by=_who(request),
+            at=CLOCK.now(),
         )
         return reply(picture.addition(row, row.run), 201)
 
@@ -218,7 +223,7 @@ class VerifyView(APIView):
     )
     def post(self, request: Request) -> Response:
         """Whether the events are those that were sealed, and with a key of this installation."""
-        return reply(verify(_text(request.data), keys.public_keys()))
+        return reply(verify(_text(body_of(request)), keys.public_keys()))
 
 
 class KeysView(APIView):
@@ -274,7 +279,7 @@ class LogoView(APIView):
     )
     def put(self, request: Request) -> Response:
         """A PNG or JPEG picture of up to 512 KiB."""
-        style.save_logo(request.data)
+        style.save_logo(body_of(request))
         return _style(style.style_row())
 
     @extend_schema(operation_id="removeReportLogo", responses={200: shape(ReportStyleView)})

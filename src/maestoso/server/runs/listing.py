@@ -6,9 +6,10 @@ from collections.abc import Mapping
 from datetime import UTC, date, datetime, time, timedelta
 from urllib.parse import parse_qsl
 
-from django.db.models import Prefetch, Q, QuerySet
+from django.db.models import Prefetch, QuerySet
 
 from maestoso.core.errors import BadValue, NotFound
+from maestoso.server.common.words import holding
 from maestoso.server.evidence.models import Addition
 from maestoso.server.runs.models import Run, SavedView
 
@@ -35,9 +36,8 @@ def found(asked: Mapping[str, str]) -> QuerySet[Run]:
         rows = rows.filter(started_at__gte=day(asked["since"], "since"))
     if asked.get("until"):
         rows = rows.filter(started_at__lt=day(asked["until"], "until") + timedelta(days=1))
-    for word in asked.get("find", "")[:200].split():
-        named = Q(plan_name__icontains=word) | Q(notes__icontains=word) | Q(started_by__icontains=word)
-        rows = rows.filter(named | Q(additions__text__icontains=word)).distinct()
+    for word in holding(asked.get("find", ""), "plan_name", "notes", "started_by", "additions__text"):
+        rows = rows.filter(word).distinct()
     return rows
 
 

@@ -1,0 +1,99 @@
+"""The audit trail: who changed what, from where, what was there before; chained, filtered, exported."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from joserfc import jws
+
+from maestoso.core.evidence.chain import ROOT, link_text
+from maestoso.server.audit.models import AuditEntry
+from maestoso.server.evidence import keys
+from tests.server.tidewell import Browser, Tidewell
+
+
+class Trail(Tidewell):
+    """Everything that people change."""
+
+    def page(self, query: str = "") -> Any:
+        reply = self.browser.get(f"/api/v1/audit?{query}")
+        self.assertEqual(reply.status_code, 200, reply.content[:300])
+        return reply.json()
+
+    def newest(self) -> Any:
+        return self.page()["lines"][0]
+
+    def test_a_change_says_who_when_from_where_and_what_was_before(self) -> None:
+        before = self.page()["total"]
+        self.browser.send("PUT", "/run-views", {"name": "Failures", "query": "outcome=failed"})
+        line = self.newest()
+        self.assertEqual((line["by"], line["address"], line["method"]), ("ann", "127.0.0.1", "PUT"))
+        self.assertEqual(
+            (line["path"], line["did"]), ("run-views", "Name a filter, or give a name another one")
+        )
+        self.assertEqual((line["number"], self.page()["total"]), (before + 1, before + 1))
+
+    def test_what_a_record_said_before_and_after_stands_beside_each_other(self) -> None:
+        drill = {"plan": "HARB", "name": "One", "starts": "2027-01-05T06:30", "time_zone": "Europe/Lisbon"}
+        made = self.browser.send("POST", "/drills", drill).json()["drills"][-1]
+        changed = self.browser.send(
+            "PUT", f"/drills/{made['id']}", {**drill, "name": "Two"}, **{"If-Match": '"1"'}
+        )
+        self.assertEqual(changed.status_code, 200)
+        (change,) = json.loads(self.newest()["changed"])
+        self.assertEqual((change["before"]["spec"]["name"], change["after"]["spec"]["name"]), ("One", "Two"))
+        self.assertNotIn("plan_code", change["after"])
+        self.browser.send("DELETE", f"/drills/{made['id']}")
+        gone = json.loads(self.newest()["changed"])
+        self.assertIsNone(gone[-1]["after"])
+
+    def test_secrets_and_passwords_never_stand_in_it(self) -> None:
+        reply = self.browser.send("PUT", "/secrets/feed-token", {"value": "swordfish-7"})
+        self.assertEqual(reply.status_code, 204, reply.content[:300])
+        Browser().sign_in("ben")
+        everything = "".join(json.dumps([entry.sent, entry.changed]) for entry in AuditEntry.objects.all())
+        self.assertNotIn("swordfish-7", everything)
+        self.assertNotIn("correct-horse-battery", everything)
+        self.assertIn("(not shown)", everything)
+
+    def test_looking_and_what_was_refused_leave_no_entry(self) -> None:
+        before = self.page()["total"]
+        self.browser.get("/api/v1/readiness")
+        self.browser.send("POST", "/drills", {"plan": "NOPE"})
+        self.browser.send("POST", "/drills/try", {"plan": "HARB"})
+        self.assertEqual(self.page()["total"], before)
+
+    def test_entries_are_found_by_person_day_and_words(self) -> None:
+        ben = Browser()
+        ben.sign_in("ben")
+        ben.send("PUT", "/run-views", {"name": "x", "query": "kind=test"})
+        self.assertEqual({line["by"] for line in self.page("by=ben")["lines"]}, {"ben"})
+        self.assertIn("run-views", self.page("find=RUN-VIEWS")["lines"][0]["path"])
+        self.assertEqual(self.page("since=2199-01-01")["lines"], [])
+        self.problem(self.browser.get("/api/v1/audit?since=soon"), 400, "bad-value")
+        self.assertEqual(self.page()["people"], ["ann", "ben"])
+
+    def test_a_touched_or_missing_entry_is_named(self) -> None:
+        for name in ("a", "b", "c"):
+            self.browser.send("PUT", "/run-views", {"name": name, "query": ""})
+        self.assertIsNone(self.page()["touched"])
+        AuditEntry.objects.filter(number=2).update(by="somebody")
+        self.assertEqual(self.page()["touched"], 2)
+        AuditEntry.objects.filter(number=2).update(by="ann")
+        AuditEntry.objects.order_by("-number")[0].delete()
+        self.assertEqual(self.page()["touched"], self.page()["total"] + 1)
+
+    def test_the_export_is_chained_and_its_end_is_signed(self) -> None:
+        for name in ("a", "b"):
+            self.browser.send("PUT", "/run-views", {"name": name, "query": ""})
+        text = b"".join(self.browser.get("/api/v1/audit.jsonl")).decode()
+        *lines, last = map(json.loads, text.splitlines())
+        before = ROOT
+        for line in lines:
+            told = json.dumps(line["entry"], sort_keys=True, separators=(",", ":"), ensure_ascii=False)
+            before = link_text(before, told)
+            self.assertEqual(line["chain"], before)
+        signed = jws.deserialize_compact(last["seal"], keys.current_key(), algorithms=["Ed25519"])
+        said = json.loads(signed.payload)
+        self.assertEqual((said["entries"], said["head"]), (len(lines), before))
