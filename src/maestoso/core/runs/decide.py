@@ -9,6 +9,7 @@ from maestoso.core.planning.failover import ACKNOWLEDGE, DECISION
 from maestoso.core.planning.graph import TO_READY
 from maestoso.core.planning.isolated_test import LEAK_CHECK, VERDICT
 from maestoso.core.runs.events import Draft, Event
+from maestoso.core.runs.progress import measures
 from maestoso.core.runs.state import RunState
 from maestoso.core.scheduling.list_schedule import capacity
 
@@ -145,19 +146,14 @@ def _unattended(state: RunState, now: datetime) -> list[Draft]:
 def judged_by_itself(state: RunState) -> tuple[str, str]:
     """The verdict of an unattended test and why: passed only where nothing was passed over."""
     told = []
-    missed = [
-        step
-        for step in state.graph.steps
-        if step.phase in TO_READY
-        and state.steps[step.id].status == "skipped"
-        and state.steps[step.id].attempt
-    ]
+    missed = [step for step in state.graph.steps if step.phase in TO_READY and _passed_over(state, step.id)]
     if missed:
         named = [f"{step.workload}: {step.title}" if step.workload else step.title for step in missed[:3]]
         more = f" and {len(missed) - 3} more" if len(missed) > 3 else ""
         told.append(f"these did not go well: {', '.join(named)}{more}")
-    if state.run_s > state.inputs.plan.rto_s:
-        told.append(f"it took {state.run_s:.0f} s and should take {state.inputs.plan.rto_s} s at most")
+    took, objective = measures(state).rto_s, state.inputs.plan.rto_s
+    if took is not None and took > objective:
+        told.append(f"it took {took:.0f} s and should take {objective} s at most")
     if not told:
         return "passed", "Judged by itself: everything came up and answered, in time."
     return "inconclusive", f"It needs a look: {'; '.join(told)}."

@@ -72,19 +72,19 @@ const late = (run: RunLine) => run.ready_s !== null && run.ready_s > run.rto_obj
 
     <form class="filters" aria-label="Filters" @submit.prevent>
       <label>Plan
-        <select class="entry" :value="filter.plan" @change="narrow('plan', ($event.target as HTMLSelectElement).value)">
+        <select class="entry" aria-label="Plan" :value="filter.plan" @change="narrow('plan', ($event.target as HTMLSelectElement).value)">
           <option value="">all</option>
           <option v-for="plan in line?.plans ?? []" :key="plan.code" :value="plan.code">{{ plan.name }}</option>
         </select>
       </label>
       <label>Kind
-        <select class="entry" :value="filter.kind" @change="narrow('kind', ($event.target as HTMLSelectElement).value)">
+        <select class="entry" aria-label="Kind" :value="filter.kind" @change="narrow('kind', ($event.target as HTMLSelectElement).value)">
           <option value="">all</option>
           <option v-for="kind in KINDS" :key="kind">{{ kind }}</option>
         </select>
       </label>
       <label>Outcome
-        <select class="entry" :value="filter.outcome" @change="narrow('outcome', ($event.target as HTMLSelectElement).value)">
+        <select class="entry" aria-label="Outcome" :value="filter.outcome" @change="narrow('outcome', ($event.target as HTMLSelectElement).value)">
           <option value="">all</option>
           <option v-for="outcome in OUTCOMES" :key="outcome">{{ outcome }}</option>
         </select>
