@@ -2,18 +2,17 @@ import { onScopeDispose, ref } from "vue";
 import { ApiError } from "@/api/client";
 import type { Problem } from "@/api/types";
 
-/** Fetches a file that takes the server a while to make: how long it has been at it, and what it refused. */
-export function useDownload() {
+/** Fetches a file that takes the server a while to make; `beat` is called every second meanwhile. */
+export function useDownload(beat: () => void = () => undefined) {
   const busy = ref(false);
-  const seconds = ref(0);
   const problem = ref<unknown>(null);
   let timer = 0;
   onScopeDispose(() => window.clearInterval(timer));
 
   async function download(path: string, name: string) {
     if (busy.value) return;
-    [busy.value, seconds.value, problem.value] = [true, 0, null];
-    timer = window.setInterval(() => (seconds.value += 1), 1000);
+    [busy.value, problem.value] = [true, null];
+    timer = window.setInterval(beat, 1000);
     try {
       const reply = await fetch(path);
       if (!reply.ok) throw new ApiError((await reply.json()) as Problem);
@@ -30,5 +29,5 @@ export function useDownload() {
       busy.value = false;
     }
   }
-  return { busy, seconds, problem, download };
+  return { busy, problem, download };
 }

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import logging
+import re
+from collections.abc import Callable
+from contextvars import ContextVar
 from pathlib import Path
 from typing import Any
 from urllib.parse import unquote, urlsplit
@@ -33,8 +37,35 @@ def rendered(text: str) -> str:
     return mark_safe(_markdown.render(text)) if text.strip() else ""
 
 
-def pdf_of(page: str) -> bytes:
-    """A page as PDF, tagged and with its text as text; nothing but the fonts of this machine is fetched."""
+class _Pages(logging.Handler):
+    """Hears of every page that is laid out, and tells whoever asked for it."""
+
+    def emit(self, record: logging.LogRecord) -> None:
+        tell, match = _tell.get(), re.search(r"Page (\d+)", record.getMessage())
+        if tell is not None and match:
+            tell(int(match[1]))
+
+
+_tell: ContextVar[Callable[[int], None] | None] = ContextVar("tell", default=None)
+_progress = logging.getLogger("weasyprint.progress")
+_progress.addHandler(_Pages())
+_progress.setLevel(logging.INFO)
+_progress.propagate = False
+
+
+def pdf_of(page: str, tell: Callable[[int], None] | None = None) -> bytes:
+    """A page as PDF, tagged and with its text as text; nothing but the fonts of this machine is fetched.
+
+    ``tell`` hears the number of every page that is laid out.
+    """
+    mark = _tell.set(tell)
+    try:
+        return _pdf(page)
+    finally:
+        _tell.reset(mark)
+
+
+def _pdf(page: str) -> bytes:
     # Loading it takes half a second, which no other page should wait for.
     from weasyprint import HTML
     from weasyprint.urls import URLFetcher

@@ -29,6 +29,7 @@ from maestoso.server.evidence.shapes import (
     Compared,
     LegalHold,
     NoteAdded,
+    Printing,
     Proof,
     ReportStyle,
     ReportStyleView,
@@ -82,6 +83,15 @@ class ReportPdf(APIView):
         """Tagged, with its text as text."""
         made = documents.pdf(find_run(pk), read_log(pk), CLOCK.now())
         return _file(made, "application/pdf", f"run-{pk}.report.pdf")
+
+
+class PrintingView(APIView):
+    """How far it is."""
+
+    @extend_schema(operation_id="reportPrinting", responses=shape(Printing))
+    def get(self, request: Request, pk: int) -> Response:
+        """The page of the PDF that is being set."""
+        return reply(Printing(page=documents.printing(pk)))
 
 
 class ReportJson(APIView):

@@ -26,8 +26,15 @@ const { data, error } = useQuery({
 });
 const report = computed(() => data.value?.report);
 const at = (name: string) => `/api/v1/runs/${id.value}/${name}`;
-const printed = useDownload();
-const print = () => printed.download(at("report.pdf"), `run-${id.value}.report.pdf`);
+const atPage = ref(0);
+const printed = useDownload(async () => {
+  const told = await take(api.GET("/api/v1/runs/{id}/report.pdf/progress", { params: path.value })).catch(() => null);
+  atPage.value = told?.page ?? atPage.value;
+});
+function print() {
+  atPage.value = 0;
+  return printed.download(at("report.pdf"), `run-${id.value}.report.pdf`);
+}
 
 const other = ref("");
 const compare = () => other.value && router.push(`/runs/${id.value}/compared/${other.value}`);
@@ -153,7 +160,7 @@ useKeys([
           <ul class="files">
             <li><a class="btn" :href="at('report.html')" target="_blank" rel="noopener">Report as a page</a></li>
             <li>
-              <button class="btn" :disabled="printed.busy.value" @click="print">{{ printed.busy.value ? `Setting ${count(report.steps.length, "step")}, ${printed.seconds.value} s …` : "Report as PDF" }}</button>
+              <button class="btn" :disabled="printed.busy.value" @click="print">{{ printed.busy.value ? (atPage ? `Setting page ${atPage} …` : "Setting it …") : "Report as PDF" }}</button>
             </li>
             <li><a :href="at('report.json')" download>Data (JSON)</a> · <a :href="at('report.csv')" download>Steps (CSV)</a></li>
             <li v-if="data.sealed_at">
