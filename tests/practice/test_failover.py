@@ -7,6 +7,7 @@ from dataclasses import replace
 from datetime import timedelta
 
 from maestoso.core.codec import to_data
+from maestoso.core.evidence.report import report
 from maestoso.core.landing.ground import Ground
 from maestoso.core.landing.twin import twin
 from maestoso.core.planning.inputs import GroupCopy, RunInputs
@@ -15,6 +16,7 @@ from maestoso.core.runs.events import Draft
 from maestoso.core.runs.journal import Effect, broken_promises
 from maestoso.core.runs.progress import measures, outages
 from maestoso.core.runs.state import RunState, fold
+from maestoso.practice.live import checksum
 from maestoso.practice.rehearsal import Person, Rehearsal
 from maestoso.practice.spec import Fault
 from maestoso.practice.world import World
@@ -143,6 +145,58 @@ class Planned(Sites):
         self.assertEqual(state.steps["shut-down:db"].status, "failed")
         self.assertIn("its power may not be cut", state.steps["shut-down:db"].reason)
         self.assertEqual(on(self.b), set())
+
+
+class Choices(Sites):
+    """What a person may choose beside the plan."""
+
+    def test_a_damaged_copy_comes_from_an_older_point_than_its_group(self) -> None:
+        inputs = worlds.live_inputs("disaster", acknowledged=True)
+        newest, older = inputs.groups[0].point, self.b.points("shop")[-20]
+        assert newest is not None
+        copy = replace(inputs.groups[0], apart={"db": older})
+        state = self.run_through(replace(inputs, groups=(copy,)), **self.lose_a())
+        sums = next(e.effect["checksums"] for e in self.b.journal if e.verb == "promote")
+        self.assertEqual(sums["db"], checksum("db", older.at.timestamp()))
+        self.assertEqual(sums["app"], checksum("app", newest.at.timestamp()))
+        lost = (state.started_at - older.at).total_seconds()
+        self.assertEqual(measures(state).rpo_s, {"shop": lost})
+        self.assertEqual(report("r1", 1, self.log).groups[0].apart, {"db": older.at})
+
+    def test_a_group_taken_from_another_point_later_takes_all_its_members_along(self) -> None:
+        inputs, older = worlds.live_inputs("disaster", acknowledged=True), self.b.points("shop")[-20]
+        copy = replace(inputs.groups[0], apart={"db": self.b.points("shop")[-30]})
+
+        def person(state: RunState) -> tuple[Draft, float] | None:
+            if "decision" in state.persons and not state.points:
+                data = {"group": "shop", "point": to_data(older)}
+                return Draft(kind="point.changed", data=data, by="ann"), 30.0
+            return worlds.decide_for("commit")(state)
+
+        state = self.run_through(replace(inputs, groups=(copy,)), person, **self.lose_a())
+        sums = [e.effect["checksums"] for e in self.b.journal if e.verb == "promote"]
+        self.assertEqual(sums[-1]["db"], checksum("db", older.at.timestamp()))
+        self.assertEqual(measures(state).rpo_s["shop"], (state.started_at - older.at).total_seconds())
+
+    def test_a_point_that_is_not_held_any_more_is_said(self) -> None:
+        inputs = worlds.live_inputs("disaster", acknowledged=True)
+        gone = replace(self.b.points("shop")[-1], id="shop@1")
+        copy = replace(inputs.groups[0], apart={"db": gone})
+        state = self.run_through(replace(inputs, groups=(copy,)), lambda state: None, **self.lose_a())
+        self.assertIn("shop@1 of shop is not held here", state.steps["promote:shop"].reason)
+        self.assertEqual(on(self.b), set())
+
+    def test_power_is_cut_after_a_while_where_that_was_chosen(self) -> None:
+        self.a.add_fault(Fault(verb="shut-down", subject="db", effect="ignored", times=None), self.a.now)
+        plan = worlds.plan()
+        waves = [
+            replace(w, members=tuple(replace(m, force_off=False) for m in w.members)) for w in plan.waves
+        ]
+        ctx = worlds.context(plan=replace(plan, waves=tuple(waves)))
+        state = self.run_through(worlds.live_inputs("planned", ctx, force_after_s=90))
+        self.assertEqual(state.outcome, "committed")
+        self.assertTrue(state.steps["shut-down:db"].result["forced"])
+        self.assertEqual(state.graph["shut-down:db"].args, {"limit_s": 90.0, "force": True})
 
 
 class Clocks(Sites):

@@ -23,7 +23,7 @@ from maestoso.server.runs.fences import deliver_fences
 from maestoso.server.runs.log import check_projection
 from maestoso.server.runs.models import KeptFence, Run
 from maestoso.server.runs.services import follow_ups, record_played_run
-from tests.server.tidewell import SCENARIO, Tidewell
+from tests.server.tidewell import SCENARIO, Browser, Tidewell
 from tests.worlds import decide_for
 
 CLOCK = SystemClock()
@@ -178,6 +178,72 @@ class BadInput(Tidewell):
                 preflight = self.browser.send("POST", "/plans/BOOK/preflight", options)
                 self.assertEqual(preflight.status_code, 400)
         self.assertEqual(Run.objects.count(), 0)
+
+
+class Choices(Live):
+    def preflight(self, **options: Any) -> Any:
+        body = {"kind": "disaster", "pace": 20, **options}
+        return self.browser.send("POST", "/plans/BOOK/preflight", body)
+
+    def points(self) -> dict[str, list[str]]:
+        """Ids of the points of each group of Booking, oldest first."""
+        groups = self.browser.get("/api/v1/plans/BOOK/points").json()["groups"]
+        return {group["group"]: [point["id"] for point in group["points"]] for group in groups}
+
+    def test_a_single_workload_from_another_point_is_warned_of_and_kept_in_the_log(self) -> None:
+        older = self.points()["booking-db"][-6]
+        found = self.preflight(apart={"db-book-02": older}).json()["assessment"]["findings"]
+        (warned,) = [one for one in found if one["code"] == "points-apart"]
+        self.assertEqual((warned["severity"], warned["subject"]), ("warns", "db-book-02"))
+        body = {"plan": "BOOK", "options": {"pace": 20, "apart": {"db-book-02": older}}}
+        pk = self.browser.send("POST", "/runs", body, **{"Idempotency-Key": "apart"}).json()["id"]
+        asked = self.browser.get(f"/api/v1/runs/{pk}/step?step=clone-point:db-book-02").json()["args"]
+        self.assertEqual(asked["point"], older)
+        self.assertNotEqual(
+            self.browser.get(f"/api/v1/runs/{pk}/step?step=clone-point:db-book-01").json()["args"]["point"],
+            older,
+        )
+        report = self.browser.get(f"/api/v1/runs/{pk}/report.json").json()
+        self.assertEqual([list(group["apart"]) for group in report["groups"]].count(["db-book-02"]), 1)
+
+    def test_points_that_are_no_exception_or_cannot_be_are_refused(self) -> None:
+        points = self.points()
+        newest = {code: listed[-1] for code, listed in points.items()}
+        same = self.preflight(points=newest, apart={"db-book-01": newest["booking-db"]}).json()
+        self.assertNotIn("points-apart", [one["code"] for one in same["assessment"]["findings"]])
+        for wrong in (
+            {"apart": {"nobody": newest["harbour"]}},
+            {"apart": {"db-book-01": newest["harbour"]}},
+            {"apart": {"db-book-01": points["booking-db"][-3]}, "kind": "planned"},
+        ):
+            with self.subTest(wrong=wrong):
+                body = self.problem(self.preflight(**wrong), 400, "bad-value")
+                self.assertTrue(body["field"].startswith("body.apart"), body)
+
+    def test_cutting_power_is_said_before_it_is_started(self) -> None:
+        said = " ".join(self.preflight(kind="planned", force_after_s=90).json()["consequences"])
+        self.assertIn("A guest that is not down within 90 s loses its power.", said)
+        for wrong in (-1, 86_401):
+            body = self.problem(self.preflight(kind="planned", force_after_s=wrong), 400, "bad-value")
+            self.assertEqual(body["field"], "body.force_after_s")
+
+    def test_who_is_to_be_told_hears_of_the_start_of_needs_and_of_the_end(self) -> None:
+        def told(browser: Browser) -> list[str]:
+            return [one["text"] for one in browser.get("/api/v1/site-line").json()["told"]]
+
+        ben = Browser()
+        ben.sign_in("ben")
+        self.assertIn("ben", self.preflight().json()["people"])
+        body = {"plan": "HARB", "options": {"pace": 20, "tell": ["ben"]}}
+        pk = self.browser.send("POST", "/runs", body, **{"Idempotency-Key": "tell"}).json()["id"]
+        self.browser.send("POST", f"/runs/{pk}/controls", {"kind": "hold", "text": "wait"})
+        self.assertEqual(told(ben), ["ann started a test run", "The run is held"])
+        self.assertEqual(told(self.browser), [])
+        Run.objects.filter(pk=pk).update(outcome="passed", ended_at=CLOCK.now())
+        self.assertEqual(told(ben), ["the test run ended: passed"])
+        body["options"] = {"pace": 20, "tell": ["nobody"]}
+        refused = self.browser.send("POST", "/runs", body, **{"Idempotency-Key": "x"})
+        self.assertEqual(self.problem(refused, 400, "bad-value")["field"], "body.options.tell")
 
 
 class Fences(Live):

@@ -117,19 +117,23 @@ def promote(world: World, op: Op) -> Outcome:
     known = world.replication.copying.get(code)
     if known is None:
         raise Failure("no-such-group", f"No copies of group {code!r} are held here.")
-    if not known.promoted_at and not world.point_exists(code, point):
-        raise Failure("point-gone", f"The recovery point {point} of {code} is not held here any more.")
+    apart = {str(name): str(other) for name, other in dict(args.get("apart", {})).items()}
+    for wanted_point in (point, *apart.values()):
+        if not known.promoted_at and not world.point_exists(code, wanted_point):
+            raise Failure(
+                "point-gone", f"The recovery point {wanted_point} of {code} is not held here any more."
+            )
     for name in known.group.members:
         copy = world.copies.get(name)
         if copy is not None and copy.powered:
             world.cut_power(copy)
-    held = world.replication.contents(code, point)
+    held = world.replication.contents(code, point, apart)
     wanted = {str(name): float(moment) for name, moment in dict(args.get("contents", {})).items()}
     sums = {name: checksum(name, held.get(name, 0.0)) for name in known.group.members}
     behind = sorted(n for n, moment in wanted.items() if n in held and held[n] < moment)
     if behind and args.get("equal"):
         raise Failure("not-equal", f"The copies of {', '.join(behind)} are not equal to their source.")
-    world.replication.promote(code, point, world.now)
+    world.replication.promote(code, point, world.now, apart)
     for name in known.group.members:
         if name in world.copies:
             world.copies[name].contents = held.get(name, 0.0)
@@ -152,9 +156,8 @@ def disks_of(world: World, op: Op) -> None:
         raise Failure("not-promoted", f"The copies of {code} are not writable, so {name} cannot come up.")
     if name in world.copies:
         raise Failure("copy-exists", f"A copy {name} exists already.")
-    point = known.promoted_point if known else ""
-    held = world.replication.contents(code, point)
-    workload = str(args.get("workload", name))
+    held, workload = world.replication.promoted_contents(code), str(args.get("workload", name))
+    point = known.promoted_apart.get(workload, known.promoted_point) if known else ""
     world.copies[name] = Copy(
         name=name, workload=workload, mark=str(args.get("mark", "")), point=point, group=code,
         contents=held.get(workload, 0.0),
@@ -222,7 +225,7 @@ def changes_since(world: World, op: Op) -> Outcome:
     if known is None or not known.promoted_at:
         raise Failure("not-promoted", f"The copies of {code} were never made writable here.")
     changed = world.replication.changed_since(code, world.now)
-    held = world.replication.contents(code, known.promoted_point)
+    held = world.replication.promoted_contents(code)
     return {"changed_bytes": int(changed), "since": min(held.values(), default=known.promoted_at)}, None
 
 

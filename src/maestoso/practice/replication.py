@@ -9,7 +9,7 @@ silent stretches (the history of the last days, or a site that was off) are take
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from typing import Any
@@ -55,6 +55,7 @@ class Copying:
     paused_because: str = ""
     promoted_at: float = 0.0  # since when the copies are writable; 0 while they are only copies
     promoted_point: str = ""
+    promoted_apart: dict[str, str] = field(default_factory=dict)  # members that came from other points
     held: dict[str, dict[str, float]] = field(default_factory=dict)  # what the source said, by point
     marks: deque[tuple[int, float, float]] = field(default_factory=deque)  # at, written then, written before
     last_mark: float = 0.0
@@ -135,8 +136,11 @@ class Replication:
             known.held[point.id] = contents
         return point
 
-    def contents(self, group: str, point: str) -> dict[str, float]:
-        """The moment of the last write that a point holds, by member."""
+    def contents(self, group: str, point: str, apart: Mapping[str, str] | None = None) -> dict[str, float]:
+        """The moment of the last write that a point holds, by member; those ``apart`` from other points."""
+        if apart:
+            others = {name: self.contents(group, other)[name] for name, other in apart.items()}
+            return {**self.contents(group, point), **others}
         known = self.copying.get(group)
         if known is None:
             return {}
@@ -144,11 +148,17 @@ class Replication:
         moment = float(at) if at.replace(".", "", 1).isdigit() else 0.0
         return {name: known.held.get(point, {}).get(name, moment) for name in known.group.members}
 
-    def promote(self, group: str, point: str, now: float) -> None:
+    def promoted_contents(self, group: str) -> dict[str, float]:
+        """What the copies of a promoted group held when they were promoted."""
+        known = self.copying.get(group)
+        return self.contents(group, known.promoted_point, known.promoted_apart) if known else {}
+
+    def promote(self, group: str, point: str, now: float, apart: Mapping[str, str]) -> None:
         """Nothing is copied from now on: the copies are written to here."""
         known = self.copying.get(group)
         if known is not None:
             known.promoted_at, known.promoted_point, known.rate_bps = now, point, 0.0
+            known.promoted_apart = dict(apart)
             known.marks.clear()
 
     def demote(self, group: str, now: float) -> bool:
@@ -156,7 +166,7 @@ class Replication:
         known = self.copying.get(group)
         if known is None or not known.promoted_at:
             return False
-        known.promoted_at, known.promoted_point = 0.0, ""
+        known.promoted_at, known.promoted_point, known.promoted_apart = 0.0, "", {}
         return True
 
     def drop_points(self, group: str) -> bool:
@@ -405,7 +415,8 @@ class Replication:
                     "points": [[p.id, p.at.timestamp(), p.kind, p.changed_bytes, p.label] for p in k.points],
                     "cycles": list(k.cycles), "lags": list(k.lags),
                     "worst_lag": k.worst_lag, "promoted_at": k.promoted_at,
-                    "promoted_point": k.promoted_point, "held": k.held,
+                    "promoted_point": k.promoted_point, "promoted_apart": k.promoted_apart,
+                    "held": k.held,
                 }
                 for k in self.copying.values()
             ],
@@ -427,7 +438,7 @@ class Replication:
                 worst_lag=item["worst_lag"], last_mark=item["last_mark"],
                 # A snapshot of before there were live runs has none of these.
                 promoted_at=item.get("promoted_at", 0.0), promoted_point=item.get("promoted_point", ""),
-                held=item.get("held", {}),
+                promoted_apart=item.get("promoted_apart", {}), held=item.get("held", {}),
             )  # fmt: skip
             made.points += [
                 RecoveryPoint(

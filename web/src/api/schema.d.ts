@@ -2821,6 +2821,7 @@ export interface components {
             practice: boolean;
             usual_pace: number;
             last_notes: string;
+            people: string[];
         };
         Printing: {
             page: number | null;
@@ -2987,6 +2988,9 @@ export interface components {
             point_kind: string;
             rpo_s: number | null;
             met: boolean | null;
+            apart: {
+                [key: string]: string;
+            };
         };
         ReportStep: {
             number: number;
@@ -3082,6 +3086,9 @@ export interface components {
             points?: {
                 [key: string]: string;
             };
+            apart?: {
+                [key: string]: string;
+            };
             sync_first?: boolean;
             pace?: number;
             cleanup_after_s?: number;
@@ -3095,6 +3102,8 @@ export interface components {
             at_commit?: "nothing" | "re-protect" | "end-protection";
             declared_at?: string | null;
             acknowledged?: boolean;
+            force_after_s?: number | null;
+            tell?: string[];
         };
         RunSeal: {
             format: string;

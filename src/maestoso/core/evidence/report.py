@@ -27,7 +27,7 @@ from maestoso.core.runs.words import sentence
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ReportGroup:
     """A group, the point it came up from, and what that lost. ``met`` is None where nothing was lost or won:
-    the group has no point in this run."""
+    the group has no point in this run. ``apart`` are members that came from other points, and from when."""
 
     group: str
     workloads: tuple[str, ...]
@@ -35,6 +35,7 @@ class ReportGroup:
     point_kind: str
     rpo_s: float | None
     met: bool | None
+    apart: dict[str, datetime]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -207,6 +208,9 @@ def _groups(state: RunState, found: Facts) -> tuple[ReportGroup, ...]:
                 point_kind=point.kind if point else "",
                 rpo_s=rpo,
                 met=None if rpo is None else rpo <= state.inputs.plan.rpo_s,
+                apart={}
+                if group.code in state.points
+                else {name: one.at for name, one in group.apart.items()},
             )
         )
     return tuple(listed)

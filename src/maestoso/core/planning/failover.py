@@ -124,7 +124,8 @@ class _Failover:
                 skippable=False,
             )
         for wave_index, member in self.plan.members():
-            name = member.workload
+            name, by_plan = member.workload, self.live.force_after_s is None
+            limit_s = member.shutdown_limit_s if by_plan else float(self.live.force_after_s or 0)
             yield self._source_step(
                 "shut-down",
                 member,
@@ -133,8 +134,8 @@ class _Failover:
                 slot="power",
                 after=tuple(dict.fromkeys((f"close-wave:{wave_index + 1}", *users.get(name, ())))),
                 needs=begins if self.disaster else (),
-                limit_s=self._limit_s(member.shutdown_limit_s + 60.0),
-                args={"limit_s": member.shutdown_limit_s, "force": member.force_off},
+                limit_s=self._limit_s(limit_s + 60.0),
+                args={"limit_s": limit_s, "force": member.force_off or not by_plan},
             )
 
     def _closed(self, number: int) -> tuple[str, ...]:
@@ -196,6 +197,7 @@ class _Failover:
                     "point": group.point.id if group.point else None,
                     "workloads": list(group.members),
                     "equal": not self.disaster,
+                    **({"apart": {name: one.id for name, one in group.apart.items()}} if group.apart else {}),
                 },
             )
         for wave, member in self.plan.members():

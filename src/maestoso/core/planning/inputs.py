@@ -40,6 +40,7 @@ class ScriptText:
 class GroupCopy:
     """One group in a run: its members in the plan, and the point their copies are made from.
 
+    ``apart`` are members that come from another point than the rest, at the price of write order.
     ``definition`` is the group as it is to be copied from now on; only a re-protect has it.
     """
 
@@ -47,6 +48,11 @@ class GroupCopy:
     members: tuple[str, ...]
     point: RecoveryPoint | None
     definition: Group | None = None
+    apart: dict[str, RecoveryPoint] = field(default_factory=dict)
+
+    def point_of(self, workload: str) -> RecoveryPoint | None:
+        """Where the copy of a member is made from."""
+        return self.apart.get(workload, self.point)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -58,6 +64,8 @@ class LiveChoices:
     (0: it has no end); then ``then`` happens by itself. ``declared_at``: the moment from which RTO and RPO
     count, the start where it is None. ``acknowledged``: source copies that cannot be confirmed off were
     acknowledged at the start. ``wake`` are host pools at the target whose standby hosts are woken first.
+    A guest that is not down ``force_after_s`` machine seconds after it was asked loses its power; None: the
+    plan says of each member whether and when.
     """
 
     close_down: bool = True
@@ -68,6 +76,7 @@ class LiveChoices:
     declared_at: datetime | None = None
     acknowledged: bool = False
     wake: tuple[str, ...] = ()
+    force_after_s: int | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

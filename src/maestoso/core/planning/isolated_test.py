@@ -137,6 +137,7 @@ class _TestSteps:
         """The copy of one member, up to but not including its power."""
         name = member.workload
         group = self.group_of[name]
+        point = group.point_of(name)
         yield self.landing.step(
             "clone-point",
             member,
@@ -148,7 +149,7 @@ class _TestSteps:
                 "workload": name,
                 "group": group.code,
                 "mark": self.inputs.mark,
-                "point": group.point.id if group.point else None,
+                "point": point.id if point else None,
             },
         )
         yield from self.landing.steps(wave, member, f"clone-point:{name}", before_nics=(PROVE_NETWORKS,))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 
 from maestoso.core.forecast.durations import estimates
@@ -113,9 +113,13 @@ UNPLANNABLE = frozenset(
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Options:
-    """What a person chooses for a run. ``points`` are chosen per group; the newest serves for the rest."""
+    """What a person chooses for a run. ``points`` are chosen per group; the newest serves for the rest.
+
+    ``apart`` are points for single workloads.
+    """
 
     points: Mapping[str, RecoveryPoint]
+    apart: Mapping[str, RecoveryPoint] = field(default_factory=dict)
     kind: Kind = "test"
     live: LiveChoices | None = None
     sync_first: bool = False
@@ -178,7 +182,11 @@ def assess(
     ``limits`` stand for those of the target, if one asks what if.
     """
     kind, window_s = options.kind, options.live.decide_within_s if options.live else 0
-    noticed = [*_noticed(ctx), *live_rules.live_only(ctx, kind, window_s)]
+    noticed = [
+        *_noticed(ctx),
+        *live_rules.live_only(ctx, kind, window_s),
+        *protection_rules.points_apart(ctx, options.apart),
+    ]
     if any(finding.code in UNPLANNABLE for finding in noticed):
         return Assessment(findings=_in_order(ctx, noticed), kind=kind)
     landings = ctx.landed["live" if kind in LIVE else "test"].landings
@@ -245,6 +253,11 @@ def _group_copies(ctx: Context, options: Options) -> tuple[GroupCopy, ...]:
         if group is not None:
             members.setdefault(group.code, []).append(member.workload)
     return tuple(
-        GroupCopy(code=code, members=tuple(names), point=options.points.get(code) or ctx.newest.get(code))
+        GroupCopy(
+            code=code,
+            members=tuple(names),
+            point=options.points.get(code) or ctx.newest.get(code),
+            apart={name: options.apart[name] for name in names if name in options.apart},
+        )
         for code, names in members.items()
     )

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
 from maestoso.core.model.finding import Finding, blocks, warns
+from maestoso.core.model.protection import RecoveryPoint
 from maestoso.core.readiness.context import Context
 from maestoso.core.replication.health import causes, health
 
@@ -107,6 +108,19 @@ def key_missing(ctx: Context) -> Iterator[Finding]:
                 f"The copies of group {code} are encrypted and no key is stored.",
                 "Store its key on the page of the group.",
             )
+
+
+def points_apart(ctx: Context, apart: Mapping[str, RecoveryPoint]) -> Iterator[Finding]:
+    """Members of a group are write-order consistent only at one point of it."""
+    names = {group.code: group.name for group in ctx.groups}
+    for name, point in apart.items():
+        yield warns(
+            "points-apart",
+            name,
+            f"{name} comes from {point.at:%d %b, %H:%M:%S} UTC, apart from the rest of "
+            f"{names[point.group]}: what they wrote to each other in between does not fit together.",
+            "Take one point for the whole group, unless only this copy is damaged.",
+        )
 
 
 def site_drifted(ctx: Context) -> Iterator[Finding]:

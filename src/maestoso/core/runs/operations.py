@@ -53,6 +53,9 @@ def operation_for(state: RunState, run: str, step_id: str) -> Operation:
     if step.verb == "promote":
         group = str(step.args["group"])
         chosen = state.points.get(group)
+        if chosen:
+            # Another point for the group, chosen later, is for all of its members.
+            args.pop("apart", None)
         args["point"] = chosen.id if chosen else _copied_last(state, group) or args["point"]
         args["contents"] = _contents(state, args["workloads"])
     if step_id.startswith("final-sync:"):

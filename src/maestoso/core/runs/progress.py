@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from maestoso.core.planning.graph import TO_READY
+from maestoso.core.planning.inputs import GroupCopy
 from maestoso.core.runs.state import RunState
 from maestoso.core.runs.steps import RESOLVED
 from maestoso.core.scheduling.list_schedule import Pinned, Schedule, list_schedule
@@ -36,14 +37,14 @@ class Measures:
 def measures(state: RunState) -> Measures:
     """What the run achieved, as far as it is known now."""
     before_s = declared_before_s(state)
-    points = {group.code: state.points.get(group.code, group.point) for group in state.inputs.groups}
     triggered = state.started_at - timedelta(seconds=before_s)
     return Measures(
         rto_s=None if state.ready_s is None else state.ready_s + before_s,
         rpo_s={
-            code: 0.0 if _copied_whole(state, code) else max((triggered - point.at).total_seconds(), 0.0)
-            for code, point in points.items()
-            if point is not None
+            group.code: max((triggered - oldest).total_seconds(), 0.0) if oldest is not None else 0.0
+            for group in state.inputs.groups
+            if state.points.get(group.code, group.point) is not None
+            for oldest in [_oldest(state, group)]
         },
         people_s=state.people_s,
     )
@@ -53,6 +54,17 @@ def declared_before_s(state: RunState) -> float:
     """How long before the start the outage was declared to have begun."""
     declared = state.inputs.live.declared_at if state.inputs.live else None
     return max((state.started_at - declared).total_seconds(), 0.0) if declared else 0.0
+
+
+def _oldest(state: RunState, group: GroupCopy) -> datetime | None:
+    """The oldest moment that a member of a group came up from; None where nothing was lost."""
+    chosen = state.points.get(group.code)
+    if chosen is not None:
+        return chosen.at
+    moments = [point.at for point in group.apart.values()]
+    if not _copied_whole(state, group.code) and group.point is not None:
+        moments.append(group.point.at)
+    return min(moments, default=None)
 
 
 def _copied_whole(state: RunState, group: str) -> bool:

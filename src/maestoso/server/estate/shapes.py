@@ -72,7 +72,7 @@ class SiteLine:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Told:
-    """What a notify cue of a run under way tells everybody."""
+    """What a notify cue tells everybody, or a run those who are to be told of it."""
 
     run: int
     step: str

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from collections.abc import Sequence
+from datetime import datetime, timedelta
 
 from drf_spectacular.utils import extend_schema
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from maestoso.core.runs.needs import needs
+from maestoso.core.runs.needs import Need, needs
 from maestoso.core.runs.state import fold
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.shapes import reply, shape
@@ -30,11 +31,11 @@ class SiteLineView(APIView):
     @extend_schema(operation_id="siteLine", responses=shape(SiteLine))
     def get(self, request: Request) -> Response:
         """Sites, what runs where, which way protection flows, and runs under way."""
-        return reply(site_line(CLOCK.now()))
+        return reply(site_line(CLOCK.now(), str(request.user.get_username())))
 
 
-def site_line(now: datetime) -> SiteLine:
-    """The site line at ``now``."""
+def site_line(now: datetime, who: str) -> SiteLine:
+    """The site line at ``now``, with what ``who`` is told."""
     sites = list(Site.objects.all())
     running = {site.code: site.workloads.count() for site in sites}
     pulses = {site.code: pulse(site) for site in sites}
@@ -60,6 +61,15 @@ def site_line(now: datetime) -> SiteLine:
             for step in state.graph.steps
             if step.verb == "notify" and state.steps[step.id].status == "done"
         ]
+        if who in run.tell:
+            told += _told_of(run, needs(state))
+    told += [
+        Told(
+            run=run.pk, step="ended", plan_name=run.plan_name, text=f"the {run.kind} run ended: {run.outcome}"
+        )
+        for run in Run.objects.filter(ended_at__gt=now - TOLD_FOR)
+        if who in run.tell
+    ]
     return SiteLine(
         stations=tuple(
             Station(
@@ -77,6 +87,18 @@ def site_line(now: datetime) -> SiteLine:
     )  # fmt: skip
 
 
+def _told_of(run: Run, wanted: Sequence[Need]) -> list[Told]:
+    """What whoever is to be told hears of a run under way: that it began, and whenever it needs somebody."""
+    begun = f"{run.started_by} started a {run.kind} run"
+    return [
+        Told(run=run.pk, step="started", plan_name=run.plan_name, text=begun),
+        *(
+            Told(run=run.pk, step=f"{need.kind} {need.step}", plan_name=run.plan_name, text=need.title)
+            for need in wanted
+        ),
+    ]
+
+
 def _came_and_went(run: Run) -> tuple[int, int]:
     """How many machines a run brought up at its target, and took down at its source, as it stands now."""
     done = RunStep.objects.filter(run=run, status="done", attempt__gt=0)
@@ -85,6 +107,8 @@ def _came_and_went(run: Run) -> tuple[int, int]:
     return came, verbs.count(("shut-down", "close-down")) - verbs.count(("start-again", "roll-back"))
 
 
+TOLD_FOR = timedelta(hours=12)
+"""How long after its end a run is told of."""
 UNCOPIED = ("running uncommitted", "running committed")
 """Stages in which nothing is copied, so that no protection flows."""
 

@@ -5,7 +5,10 @@ from __future__ import annotations
 from dataclasses import replace
 from datetime import datetime, timedelta
 
+from django.contrib.auth.models import User
+
 from maestoso.core.errors import BadValue, NotFound, Refused
+from maestoso.core.evidence.wording import lasting
 from maestoso.core.model.estate import SiteLimits
 from maestoso.core.model.finding import Finding
 from maestoso.core.model.plan import Plan
@@ -225,24 +228,49 @@ def read_options(ctx: Context, chosen: RunOptions, now: datetime) -> Options:
             raise BadValue(
                 f"The plan has no group {code!r}.", f"Its groups: {', '.join(known)}.", field="body.points"
             )
-        point = next((p for p in _points(site, code)[0] if p.id == wanted), None)
-        if point is None:
-            raise BadValue(
-                f"{wanted!r} is not a recovery point of {code} that {site.name} holds.",
-                "Choose one of the points on the timeline.",
-                field=f"body.points.{code}",
-            )
-        points[code] = point
+        points[code] = _point(site, code, wanted, f"body.points.{code}")
     due = now + timedelta(seconds=chosen.cleanup_after_s) if chosen.cleanup_after_s else None
     return Options(
         points=points,
         kind=chosen.kind,
+        apart=_apart(ctx, site, chosen),
         live=_live(chosen, now) if chosen.kind in LIVE else None,
         sync_first=chosen.sync_first,
         pace=float(chosen.pace),
         cleanup_at=due,
         unattended=chosen.unattended,
     )
+
+
+def _point(site: Site, group: str, wanted: str, field: str) -> RecoveryPoint:
+    point = next((p for p in _points(site, group)[0] if p.id == wanted), None)
+    if point is None:
+        raise BadValue(
+            f"{wanted!r} is not a recovery point of {group} that {site.name} holds.",
+            "Choose one of the points on the timeline.",
+            field=field,
+        )
+    return point
+
+
+def _apart(ctx: Context, site: Site, chosen: RunOptions) -> dict[str, RecoveryPoint]:
+    """Points of single workloads; the group's own point is no exception."""
+    if chosen.apart and (chosen.kind not in ("test", "disaster") or chosen.sync_first):
+        raise BadValue(
+            "Only a test or a disaster from existing points can take single workloads from others.",
+            "Leave apart empty.",
+            field="body.apart",
+        )
+    found = {}
+    for name, wanted in chosen.apart.items():
+        group = ctx.group_of(name) if name in ctx.plan.workloads() else None
+        if group is None:
+            raise BadValue(
+                f"The plan copies no workload {name[:40]!r}.", "Name one of its members.", field="body.apart"
+            )
+        if wanted != chosen.points.get(group.code):
+            found[name] = _point(site, group.code, wanted, f"body.apart.{name}")
+    return found
 
 
 def _live(chosen: RunOptions, now: datetime) -> LiveChoices:
@@ -258,6 +286,12 @@ def _live(chosen: RunOptions, now: datetime) -> LiveChoices:
             f"Give a moment in the past, at most {LONGEST_OUTAGE.days} days ago.",
             field="body.declared_at",
         )
+    if chosen.force_after_s is not None and not 0 <= chosen.force_after_s <= 86_400:
+        raise BadValue(
+            f"force_after_s is {chosen.force_after_s}.",
+            "Give 0 (at once) to 86400 seconds, or nothing for what the plan says.",
+            field="body.force_after_s",
+        )
     disaster = chosen.kind == "disaster"
     return LiveChoices(
         close_down=chosen.close_down or not disaster,
@@ -267,6 +301,7 @@ def _live(chosen: RunOptions, now: datetime) -> LiveChoices:
         at_commit=chosen.at_commit,
         declared_at=chosen.declared_at if disaster else None,
         acknowledged=chosen.acknowledged and disaster,
+        force_after_s=chosen.force_after_s,
     )
 
 
@@ -298,6 +333,9 @@ def preflight(row: PlanRow, chosen: RunOptions, now: datetime) -> Preflight:
         practice=site.practice,
         usual_pace=OPTIONS.pace,
         last_notes=notes or "",
+        people=tuple(
+            User.objects.filter(is_active=True).order_by("username").values_list("username", flat=True)
+        ),
     )
 
 
@@ -324,6 +362,13 @@ def _kinds(ctx: Context, source: str, target: str) -> tuple[KindOffered, ...]:
         why_not = f"{in_the_way[0].sentence} {in_the_way[0].mend}" if in_the_way else ""
         offered.append(KindOffered(kind=kind, title=title, sentence=sentence, why_not=why_not))
     return tuple(offered)
+
+
+def _forced(chosen: RunOptions) -> str:
+    if chosen.force_after_s is None:
+        return ""
+    when = f"within {lasting(chosen.force_after_s)}" if chosen.force_after_s else "at once"
+    return f" A guest that is not down {when} loses its power."
 
 
 def consequences(ctx: Context, source: str, target: str, chosen: RunOptions) -> tuple[str, ...]:
@@ -359,14 +404,16 @@ def consequences(ctx: Context, source: str, target: str, chosen: RunOptions) -> 
         else "It waits for your word as long as you need."
     )
     take_back = f"Until you commit, all of it can be rolled back. {window} {ends}"
+    forced = _forced(chosen)
     if chosen.kind == "planned":
         return (
-            f"{copies} workloads at {source} are shut down; services stop until they are up at {target}.",
+            f"{copies} workloads at {source} are shut down; services stop until they are up at {target}."
+            f"{forced}",
             f"What they wrote last is copied after that: nothing is lost. {boot} of them boot at {target}.",
             take_back,
         )
     closing = (
-        f"{source} is shut down as far as it answers; nothing waits for it longer than a moment."
+        f"{source} is shut down as far as it answers; nothing waits for it longer than a moment.{forced}"
         if chosen.close_down
         else f"{source} is not touched: make sure by other means that nothing runs there."
     )

@@ -258,14 +258,16 @@ class PlanPoints:
 class RunOptions:
     """What a person chooses: the kind, a point id per group (the newest for the rest), and how it is run.
 
+    ``apart`` gives single workloads another point of their group, at the price of write order.
     ``cleanup_after_s`` wall seconds after the start a test ends by itself; 0 means never. An ``unattended``
     test asks nobody anything and judges itself. The rest is for runs that move production: see LiveChoices.
-    ``declared_at`` is when the outage began, if it was before.
+    ``declared_at`` is when the outage began, if it was before. ``tell`` are people who are told of the run.
     """
 
     kind: Kind = "test"
 
     points: dict[str, str] = field(default_factory=dict)
+    apart: dict[str, str] = field(default_factory=dict)
     sync_first: bool = False
     pace: int = 1
     cleanup_after_s: int = 0
@@ -277,6 +279,8 @@ class RunOptions:
     at_commit: AtCommit = "nothing"
     declared_at: datetime | None = None
     acknowledged: bool = False
+    force_after_s: int | None = None
+    tell: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -294,7 +298,7 @@ class Preflight:
     """What would happen, in words, and whether it may. ``blocking`` is what is in the way of this kind;
     ``workloads`` how many it is about, those of parts included.
 
-    ``source_lost`` is why the source does not answer, if it does not.
+    ``source_lost`` is why the source does not answer, if it does not; ``people`` who can be told of the run.
     """
 
     assessment: AssessmentView
@@ -310,6 +314,7 @@ class Preflight:
     practice: bool
     usual_pace: int
     last_notes: str
+    people: tuple[str, ...]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

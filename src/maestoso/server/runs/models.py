@@ -28,6 +28,8 @@ class Run(models.Model):
     ready_s = models.FloatField(null=True)
     notes = models.TextField(blank=True)
     ended_at = models.DateTimeField(null=True)
+    # Who is told when it starts, needs somebody, and ends.
+    tell: Any = models.JSONField(default=list)
     # What the keeper starts by itself after this run; empty once it did.
     follow_up = models.CharField(max_length=12, blank=True, default="")
     # Why it is kept beyond its time, and when retention let its log go; its line and its seal stay.

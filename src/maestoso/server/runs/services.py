@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import datetime
 
+from django.contrib.auth.models import User
 from django.db import IntegrityError, transaction
 
 from maestoso.core.codec import to_data
@@ -38,6 +39,7 @@ from maestoso.server.runs.shapes import Control, StartRun
 log = logging.getLogger("maestoso.runs")
 LONGEST_KEY = 100
 LONGEST_REASON = 500
+MOST_TOLD = 50
 
 
 def find_run(pk: int) -> Run:
@@ -76,27 +78,54 @@ def start_run(wanted: StartRun, *, by: str, key: str, at: datetime) -> Run:
         raise BadValue(
             "The reason is too long.", f"Give up to {LONGEST_REASON} characters.", field="body.reason"
         )
+    _check_people(wanted.options.tell)
     version = row.version()
     ctx = context(version.core(), version.number, at)
     try:
         if kind == "re-protect":
             return reprotect(ctx, pace=wanted.options.pace, by=by, at=at, key=key)
         options = judgement.read_options(ctx, wanted.options, at)
-        return create_run(ctx, options, by=by, at=at, key=key, reason=reason)
+        opening = Opening(reason=reason, tell=wanted.options.tell)
+        return create_run(ctx, options, by=by, at=at, key=key, opening=opening)
     except IntegrityError:
         # The same key arrived twice at once; the other one was first.
         return Run.objects.get(request_key=key)
 
 
+def _check_people(names: tuple[str, ...]) -> None:
+    known = set(User.objects.filter(is_active=True).values_list("username", flat=True))
+    unknown = [name for name in names if name not in known]
+    if unknown or len(names) > MOST_TOLD:
+        raise BadValue(
+            f"Nobody here is called {unknown[0][:40]!r}." if unknown else "Too many people would be told.",
+            f"Name up to {MOST_TOLD} people who can sign in.",
+            field="body.options.tell",
+        )
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Opening:
+    """What is said with a start: why in spite of warnings, and who is told of the run."""
+
+    reason: str = ""
+    tell: tuple[str, ...] = ()
+
+
 @transaction.atomic
 def create_run(
-    ctx: Context, options: Options, *, by: str, at: datetime, key: str | None = None, reason: str = ""
+    ctx: Context,
+    options: Options,
+    *,
+    by: str,
+    at: datetime,
+    key: str | None = None,
+    opening: Opening | None = None,
 ) -> Run:
     """Write a run's row, steps and first event; the engine finds it there."""
     run = _row(ctx, options.kind, by=by, at=at, key=key)
     mark = f"{options.kind[0]}{run.pk}"
     judged = assess(ctx, options, mark, measured(ctx.plan.target))
-    return _begin(run, _allowed(judged), judged.findings, by=by, at=at, reason=reason)
+    return _begin(run, _allowed(judged), judged.findings, by=by, at=at, opening=opening)
 
 
 @transaction.atomic
@@ -151,12 +180,24 @@ def _row(ctx: Context, kind: Kind, *, by: str, at: datetime, key: str | None) ->
 
 
 def _begin(
-    run: Run, inputs: RunInputs, findings: tuple[Finding, ...], *, by: str, at: datetime, reason: str = ""
+    run: Run,
+    inputs: RunInputs,
+    findings: tuple[Finding, ...],
+    *,
+    by: str,
+    at: datetime,
+    opening: Opening | None = None,
 ) -> Run:
     """The first event holds what the run is compiled from, and what its report says of its beginning."""
+    opening = opening or Opening()
+    run.tell = list(opening.tell)
+    run.save(update_fields=["tell"])
     names = dict(Site.objects.filter(code__in=(run.source, run.target)).values_list("code", "name"))
-    told = {"inputs": to_data(inputs), "findings": to_data(findings), "sites": names, "reason": reason}
-    first = Event(seq=1, at=at, run_s=0.0, kind="run.started", data=told, by=by)
+    said = {
+        "inputs": to_data(inputs), "findings": to_data(findings), "sites": names,
+        "reason": opening.reason, "tell": run.tell,
+    }  # fmt: skip
+    first = Event(seq=1, at=at, run_s=0.0, kind="run.started", data=said, by=by)
     state = RunState(first)
     RunStep.objects.bulk_create(
         RunStep(run=run, step=s.id, verb=s.verb, phase=s.phase, workload=s.workload or "")

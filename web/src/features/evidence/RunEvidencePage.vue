@@ -103,7 +103,10 @@ useKeys([
                 <td />
               </tr>
               <tr v-for="group in report.groups" :key="group.group">
-                <td>Data at risk (RPO), {{ group.group }} <span class="quiet">{{ count(group.workloads.length, "workload") }}</span></td>
+                <td>
+                  Data at risk (RPO), {{ group.group }} <span class="quiet">{{ count(group.workloads.length, "workload") }}</span>
+                  <div v-for="(from, name) in group.apart" :key="name" class="quiet">▲ {{ name }} from {{ moment(from, true) }}</div>
+                </td>
                 <td class="mono">{{ duration(report.rpo_objective_s) }}</td>
                 <td :class="{ bad: group.met === false }">
                   <template v-if="group.rpo_s === null">–</template>

@@ -3,6 +3,7 @@ import { useQuery, useQueryClient } from "@tanstack/vue-query";
 import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { api, take } from "@/api/client";
+import { useSiteLine } from "@/api/queries";
 import type { GroupDetail } from "@/api/types";
 import { BAD, SHAPES } from "@/features/protection/conditions";
 import PointTimeline from "@/ui/PointTimeline.vue";
@@ -18,6 +19,12 @@ const { data, error } = useQuery({
   queryKey: ["group", code],
   queryFn: () => take(api.GET("/api/v1/groups/{code}", { params: { path: { code: code.value } } })),
   refetchInterval: 3000,
+});
+// A group alone is failed over by a plan that holds it and nothing else.
+const { data: line } = useSiteLine(ref(true));
+const alone = computed(() => {
+  const members = data.value?.group.members ?? [];
+  return line.value?.plans.find((plan) => members.length > 0 && plan.workloads.length === members.length && members.every((name) => plan.workloads.includes(name)));
 });
 const problem = ref<unknown>(null);
 const picked = ref<number | null>(null);
@@ -93,6 +100,7 @@ useKeys([{ keys: ["E"], label: "Change the group", run: () => void router.push(`
       </p>
       <p class="actions">
         <RouterLink :to="`/protection/${code}/edit`" class="btn">Change</RouterLink>
+        <RouterLink :to="alone ? `/plans/${alone.code}/start` : `/plans/new?group=${code}`" class="btn">{{ alone ? "Test it, or fail it over …" : "A plan for it alone …" }}</RouterLink>
         <button v-if="data.paused_because" class="btn main" @click="pause('')">Go on copying</button>
         <button v-else class="btn" @click="asking = 'pause'">Pause …</button>
         <button class="btn" @click="asking = 'key'">{{ data.key_stored ? "Replace the key …" : "Store a key …" }}</button>

@@ -2,7 +2,7 @@
 import type { RunOptions } from "@/api/types";
 
 /** What is chosen for a run that moves production. */
-export type LiveChoices = Required<Pick<RunOptions, "close_down" | "go_on" | "decide_within_s" | "then" | "at_commit" | "declared_at" | "acknowledged">>;
+export type LiveChoices = Required<Pick<RunOptions, "close_down" | "go_on" | "decide_within_s" | "then" | "at_commit" | "declared_at" | "acknowledged" | "force_after_s">>;
 </script>
 
 <script setup lang="ts">
@@ -45,6 +45,11 @@ const atCommit = [
       />
     </p>
   </template>
+  <p v-if="!disaster || choices.close_down" class="choice">
+    <el-checkbox :model-value="choices.force_after_s !== null" @update:model-value="set({ force_after_s: $event ? 120 : null })">Cut the power of guests that are not down after</el-checkbox>
+    <el-input-number :model-value="choices.force_after_s ?? 120" :min="0" :max="86400" :precision="0" size="small" :disabled="choices.force_after_s === null" aria-label="Seconds until power is cut" @update:model-value="choices.force_after_s !== null && set({ force_after_s: $event ?? 0 })" /> s
+    <span v-if="choices.force_after_s === null" class="quiet">(as the plan says of each)</span>
+  </p>
   <p class="choice">
     <el-checkbox :model-value="choices.decide_within_s > 0" @update:model-value="set({ decide_within_s: $event ? 3600 : 0 })">Decide by itself after</el-checkbox>
     <el-input-number :model-value="minutes || 60" :min="1" :max="10080" :precision="0" size="small" :disabled="!choices.decide_within_s" aria-label="Minutes of the decision window" @update:model-value="choices.decide_within_s && (minutes = $event)" /> min:

@@ -9,6 +9,7 @@ import GroupPointsChoice from "@/features/runs/GroupPointsChoice.vue";
 import LiveOptions, { type LiveChoices } from "@/features/runs/LiveOptions.vue";
 import PointTimeline from "@/ui/PointTimeline.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
+import { useAct } from "@/ui/act";
 import { chance, clock, count, duration, moment } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
 
@@ -31,11 +32,13 @@ function asKind(text: unknown): RunKind {
 const live = computed(() => kind.value === "planned" || kind.value === "disaster");
 const picked = ref<number | null>(null);
 const own = ref<Record<string, string>>({});
+const single = ref<Record<string, string>>({});
+const tell = ref<string[]>([]);
 const syncFirst = ref(false);
 const cleanUp = ref(true);
 const hours = ref(4);
 const pace = ref(0);
-const choices = ref<LiveChoices>({ close_down: true, go_on: true, decide_within_s: 0, then: "roll-back", at_commit: "nothing", declared_at: null, acknowledged: false });
+const choices = ref<LiveChoices>({ close_down: true, go_on: true, decide_within_s: 0, then: "roll-back", at_commit: "nothing", declared_at: null, acknowledged: false, force_after_s: null });
 const confirm = ref("");
 const startError = ref<unknown>(null);
 const starting = ref(false);
@@ -65,6 +68,8 @@ const options = computed<RunOptions>(() => ({
   points: takesPoints.value
     ? Object.fromEntries(Object.entries(chosen.value).flatMap(([group, point]) => (point ? [[group, point.id]] : [])))
     : {},
+  apart: takesPoints.value ? single.value : {},
+  tell: tell.value,
   sync_first: kind.value === "planned" || (kind.value === "test" && syncFirst.value),
   pace: pace.value || 1,
   cleanup_after_s: kind.value === "test" && cleanUp.value ? Math.round(hours.value * 3600) : 0,
@@ -103,6 +108,14 @@ const shown = computed(() => {
     return severity === "none" ? [] : [{ ...finding, severity }];
   });
 });
+// Encrypted copies need their key; it is stored with the group, so it is asked for once.
+const locked = computed(() => shown.value.filter((finding) => finding.code === "key-missing").map((finding) => finding.subject));
+const secret = ref<Record<string, string>>({});
+const { problem: keyProblem, act } = useAct();
+async function storeKey(group: string) {
+  await act(() => take(api.PUT("/api/v1/groups/{code}/key", { params: { path: { code: group } }, body: { key: secret.value[group] ?? "" } })));
+  secret.value = {};
+}
 const warned = computed(() => shown.value.filter((finding) => finding.severity === "warns").length);
 const reason = ref("");
 const confirmed = computed(() => !live.value || confirm.value.trim() === code.value);
@@ -178,10 +191,10 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
               Take {{ moment(hint.point.at, true) }}, the newest point before them
             </button>
           </template>
-          <button v-if="picked !== null || apart" class="link" @click="(picked = null), (own = {})">Take the newest</button>
+          <button v-if="picked !== null || apart" class="link" @click="(picked = null), (own = {}), (single = {})">Take the newest</button>
         </h2>
         <PointTimeline v-if="takesPoints" :groups="points.groups" :now="points.now" :at="at" :newest="picked === null" :chosen="chosen" @pick="(picked = $event), (own = {})" />
-        <GroupPointsChoice v-if="takesPoints" v-model="own" :groups="points.groups" :chosen="chosen" />
+        <GroupPointsChoice v-if="takesPoints" v-model="own" v-model:apart="single" :groups="points.groups" :chosen="chosen" />
         <p v-if="!takesPoints" class="under">The latest changes are copied first, so the copies are of the moment when that is done.</p>
         <p v-if="apart && takesPoints" class="bad">▲ What these groups wrote to each other between the moments may not fit together.</p>
         <p v-if="later.length && takesPoints" class="bad">
@@ -203,6 +216,12 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
             Why in spite of {{ count(warned, "warning") }}? <span class="quiet">kept in the evidence</span>
             <el-input v-model="reason" maxlength="500" aria-label="Why in spite of the warnings" />
           </label>
+          <form v-for="group in locked" :key="group" class="key" @submit.prevent="storeKey(group)">
+            <label>Key of the copies of {{ group }} <el-input v-model="secret[group]" type="password" autocomplete="off" maxlength="4096" :aria-label="`Key of ${group}`" /></label>
+            <button class="btn" :disabled="!secret[group]">Store it</button>
+            <span class="quiet">asked once; it is encrypted and never shown</span>
+          </form>
+          <ProblemNote v-if="keyProblem" :error="keyProblem" />
           <ProblemNote v-if="preflightError" :error="preflightError" />
         </section>
         <section>
@@ -216,6 +235,12 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
             </p>
           </template>
           <LiveOptions v-else-if="live && preflight" v-model="choices" :kind="kind" :source="preflight.source_name" :source-lost="preflight.source_lost" />
+          <p v-if="preflight?.people.length" class="choice">
+            Tell
+            <el-select v-model="tell" multiple collapse-tags size="small" class="tell" placeholder="nobody" aria-label="Who is told of it">
+              <el-option v-for="name in preflight.people" :key="name" :value="name" :label="name" />
+            </el-select>
+          </p>
           <p v-if="preflight?.practice" class="choice">
             Pace
             <el-input-number v-model="pace" :min="1" :max="1000" :precision="0" size="small" aria-label="Pace" />
@@ -335,6 +360,14 @@ h2 .link {
 }
 .checks .blocks {
   color: var(--disaster);
+}
+.tell {
+  width: 180px;
+}
+.key {
+  border-left: 5px double var(--brass);
+  padding-left: var(--gap-2);
+  margin: var(--gap-2) 0;
 }
 .reason {
   display: block;
