@@ -72,6 +72,7 @@ const atCommit = [
   flex-wrap: wrap;
   align-items: center;
   gap: 6px;
+  margin: 5px 0;
 }
 .short {
   width: 110px;

@@ -97,7 +97,8 @@ const hint = computed(() => {
 });
 const forecast = computed(() => preflight.value?.assessment.forecast);
 const worst = computed(() => {
-  const ages = Object.values(chosen.value).flatMap((point) => (point ? [(now.value - ms(point)) / 1000] : []));
+  const apart = (points.value?.groups ?? []).flatMap((group) => group.points.filter((point) => Object.values(single.value).includes(point.id)));
+  const ages = [...Object.values(chosen.value), ...apart].flatMap((point) => (point ? [(now.value - ms(point)) / 1000] : []));
   return ages.length ? Math.max(...ages) : null;
 });
 const shapes: Record<string, string> = { blocks: "■", warns: "▲", note: "●" };
@@ -378,6 +379,7 @@ h2 .link {
   flex-wrap: wrap;
   align-items: center;
   gap: 6px;
+  margin: 5px 0;
 }
 .go {
   border-left: 1px solid var(--rule);
