@@ -14,8 +14,9 @@ from maestoso.core.planning.inputs import GroupCopy, RunInputs
 from maestoso.core.planning.turned import turned
 from maestoso.core.runs.events import Draft
 from maestoso.core.runs.journal import Effect, broken_promises
-from maestoso.core.runs.progress import measures, outages
+from maestoso.core.runs.progress import measures
 from maestoso.core.runs.state import RunState, fold
+from maestoso.core.runs.watching import outages
 from maestoso.practice.live import checksum
 from maestoso.practice.rehearsal import Person, Rehearsal
 from maestoso.practice.spec import Fault
@@ -210,10 +211,10 @@ class Clocks(Sites):
             found.setdefault(one.service, []).append((seconds, one.to_s is not None))
         return found
 
-    def test_a_service_is_away_from_its_shutdown_to_its_check(self) -> None:
+    def test_a_service_is_away_from_when_it_went_off_until_it_is_up(self) -> None:
         state = self.run_through(worlds.live_inputs("planned"))
-        closed, checked = state.steps["shut-down:db"], state.steps["probe-service:db:db-service"]
-        took = round((checked.settled_s or 0) - (closed.asked_s or 0))
+        closed, up = state.steps["shut-down:db"], state.steps["await-heartbeat:db"]
+        took = round((up.settled_s or 0) - (closed.settled_s or 0))
         self.assertEqual(self.away(state)["db-service"], [(took, True)])
         self.assertEqual(set(measures(state).rpo_s.values()), {0.0})
 

@@ -71,6 +71,13 @@ class SiteContract:
         self.assertLessEqual(sum(state.failed.values()), state.cycles)
         self.assertIn(state.source, [link.source for link in pulse.links])
 
+    async def test_it_says_which_services_answer(self: Any) -> None:
+        inventory = await self.site.inventory()
+        offered = {(one.name, service.name) for one in inventory.workloads for service in one.offers}
+        names = [one.name for one in inventory.workloads]
+        self.assertLessEqual(await self.site.answering([*names, "nobody"]), offered)
+        self.assertEqual(await self.site.answering([]), frozenset())
+
     async def test_lags_and_change_rates_have_the_agreed_shape(self: Any) -> None:
         lags = await self.site.lags()
         self.assertGreater(lags.every_s, 0)

@@ -43,6 +43,8 @@ class SiteClient(Protocol):
 
     async def changes(self, after: int, wait_s: float) -> tuple[list[OperationState], int]: ...
 
+    async def answering(self, workloads: Sequence[str]) -> frozenset[tuple[str, str]]: ...
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Lease:

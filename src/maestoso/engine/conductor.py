@@ -22,9 +22,11 @@ from maestoso.core.runs.decide import settle
 from maestoso.core.runs.events import Draft, Event
 from maestoso.core.runs.operations import OperationState, operation_for, outcome
 from maestoso.core.runs.state import RunState, fold
+from maestoso.core.runs.watching import noticed, watched
 from maestoso.engine.clock import SystemClock
 from maestoso.engine.crash_points import crash_point
 from maestoso.engine.site_link import SiteLink
+from maestoso.engine.watch import Watch
 
 log = logging.getLogger("maestoso.engine")
 
@@ -35,13 +37,15 @@ POLL_S = 0.1
 
 @dataclass(slots=True)
 class Driven:
-    """A run under this engine's lease. ``asked`` maps keys in flight to their steps."""
+    """A run under this engine's lease. ``asked`` maps keys in flight to their steps; ``watch`` probes the
+    services of one that moves production."""
 
     state: RunState
     lease: Lease
     good_until: float
     wake_at: datetime | None = None
     asked: dict[str, str] = field(default_factory=dict)
+    watch: Watch | None = None
 
 
 class Conductor:
@@ -83,7 +87,8 @@ class Conductor:
                 tries = 0
             except LogUnavailable as error:
                 log.warning("The run log cannot be reached (%s); trying again.", error)
-                self.runs.clear()
+                for run in list(self.runs):
+                    self._let_go(run)
                 tries += 1
                 await asyncio.sleep(min(0.2 * 2**tries, 2.0))
             await self._rest()
@@ -91,6 +96,9 @@ class Conductor:
 
     async def close(self) -> None:
         """Give back what is held."""
+        for driven in self.runs.values():
+            if driven.watch is not None:
+                driven.watch.end()
         for link in self.links.values():
             await link.close()
         leases = [driven.lease for driven in self.runs.values()]
@@ -105,7 +113,7 @@ class Conductor:
         heads = await self._in_thread(self.log.unfinished)
         await self._keep_leases()
         for run in [run for run in self.runs if run not in heads]:
-            del self.runs[run]
+            self._let_go(run)
         for run, head in heads.items():
             if run in self.unreadable:
                 continue
@@ -115,6 +123,12 @@ class Conductor:
                 for event in await self._in_thread(self.log.read, run, self.runs[run].state.seq):
                     self.runs[run].state.apply(event)
         await self._advance()
+
+    def _let_go(self, run: str) -> None:
+        """Conduct it no more."""
+        driven = self.runs.pop(run)
+        if driven.watch is not None:
+            driven.watch.end()
 
     async def _in_thread(self, call: Callable[..., T], *args: Any) -> T:
         return await asyncio.get_running_loop().run_in_executor(self._thread, call, *args)
@@ -134,7 +148,7 @@ class Conductor:
         # A stalled process must not go on by its own belief: two thirds of the lease is the local limit.
         for run in [run for run, driven in self.runs.items() if now > driven.good_until]:
             log.warning("Run %s: this engine was away too long and lets go.", run)
-            del self.runs[run]
+            self._let_go(run)
         if not self.runs or now - self._renewed < self.lease_s / 3:
             return
         self._renewed = now
@@ -145,7 +159,7 @@ class Conductor:
                 self.runs[run].good_until = now + self.lease_s * 2 / 3
             else:
                 log.warning("Run %s: another engine has taken over.", run)
-                del self.runs[run]
+                self._let_go(run)
 
     async def _take_over(self, run: str) -> None:
         asked_at = self.clock.monotonic()
@@ -159,10 +173,17 @@ class Conductor:
             log.error("Run %s cannot be conducted: %s", run, error.sentence)
             self.unreadable.add(run)
             return
-        for site in sorted({step.site for step in state.graph.steps if step.site} - set(self.links)):
+        services, plan = watched(state.inputs), state.inputs.plan
+        seen_from = {plan.source, plan.target} if services else set()
+        spoken_to = {step.site for step in state.graph.steps if step.site} | seen_from
+        for site in sorted(spoken_to - set(self.links)):
             client = await self._in_thread(self.site_client, site)
             self.links[site] = SiteLink(client, self._on_answer, self._wake.set)
         driven = Driven(state=state, lease=lease, good_until=asked_at + self.lease_s * 2 / 3)
+        if services:
+            clients = {site: self.links[site].client for site in seen_from}
+            names = list(dict.fromkeys(workload for workload, _ in services))
+            driven.watch = Watch(clients, names, state.inputs.pace, self._wake.set)
         self.runs[run] = driven
         log.info("Run %s: conducting from event %d under fence %d.", run, state.seq, lease.fence)
         for step in sorted(state.in_flight):
@@ -194,7 +215,7 @@ class Conductor:
                 self._wake.set()
             else:
                 log.warning("Run %s: the log refused fence %d.", run, append.lease.fence)
-                del self.runs[run]
+                self._let_go(run)
 
     def _take_in(self, driven: Driven, now: datetime) -> list[Event]:
         drafts: list[Draft] = []
@@ -202,7 +223,7 @@ class Conductor:
             if key in self.answers and step in driven.state.in_flight:
                 drafts.append(outcome(driven.state.graph[step], self.answers[key]))
         events = []
-        for draft in [*drafts, *self._reachability(driven)]:
+        for draft in [*drafts, *self._reachability(driven), *_seen(driven)]:
             event = driven.state.event(draft, now)
             driven.state.apply(event)
             events.append(event)
@@ -236,7 +257,7 @@ class Conductor:
                 self._send(run, driven, event.data["step"])
         if driven.state.finished:
             log.info("Run %s: finished, %s.", run, driven.state.outcome)
-            del self.runs[run]
+            self._let_go(run)
 
     def _send(self, run: str, driven: Driven, step: str) -> None:
         site = driven.state.graph[step].site
@@ -251,3 +272,11 @@ class Conductor:
         crash_point("on-answer", (key,))
         self.answers[key] = state
         self._wake.set()
+
+
+def _seen(driven: Driven) -> list[Draft]:
+    """What the probes of a live run noticed since the last look."""
+    if driven.watch is None or not driven.watch.complete:
+        return []
+    draft = noticed(driven.state, driven.watch.answering)
+    return [] if draft is None else [draft]

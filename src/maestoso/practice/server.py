@@ -28,7 +28,7 @@ from maestoso.practice.spec import Fault, Switch, Trouble
 from maestoso.practice.store import Store
 from maestoso.practice.verbs import VERBS
 from maestoso.practice.world import World
-from maestoso.sites.contract import HeldLandings, Lags, SitePulse, Submission
+from maestoso.sites.contract import Answering, Asked, HeldLandings, Lags, SitePulse, Submission
 
 PROTOCOL = "1.0"
 LONGEST_WAIT_S = 30.0
@@ -206,6 +206,11 @@ def application(site: PracticeSite) -> Starlette:
     async def change_rates(request: Request) -> Any:
         return {"workloads": to_data(site.world.change_rates())}
 
+    async def answering(request: Request) -> Any:
+        asked = from_data(Asked, await _body(request), "asked")
+        site.advance()
+        return to_data(Answering(services=site.world.answering(asked.workloads)))
+
     async def journal(request: Request) -> Any:
         site.advance()
         return {"entries": to_data(site.world.journal[_whole(request, "after", 0) :])}
@@ -285,6 +290,7 @@ def application(site: PracticeSite) -> Starlette:
             route("/landings", "GET", landings),
             route("/lags", "GET", lags),
             route("/change-rates", "GET", change_rates),
+            route("/answering", "POST", answering),
             route("/journal", "GET", journal),
             route("/remains", "GET", remains),
             route("/operations", "GET", feed),

@@ -8,7 +8,7 @@ Times are seconds since 1970-01-01 UTC; machine seconds are divided by the pace 
 from __future__ import annotations
 
 import heapq
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import replace
 from datetime import datetime
 from fnmatch import fnmatchcase
@@ -265,6 +265,15 @@ class World:
         """The machines of the workloads that are at home here."""
         found = (self.machine(workload.name) for workload in self.inventory.workloads)
         return [copy for copy in found if copy is not None]
+
+    def answering(self, workloads: Iterable[str]) -> dict[str, tuple[str, ...]]:
+        """Services that answer here: those of machines that are up and are no copies of a test."""
+        found = {}
+        for name in workloads:
+            copy = self.machine(name)
+            if copy is not None and copy.powered and copy.heartbeat_at <= self.now and copy.workload == name:
+                found[name] = tuple(service.name for service in self.known[name].offers)
+        return found
 
     # --- for the verbs ---
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from types import TracebackType
 from typing import Any, Self
 from urllib.parse import quote
@@ -14,7 +15,7 @@ from maestoso.core.model.landing import Landing
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
 from maestoso.core.ports import SiteRefused, SiteUnreachable
 from maestoso.core.runs.operations import Operation, OperationState
-from maestoso.sites.contract import ChangeRates, HeldLandings, Lags, SitePulse, WorkloadChange
+from maestoso.sites.contract import Answering, ChangeRates, HeldLandings, Lags, SitePulse, WorkloadChange
 
 CONNECT_S = 2.0
 ANSWER_S = 5.0
@@ -100,6 +101,12 @@ class HttpSite:
     async def practised(self) -> Any:
         """What is made to misbehave at a practice site now."""
         return await self._call("GET", "/practice")
+
+    async def answering(self, workloads: Sequence[str]) -> frozenset[tuple[str, str]]:
+        """Workload and service of all that answer there now."""
+        body = {"workloads": list(workloads)}
+        said = from_data(Answering, await self._call("POST", "/answering", json=body))
+        return frozenset((name, service) for name, found in said.services.items() for service in found)
 
     async def remains(self, mark: str) -> list[str]:
         """What still carries the mark of a run."""

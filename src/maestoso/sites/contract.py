@@ -122,6 +122,20 @@ class Journal:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Asked:
+    """Workloads whose services are asked for."""
+
+    workloads: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Answering:
+    """By workload, the names of its services that answer at this site now; test copies do not count."""
+
+    services: dict[str, tuple[str, ...]]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Remains:
     """What is left of a run, in words."""
 
@@ -163,6 +177,14 @@ def openapi() -> dict[str, Any]:
     for path, cls, parameters, said in _GETS:
         query = [{"in": "query", "name": name, "schema": {"type": "string"}} for name in parameters]
         paths[path] = {"get": {"description": said, "parameters": query, "responses": answer(cls)}}
+    asked = {"required": True, "content": {"application/json": {"schema": ref(Asked)}}}
+    paths["/v1/answering"] = {
+        "post": {
+            "description": "Which services answer, probed as a client would.",
+            "requestBody": asked,
+            "responses": answer(Answering),
+        }
+    }
     key = [{"in": "path", "name": "key", "required": True, "schema": {"type": "string"}}]
     body = {"required": True, "content": {"application/json": {"schema": ref(Submission)}}}
     paths["/v1/operations/{key}"] = {

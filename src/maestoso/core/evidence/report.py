@@ -19,8 +19,8 @@ from maestoso.core.planning.isolated_test import LEAK_CHECK, READ_ADAPTERS
 from maestoso.core.runs.attempts import Attempt, attempts_in
 from maestoso.core.runs.events import ENGINE, Event
 from maestoso.core.runs.operations import operation_for
-from maestoso.core.runs.progress import Outage, outages
 from maestoso.core.runs.state import RunState, fold
+from maestoso.core.runs.watching import Outage, outages
 from maestoso.core.runs.words import sentence
 
 

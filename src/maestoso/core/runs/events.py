@@ -24,6 +24,7 @@ EventKind = Literal[
     "run.aborted",
     "site.lost",
     "site.back",
+    "services.seen",
     "run.finished",
 ]
 

@@ -13,16 +13,6 @@ from maestoso.core.scheduling.list_schedule import Pinned, Schedule, list_schedu
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Outage:
-    """A service that did not answer from ``from_s`` to ``to_s`` (run seconds; None: it still does not)."""
-
-    workload: str
-    service: str
-    from_s: float
-    to_s: float | None
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
 class Measures:
     """Seconds. ``rto_s`` is trigger to last required check; ``rpo_s`` per group is trigger minus point.
 
@@ -71,39 +61,6 @@ def _copied_whole(state: RunState, group: str) -> bool:
     """Whether all that a fenced source had written came across."""
     last = state.steps.get(f"final-sync:{group}")
     return group not in state.points and last is not None and last.status == "done"
-
-
-def outages(state: RunState) -> tuple[Outage, ...]:
-    """How long every service of the members was away, by the checks of the run.
-
-    In a planned run a service goes away when its workload is asked to shut down; in a disaster it is away
-    since the outage was declared. It is back when its check passes at the target, or its workload has its
-    heartbeat at the source again.
-    """
-    if state.inputs.live is None:
-        return ()
-    found = []
-    for workload in state.inputs.workloads:
-        closed = state.steps.get(f"shut-down:{workload.name}")
-        from_s = -declared_before_s(state) if state.inputs.kind == "disaster" else None
-        if from_s is None and closed is not None and closed.attempt:
-            from_s = closed.asked_s
-        if from_s is None:
-            continue
-        back = state.steps.get(f"up-again:{workload.name}")
-        for service in workload.offers:
-            probe = state.steps.get(f"probe-service:{workload.name}:{service.name}")
-            ends = [s.settled_s for s in (probe, back) if s is not None and s.status == "done"]
-            ended = min((end for end in ends if end is not None), default=None)
-            found.append(Outage(workload=workload.name, service=service.name, from_s=from_s, to_s=ended))
-            # Rolled back after it was up: it goes away a second time, until its source is up again.
-            off = state.steps.get(f"power-off:{workload.name}")
-            if ended is not None and off is not None and off.asked_s is not None and ended <= off.asked_s:
-                home = back.settled_s if back is not None and back.status == "done" else None
-                found.append(
-                    Outage(workload=workload.name, service=service.name, from_s=off.asked_s, to_s=home)
-                )
-    return tuple(found)
 
 
 def overhead(state: RunState) -> float | None:

@@ -72,6 +72,10 @@ class RunState:
         self.notes = ""
         self.lost_sites: dict[str, str] = {}
         self.back_at: dict[str, datetime] = {}
+        # Every outage of a service: which, from when, until when (None: not back), seen at the first look.
+        self.outages: list[tuple[tuple[str, str], float, float | None, bool]] = []
+        self.away: dict[tuple[str, str], int] = {}  # where in the list those are that are not back
+        self.looked = False
         self.ready_s: float | None = None
         self.outcome: str | None = None
         for position, count in enumerate(self.unresolved):
@@ -228,6 +232,16 @@ class RunState:
     def _on_site_back(self, event: Event) -> None:
         self.lost_sites.pop(event.data["site"], None)
         self.back_at[event.data["site"]] = event.at
+
+    def _on_services_seen(self, event: Event) -> None:
+        for workload, service in event.data["away"]:
+            self.away[workload, service] = len(self.outages)
+            self.outages.append(((workload, service), event.run_s, None, not self.looked))
+        for workload, service in event.data["back"]:
+            at = self.away.pop((workload, service))
+            one, from_s, _, first = self.outages[at]
+            self.outages[at] = (one, from_s, event.run_s, first)
+        self.looked = True
 
     def _on_run_finished(self, event: Event) -> None:
         self.outcome = event.data["outcome"]

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from maestoso.core.planning.graph import StepGraph
 from maestoso.core.runs.events import ENGINE, Event
 
+MOST_NAMED = 4
 _VERDICTS = {"passed": "passed", "failed": "failed", "inconclusive": "was inconclusive"}
 
 
@@ -37,6 +40,17 @@ def _full(text: str) -> str:
     # A name such as broker-01 is written as it is.
     begun = f"{text[0].upper()}{text[1:]}" if first.isalpha() else text
     return f" {begun}" + ("" if text[-1] in ".!?" else ".")
+
+
+def _seen(away: Sequence[Sequence[str]], back: Sequence[Sequence[str]]) -> str:
+    """What probes from outside noticed."""
+    told = []
+    for services, verb in ((away, "answer no more"), (back, "answer again")):
+        if services:
+            named = ", ".join(f"{service} of {workload}" for workload, service in services[:MOST_NAMED])
+            more = len(services) - MOST_NAMED
+            told.append(f"Seen from outside, these {verb}: {named}{f' and {more} more' if more > 0 else ''}.")
+    return " ".join(told) or "Seen from outside, every service answers."
 
 
 def sentence(event: Event, graph: StepGraph) -> str:
@@ -83,6 +97,8 @@ def sentence(event: Event, graph: StepGraph) -> str:
             text = f"{data['site']} does not answer; its steps wait.{_full(data['reason'])}"
         case "site.back":
             text = f"{data['site']} answers again; the run goes on."
+        case "services.seen":
+            text = _seen(data["away"], data["back"])
         case "run.finished":
             left = data.get("remains") or []
             if data["outcome"] in _ENDS:

@@ -8,7 +8,7 @@ from zoneinfo import ZoneInfo
 from django import template
 
 from maestoso.core.evidence.wording import lasting, on_clock
-from maestoso.core.runs.progress import Outage
+from maestoso.core.runs.watching import Outage
 
 register = template.Library()
 register.filter("lasting", lasting)

@@ -12,9 +12,10 @@ from maestoso.core.runs.attempts import attempts_in
 from maestoso.core.runs.events import Event
 from maestoso.core.runs.needs import needs, unconfirmed
 from maestoso.core.runs.operations import operation_for
-from maestoso.core.runs.progress import expected, expected_ready_s, measures, outages
+from maestoso.core.runs.progress import expected, expected_ready_s, measures
 from maestoso.core.runs.state import RunState
 from maestoso.core.runs.steps import RESOLVED
+from maestoso.core.runs.watching import outages
 from maestoso.core.runs.words import sentence
 from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.models import Site

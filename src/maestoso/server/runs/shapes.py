@@ -10,7 +10,7 @@ from maestoso.core.landing.actual import Outcome
 from maestoso.core.model.protection import RecoveryPoint
 from maestoso.core.runs.attempts import Attempt
 from maestoso.core.runs.needs import Need
-from maestoso.core.runs.progress import Outage
+from maestoso.core.runs.watching import Outage
 from maestoso.core.score import ScoreStep
 from maestoso.server.plans.shapes import RunOptions
 

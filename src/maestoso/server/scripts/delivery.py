@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 
 from asgiref.sync import sync_to_async
@@ -32,6 +33,10 @@ class SecretsFilledIn:
     async def operation(self, key: str) -> OperationState | None:
         """As the client."""
         return await self.client.operation(key)
+
+    async def answering(self, workloads: Sequence[str]) -> frozenset[tuple[str, str]]:
+        """As the client."""
+        return await self.client.answering(workloads)
 
     async def changes(self, after: int, wait_s: float) -> tuple[list[OperationState], int]:
         """As the client."""

@@ -1,0 +1,92 @@
+"""Outage clocks: what probes from outside saw, and what may be concluded from it."""
+
+from __future__ import annotations
+
+import unittest
+from datetime import timedelta
+
+from maestoso.core.planning.inputs import Kind
+from maestoso.core.runs.state import fold
+from maestoso.core.runs.watching import noticed, outages, watched
+from maestoso.core.runs.words import sentence
+from tests import worlds
+from tests.player import Player
+
+EVERY = frozenset(watched(worlds.live_inputs("planned")))
+DB = ("db", "db-service")
+
+
+class Watching(unittest.TestCase):
+    """What is noticed becomes events, and only when it changes."""
+
+    def play(self, kind: Kind = "planned", **choices: object) -> Player:
+        return Player(worlds.live_inputs(kind, **choices))
+
+    def look(
+        self,
+        play: Player,
+        seconds: float,
+        a: frozenset[tuple[str, str]] | None,
+        b: frozenset[tuple[str, str]] | None,
+    ) -> bool:
+        """Both sites are asked after some seconds; whether there was anything to write."""
+        play.now += timedelta(seconds=seconds)
+        draft = noticed(play.state, {"A": a, "B": b})
+        if draft is not None:
+            play.write(draft)
+        return draft is not None
+
+    def test_of_a_test_nothing_is_watched(self) -> None:
+        self.assertEqual(watched(worlds.inputs()), ())
+        self.assertTrue(EVERY)
+
+    def test_the_first_look_is_written_down_and_then_only_what_changes(self) -> None:
+        play = self.play()
+        self.assertTrue(self.look(play, 1, EVERY, frozenset()))
+        self.assertEqual(
+            sentence(play.log[-1], play.state.graph), "Seen from outside, every service answers."
+        )
+        self.assertFalse(self.look(play, 1, EVERY, frozenset()))
+        self.assertTrue(self.look(play, 1, EVERY - {DB}, frozenset()))
+        self.assertFalse(self.look(play, 1, EVERY - {DB}, frozenset()))
+        self.assertIn("db-service of db", sentence(play.log[-1], play.state.graph))
+
+    def test_an_outage_lasts_until_either_site_has_it_answer(self) -> None:
+        play = self.play()
+        self.look(play, 0, EVERY, frozenset())
+        self.look(play, 10, EVERY - {DB}, frozenset())
+        begun = play.state.run_s
+        self.look(play, 50, EVERY - {DB}, frozenset({DB}))
+        (found,) = outages(play.state)
+        self.assertEqual(
+            (found.workload, found.service, found.from_s, found.to_s), (*DB, begun, play.state.run_s)
+        )
+        self.assertEqual(outages(fold(play.log)), (found,))
+
+    def test_a_service_can_be_away_twice(self) -> None:
+        play = self.play()
+        for seen in (EVERY, EVERY - {DB}, EVERY, EVERY - {DB}):
+            self.look(play, 5, seen, frozenset())
+        self.assertEqual([one.to_s is None for one in outages(play.state)], [False, True])
+
+    def test_nothing_is_concluded_from_the_silence_of_a_site_in_a_planned_run(self) -> None:
+        play = self.play()
+        self.look(play, 0, EVERY, frozenset())
+        self.assertFalse(self.look(play, 5, None, frozenset()))
+        self.assertTrue(self.look(play, 5, EVERY - {DB}, frozenset()))
+        self.assertTrue(self.look(play, 5, None, frozenset({DB})))
+        self.assertEqual(play.state.away, {})
+
+    def test_in_a_disaster_what_is_not_seen_is_away_since_it_was_declared(self) -> None:
+        play = self.play("disaster", declared_at=worlds.NOW - timedelta(minutes=10))
+        self.look(play, 1, None, frozenset())
+        self.assertEqual({(one.workload, one.service) for one in outages(play.state)}, EVERY)
+        self.assertEqual({one.from_s for one in outages(play.state)}, {-600.0})
+        self.look(play, 60, None, frozenset({DB}))
+        self.look(play, 60, None, frozenset())
+        again = [one for one in outages(play.state) if (one.workload, one.service) == DB]
+        self.assertGreater(again[1].from_s, 0)
+
+
+if __name__ == "__main__":
+    unittest.main()
