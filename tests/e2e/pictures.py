@@ -34,7 +34,6 @@ def take(app: Application, chromium: Browser) -> None:
     take_estate(day)
     take_protection(day)
     take_crosswalks(day)
-    take_new_plan(day)
     take_ahead(day)
     day.get_by_role("navigation").get_by_role("link", name="Booking end to end").click()
     expect(day.get_by_role("img", name="Score")).to_be_visible()
@@ -71,6 +70,7 @@ def take(app: Application, chromium: Browser) -> None:
     day.get_by_role("navigation").get_by_role("link", name="Runs").click()
     expect(day.get_by_role("table")).to_be_visible()
     keep(day, "runs")
+    take_evidence(app, day)
     day.get_by_role("navigation").get_by_role("link", name="Practice lab").click()
     day.get_by_role("combobox", name="Workload").click()
     day.get_by_role("option", name="api-01").click()
@@ -95,6 +95,22 @@ def take_live(app: Application, day: Page) -> None:
     expect(day.get_by_label("Sites")).to_contain_text("7 groups")
 
 
+def take_evidence(app: Application, day: Page) -> None:
+    """What proves it."""
+    day.goto(f"{app.address}/runs/3/evidence")
+    expect(day.get_by_test_id("seal")).to_contain_text("Sealed")
+    keep(day, "evidence")
+    day.goto(f"{app.address}/runs/3/compared/6")
+    expect(day.get_by_role("img", name="Score")).to_have_count(2)
+    keep(day, "compared")
+    day.get_by_role("navigation").get_by_role("link", name="Evidence").click()
+    expect(day.get_by_role("heading", level=1)).to_contain_text("plans are proved in time")
+    keep(day, "proof")
+    day.get_by_role("link", name="Drill calendar").click()
+    expect(day.get_by_role("heading", level=1)).to_contain_text("drills on the calendar")
+    keep(day, "calendar")
+
+
 def take_estate(day: Page) -> None:
     """The pages of the estate."""
     navigation = day.get_by_role("navigation")
@@ -107,12 +123,6 @@ def take_estate(day: Page) -> None:
     day.get_by_role("row").filter(has_text="pay-relay-01").get_by_text("pay-relay-01").click()
     expect(day.get_by_role("dialog")).to_contain_text("Where it lands")
     day.get_by_role("button", name="Close this dialog").click()
-    navigation.get_by_role("link", name="Sites and networks").click()
-    expect(day.get_by_text("All answer, and say what the records say")).to_be_visible()
-    keep(day, "sites")
-    navigation.get_by_role("link", name="What uses what").click()
-    expect(day.get_by_role("img", name="What uses what")).to_be_visible()
-    keep(day, "uses")
 
 
 def take_protection(day: Page) -> None:
@@ -128,10 +138,6 @@ def take_protection(day: Page) -> None:
     expect(day.get_by_role("button", name="Unpin")).to_be_visible()
     keep(day, "group")
     navigation.get_by_role("link", name="Protection").click()
-    day.locator("[data-gap=mail-01]").get_by_role("link", name="Protect it").click()
-    day.get_by_label("Name").fill("Mail")
-    expect(day.get_by_text("The link carries it")).to_be_visible()
-    keep(day, "new-group")
     navigation.get_by_role("link", name="Readiness").click()
     settled(day)
 
@@ -150,16 +156,6 @@ def take_crosswalks(day: Page) -> None:
     day.get_by_label("Filter").press("Tab")
     expect(day.get_by_text("14 adapters")).to_be_visible()
     keep(day, "landings")
-
-
-def take_new_plan(day: Page) -> None:
-    """A plan on its way."""
-    day.get_by_role("navigation").get_by_role("link", name="+ New plan").click()
-    day.get_by_label("Name").fill("Booking by itself")
-    for group in ("Harbour core", "Booking data", "Booking services"):
-        day.get_by_role("checkbox", name=group).check()
-    expect(day.get_by_role("heading", level=1)).to_contain_text("11 workloads")
-    keep(day, "new-plan")
 
 
 def take_ahead(day: Page) -> None:

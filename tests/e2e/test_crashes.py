@@ -65,6 +65,34 @@ class Crashes(unittest.TestCase):
     def test_a_disaster_with_ten_faults_and_every_process_killed(self) -> None:
         api = self.harness.app.api()
         api.send("POST", "/practice-lab/fault-script", {"text": FAULTS})
+        killed = self.kill_each_process_once()
+        status: dict[str, Any] = self.harness.run("HARB", "disaster", kill_every_s=1.5, go_on=False)
+        self.assertEqual(sorted(killed), sorted(PROCESSES))
+        self.assertIn(status["outcome"], ("rolled back", "aborted"))
+        self.harness.check()
+
+    def test_out_and_home_again_with_ten_faults_and_every_process_killed(self) -> None:
+        """A disaster, committed, re-protected, failed back as planned, re-protected: home, as at the start."""
+        api = self.harness.app.api()
+        api.send("DELETE", "/practice-lab", None)
+        api.send("POST", "/practice-lab/fault-script", {"text": FAULTS})
+        killed = self.kill_each_process_once()
+        for kind, ended in (
+            ("disaster", "committed"),
+            ("re-protect", "protected"),
+            ("planned", "committed"),
+            ("re-protect", "protected"),
+        ):
+            status = self.harness.run("HARB", kind, decision="commit", kill_every_s=2.0)
+            self.assertEqual(status["outcome"], ended)
+        self.assertEqual(sorted(killed), sorted(PROCESSES))
+        groups = self.harness.app.api().get("/groups")["groups"]
+        ours = {(g["source"], g["target"]) for g in groups if g["code"] in ("harbour", "trust")}
+        self.assertEqual(ours, {("QUA", "HIL")})
+        self.harness.check()
+
+    def kill_each_process_once(self) -> list[str]:
+        """From now on, whenever the harness does harm, the next process dies; returns those that did."""
         killed: list[str] = []
         harm = list(PROCESSES)
 
@@ -74,10 +102,7 @@ class Crashes(unittest.TestCase):
                 self.harness.app.kill(killed[-1])
 
         self.harness.harm = next_one  # type: ignore[method-assign]
-        status: dict[str, Any] = self.harness.run("HARB", "disaster", kill_every_s=1.5, go_on=False)
-        self.assertEqual(sorted(killed), sorted(PROCESSES))
-        self.assertIn(status["outcome"], ("rolled back", "aborted"))
-        self.harness.check()
+        return killed
 
 
 if __name__ == "__main__":

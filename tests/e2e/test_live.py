@@ -130,6 +130,10 @@ class TheWorstDay(Live):
         expect(page.get_by_text("Quayside does not answer")).to_be_visible()
 
         self.start("ALL", "disaster")
+        # The browser is closed and opened again in the middle.
+        address = page.url
+        page.goto("about:blank")
+        page.goto(address)
         self.need("source copies are not confirmed off").get_by_role("button", name="I know").click(
             timeout=60_000
         )
@@ -160,6 +164,9 @@ class TheWorstDay(Live):
         self.need("Commit, or roll back?").get_by_role("button", name="Commit").click()
         expect(self.sentence).to_contain_text("the failover is committed", timeout=60_000)
         home = self.run_number()
+        clocks = APP.api().get(f"/runs/{home}")["status"]["outages"]
+        self.assertTrue(clocks)
+        self.assertEqual([one for one in clocks if one["to_s"] is None], [])
         self.start("ALL", "re-protect")
         expect(self.sentence).to_contain_text("is protected again", timeout=60_000)
         self.running("35 running")
