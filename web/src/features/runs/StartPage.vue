@@ -160,7 +160,7 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
     <ProblemNote v-if="error || pointsError" :error="error || pointsError" />
     <template v-if="detail">
       <h1 class="sentence">
-        You are about to {{ abouts[kind] }} <template v-if="preflight"><b>{{ count(preflight.workloads, "workload") }}</b> of</template>
+        You are about to {{ abouts[kind] }} <template v-if="preflight"><b>{{ count(preflight.workloads, "workload") }}</b> of {{ " " }}</template>
         <RouterLink :to="`/plans/${code}`">{{ detail.plan.name }}</RouterLink>. Nothing starts until you say so at the bottom.
       </h1>
       <div class="kinds" role="radiogroup" aria-label="What shall happen?">
@@ -345,6 +345,7 @@ h2 {
 }
 h2 .plain {
   font-weight: 400;
+  margin-right: 6px;
 }
 h2 .link {
   font-weight: 600;

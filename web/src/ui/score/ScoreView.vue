@@ -184,7 +184,7 @@ const w = (one: Bar) => Math.max(x(one.to) - x(one.from), 1.5);
           <rect v-else-if="one.mark === 'boot'" :x="x(one.from)" :y="y(index) + 6" :width="w(one)" :height="11" class="boot" />
           <g v-else-if="one.mark === 'check'">
             <rect :x="x(one.from)" :y="y(index) + 6" :width="Math.max(w(one), 9)" :height="11" class="check" />
-            <path :d="`M${x(one.from) + Math.max(w(one), 9) / 2 - 3} ${y(index) + 11.5} l2.2 2.4 l4 -5`" class="tick" />
+            <path v-if="!one.vain" :d="`M${x(one.from) + Math.max(w(one), 9) / 2 - 3} ${y(index) + 11.5} l2.2 2.4 l4 -5`" class="tick" />
           </g>
           <rect v-else-if="one.mark === 'close'" :x="x(one.from)" :y="y(index) + 6.5" :width="w(one)" :height="10" rx="2" class="close" />
           <line v-else-if="one.mark === 'fence'" :x1="x(one.to)" :x2="x(one.to)" :y1="y(index) + 3" :y2="y(index) + 20" class="fence" />

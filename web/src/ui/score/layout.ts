@@ -8,6 +8,8 @@ export interface Bar {
   to: number;
   /** Not begun yet: drawn as a dotted frame. */
   ahead: boolean;
+  /** Tried in vain: a check has no tick then. */
+  vain?: boolean;
   title: string;
 }
 
@@ -67,10 +69,11 @@ function bar(step: ScoreStep, now: number | null): Bar[] {
   const mark = markOf[step.verb] ?? (step.workload ? "prepare" : "shared");
   const often = step.decides ? `, decides the time in ${Math.round(step.decides * 100)} % of runs` : "";
   const title = `${step.workload ?? ""} ${step.title}`.trim() + often;
-  const bars: Bar[] = [{ step: step.id, mark, from, to, ahead, title }];
+  const vain = step.status === "failed" || (step.status === "skipped" && tried);
+  const bars: Bar[] = [{ step: step.id, mark, from, to, ahead, title, vain }];
   for (const [at, earlier] of step.tries.entries()) {
     const told = `${title}, try ${at + 1} failed`;
-    bars.push({ step: step.id, mark, from: earlier.from_s, to: earlier.to_s, ahead: false, title: told }, { step: step.id, mark: "fail", from: earlier.to_s, to: earlier.to_s, ahead: false, title: told });
+    bars.push({ step: step.id, mark, from: earlier.from_s, to: earlier.to_s, ahead: false, title: told, vain: true }, { step: step.id, mark: "fail", from: earlier.to_s, to: earlier.to_s, ahead: false, title: told });
   }
   // A running step has a part that is still ahead.
   if (!ahead && step.finish_s === null && step.expected_finish_s > to + SECONDS_AHEAD_SHOWN && !step.person) {
@@ -83,7 +86,7 @@ function bar(step: ScoreStep, now: number | null): Bar[] {
     if (step.verb === "pause") return [rest];
     bars.unshift(rest);
   }
-  if (step.status === "failed" || (step.status === "skipped" && tried)) {
+  if (vain) {
     bars.push({ step: step.id, mark: "fail", from: to, to, ahead: false, title: `${title} ${step.status}: ${step.reason}` });
   }
   return bars;
