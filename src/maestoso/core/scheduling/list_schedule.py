@@ -78,7 +78,7 @@ def list_schedule(
     order: list[int] = []
     queues: dict[Slot, list[tuple[float, int]]] = {"power": [], "copies": [], "clones": []}
     free = {slot: capacity(limits, slot) for slot in queues}
-    slots = [step.slot for step in graph.steps]
+    slots, waits, succs = [step.slot for step in graph.steps], graph.waits, graph.succs
     events: list[tuple[float, int, int]] = []  # time, 0 = finished / 1 = may start, step
     for position in range(count):
         if position in pinned:
@@ -112,10 +112,20 @@ def list_schedule(
                 continue
             if slot and not (position in pinned and pinned[position].finish_s is not None):
                 free[slot] += 1
-            for succ in graph.succs[position]:
+            for succ in succs[position]:
                 waiting[succ] -= 1
                 if waiting[succ] == 0 and succ not in pinned:
-                    heapq.heappush(events, (max(earliest(graph, succ, finish), now_s, time), 1, succ))
+                    # As :func:`earliest`, written out: this is the innermost loop of every forecast.
+                    may = now_s if now_s > time else time
+                    for pred, lag in waits[succ]:
+                        if finish[pred] + lag > may:
+                            may = finish[pred] + lag
+                    if may > time:
+                        heapq.heappush(events, (may, 1, succ))
+                    elif (wanted := slots[succ]) is None:
+                        begin(succ, time)
+                    else:
+                        heapq.heappush(queues[wanted], (-tail[succ], succ))
         for slot, queue in queues.items():
             while queue and free[slot] > 0:
                 free[slot] -= 1

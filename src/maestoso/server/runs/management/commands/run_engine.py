@@ -14,6 +14,7 @@ from django.core.management.base import BaseCommand
 from maestoso.core.ports import SiteClient
 from maestoso.engine.clock import SystemClock
 from maestoso.engine.conductor import Conductor
+from maestoso.server.config.collector import look_for_cycles_seldom
 from maestoso.server.estate.agents import client
 from maestoso.server.estate.models import Site
 from maestoso.server.protection.keeper import keep
@@ -28,6 +29,7 @@ class Command(BaseCommand):
 
     def handle(self, *args: Any, **options: Any) -> None:
         """Wire the ports to their adapters and conduct."""
+        look_for_cycles_seldom()
         asyncio.run(_conduct())
 
 
