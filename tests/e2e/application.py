@@ -20,7 +20,7 @@ from pathlib import Path
 from typing import Any
 
 import httpx
-from playwright.sync_api import Browser, expect, sync_playwright
+from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from maestoso.cli.processes import free_ports
 from maestoso.server.config.options import ROOT, Options, variable
@@ -186,6 +186,21 @@ class Application:
     def api(self) -> Api:
         """A signed-in client of the API."""
         return Api(self.address, self.password)
+
+
+def visit(case: unittest.TestCase, app: Application, browser: Browser, width: int, height: int) -> Page:
+    """A page of somebody who signed in; whatever the browser complains of there fails the test."""
+    complaints: list[str] = []
+    context = browser.new_context(viewport={"width": width, "height": height})
+    case.addCleanup(context.close)
+    page = context.new_page()
+    page.on("pageerror", lambda error: complaints.append(str(error)))
+    page.goto(app.address)
+    page.get_by_label("Password").fill(app.password)
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("were lost this minute")
+    case.addCleanup(lambda: case.assertEqual(complaints, []))
+    return page
 
 
 class Api:

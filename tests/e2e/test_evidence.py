@@ -18,7 +18,7 @@ from playwright.sync_api import Page, expect
 
 from maestoso.engine.clock import SystemClock
 from maestoso.server.config.options import ROOT
-from tests.e2e.application import Application, module_browser
+from tests.e2e.application import Application, module_browser, visit
 
 APP = Application()
 PLAYWRIGHT: dict[str, Any] = {}
@@ -32,19 +32,10 @@ def setUpModule() -> None:
 
 
 class Evidence(unittest.TestCase):
-    """With a page of its own, signed in; whatever the browser complains of fails the test."""
+    """With a page of its own, signed in."""
 
     def setUp(self) -> None:
-        self.complaints: list[str] = []
-        context = PLAYWRIGHT["browser"].new_context(viewport={"width": 1280, "height": 800})
-        self.addCleanup(context.close)
-        self.page: Page = context.new_page()
-        self.page.on("pageerror", lambda error: self.complaints.append(str(error)))
-        self.page.goto(APP.address)
-        self.page.get_by_label("Password").fill(APP.password)
-        self.page.get_by_role("button", name="Sign in").click()
-        expect(self.sentence).to_contain_text("were lost this minute")
-        self.addCleanup(lambda: self.assertEqual(self.complaints, []))
+        self.page: Page = visit(self, APP, PLAYWRIGHT["browser"], 1280, 800)
 
     @property
     def sentence(self) -> Any:

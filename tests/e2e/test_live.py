@@ -8,7 +8,7 @@ from typing import Any
 
 from playwright.sync_api import Page, expect
 
-from tests.e2e.application import Application, module_browser, until
+from tests.e2e.application import Application, module_browser, until, visit
 
 APP = Application()
 PLAYWRIGHT: dict[str, Any] = {}
@@ -23,21 +23,12 @@ def setUpModule() -> None:
 
 
 class Live(unittest.TestCase):
-    """With a page of its own, signed in; whatever the browser complains of fails the test."""
+    """With a page of its own, signed in."""
 
     width, height = 1280, 800
 
     def setUp(self) -> None:
-        self.complaints: list[str] = []
-        context = PLAYWRIGHT["browser"].new_context(viewport={"width": self.width, "height": self.height})
-        self.addCleanup(context.close)
-        self.page: Page = context.new_page()
-        self.page.on("pageerror", lambda error: self.complaints.append(str(error)))
-        self.page.goto(APP.address)
-        self.page.get_by_label("Password").fill(APP.password)
-        self.page.get_by_role("button", name="Sign in").click()
-        expect(self.sentence).to_contain_text("were lost this minute")
-        self.addCleanup(lambda: self.assertEqual(self.complaints, []))
+        self.page: Page = visit(self, APP, PLAYWRIGHT["browser"], self.width, self.height)
 
     @property
     def sentence(self) -> Any:
