@@ -123,6 +123,17 @@ class Manners(unittest.TestCase):
         for name in ("site_token", "db_password", "django_key"):
             self.assertNotIn(APP.secrets[name], listed)
 
+    def test_requests_leave_no_connections_to_the_database_behind(self) -> None:
+        api = APP.api()
+        for _ in range(60):
+            api.get("/runs")
+        count = (
+            "from django.db import connection; ask = connection.cursor(); "
+            "ask.execute('SHOW PROCESSLIST'); print(len(ask.fetchall()))"
+        )
+        done = APP.command_of_django("shell", "-c", count)
+        self.assertLess(int(done.stdout.split()[-1]), 20, done.stderr)
+
     def test_the_rows_of_all_runs_agree_with_their_logs(self) -> None:
         done = APP.command_of_django("check_runs", "--journals")
         self.assertEqual(done.returncode, 0, done.stdout + done.stderr)

@@ -11,6 +11,7 @@ from rest_framework.views import APIView
 
 from maestoso.server.audit import trail
 from maestoso.server.common.shapes import number, reply, shape
+from maestoso.server.common.streams import in_threads
 
 FILTERS = [
     OpenApiParameter("by", OpenApiTypes.STR, description="Only what this person did."),
@@ -43,7 +44,7 @@ class AuditFile(APIView):
     )
     def get(self, request: Request) -> HttpResponseBase:
         """JSON lines, oldest first, each with its hash, and the signed head of the trail at the end."""
-        lines = list(trail.exported(request.query_params))
-        answer = StreamingHttpResponse(lines, content_type="application/jsonl; charset=utf-8")
+        parts = in_threads(trail.exported(request.query_params))
+        answer = StreamingHttpResponse(parts, content_type="application/jsonl; charset=utf-8")
         answer["Content-Disposition"] = 'attachment; filename="audit.jsonl"'
         return answer

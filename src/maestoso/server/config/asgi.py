@@ -1,11 +1,22 @@
 """The ASGI application: ``uvicorn maestoso.server.config.asgi:application``."""
 
 import os
+from typing import Any
 
 from django.core.asgi import get_asgi_application
+from django.core.signals import request_finished
+from django.db import connections
 
 from maestoso.server.config.collector import look_for_cycles_seldom
 
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "maestoso.server.config.settings")
+
+
+def _close_connections(**_: Any) -> None:
+    """Every request has a thread of its own here: a connection that outlived it would never be used again."""
+    connections.close_all()
+
+
+request_finished.connect(_close_connections)
 look_for_cycles_seldom()
 application = get_asgi_application()
