@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 from datetime import timedelta
 
 from maestoso.core.planning.inputs import Kind
@@ -39,6 +40,13 @@ class Watching(unittest.TestCase):
     def test_of_a_test_nothing_is_watched(self) -> None:
         self.assertEqual(watched(worlds.inputs()), ())
         self.assertTrue(EVERY)
+
+    def test_what_the_plan_leaves_off_is_not_watched(self) -> None:
+        made = worlds.plan()
+        members = tuple(replace(m, power_on=m.workload != "db") for m in made.waves[0].members)
+        off = replace(made, waves=(replace(made.waves[0], members=members), *made.waves[1:]))
+        inputs = worlds.live_inputs("planned", worlds.context(plan=off))
+        self.assertEqual(set(watched(inputs)), EVERY - {DB})
 
     def test_the_first_look_is_written_down_and_then_only_what_changes(self) -> None:
         play = self.play()

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Iterable
+from typing import Any
 
 from maestoso.core.codec import to_data
 from maestoso.core.runs.events import Event
@@ -14,7 +15,12 @@ ROOT = "0" * 64
 
 def written(event: Event) -> str:
     """The one way to write an event down: JSON with sorted keys and no spaces, on one line."""
-    return json.dumps(to_data(event), sort_keys=True, separators=(",", ":"), ensure_ascii=False)
+    return line_of(to_data(event))
+
+
+def line_of(told: Any) -> str:
+    """An event that is data already, as it is written."""
+    return json.dumps(told, sort_keys=True, separators=(",", ":"), ensure_ascii=False)
 
 
 def link(before: str, event: Event) -> str:

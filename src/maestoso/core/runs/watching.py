@@ -28,11 +28,15 @@ class Outage:
 
 
 def watched(inputs: RunInputs) -> tuple[ServiceId, ...]:
-    """The services whose outage is measured: all that members offer, where the run moves production."""
+    """The services whose outage is measured in a run that moves production: all that come up again.
+
+    What the plan leaves off stays away because it was wanted so, which is no outage.
+    """
     if inputs.kind not in LIVE:
         return ()
+    booted = {member.workload for _, member in inputs.plan.members() if member.power_on}
     return tuple(
-        (workload.name, service.name) for workload in inputs.workloads for service in workload.offers
+        (one.name, service.name) for one in inputs.workloads if one.name in booted for service in one.offers
     )
 
 
@@ -63,6 +67,8 @@ def outages(state: RunState) -> tuple[Outage, ...]:
     declared = live.declared_at if live is not None else None
     before_s = max((state.started_at - declared).total_seconds(), 0.0) if declared else 0.0
     return tuple(
-        Outage(workload=workload, service=service, from_s=-before_s if first else from_s, to_s=to_s)
+        Outage(
+            workload=workload, service=service, from_s=-before_s if first and before_s else from_s, to_s=to_s
+        )
         for (workload, service), from_s, to_s, first in state.outages
     )

@@ -13,7 +13,7 @@ from django.db.models import QuerySet
 
 from maestoso.core.codec import to_data
 from maestoso.core.errors import LogCorrupt
-from maestoso.core.evidence.chain import first_broken, link
+from maestoso.core.evidence.chain import first_broken, line_of, link_text
 from maestoso.core.planning.compiled import JUDGED
 from maestoso.core.planning.failover import DECISION
 from maestoso.core.planning.graph import TAKES_BACK
@@ -90,11 +90,12 @@ def write_events(run: Run, events: Sequence[Event], fence: int, client_key: str 
     """Add events to a run whose row is locked, with the projection, inside the caller's transaction."""
     rows, head = [], run.chain_head
     for event in events:
-        head = link(head, event)
+        told = to_data(event)
+        head = link_text(head, line_of(told))
         rows.append(
             RunEvent(
                 run=run, seq=event.seq, fence=fence, at=event.at, run_s=event.run_s, kind=event.kind,
-                data=to_data(event.data), by=event.by, schema=event.schema, chain=head, client_key=client_key,
+                data=told["data"], by=event.by, schema=event.schema, chain=head, client_key=client_key,
             )
         )  # fmt: skip
     RunEvent.objects.bulk_create(rows)
