@@ -105,6 +105,8 @@ function wave(a: number, b: number, at: number): string {
   for (let here = a, up = true; here < b; here += half, up = !up) d += ` q${half / 2} ${up ? -6 : 6} ${Math.min(half, b - here)} 0`;
   return d;
 }
+/** As wide as the words beside the objective. */
+const OBJECTIVE_TEXT = 106;
 /** Whether the word beside the present would stand in the objective's. */
 const beforeObjective = computed(() => props.now !== null && x(props.now) < x(props.objective) && x(props.objective) - x(props.now) < 130);
 const w = (one: Bar) => Math.max(x(one.to) - x(one.from), 1.5);
@@ -250,7 +252,7 @@ const w = (one: Bar) => Math.max(x(one.to) - x(one.from), 1.5);
       </g>
       <g v-if="now !== null" class="now">
         <line :x1="x(now)" :x2="x(now)" :y1="AXIS - 6" :y2="height - FOOT + 4" />
-        <text :x="x(now) + (beforeObjective ? -5 : 5)" :y="height - 5" :text-anchor="beforeObjective ? 'end' : 'start'">{{ ended ? "end" : "now" }}</text>
+        <text :x="beforeObjective ? Math.min(x(now) - 5, x(objective) - OBJECTIVE_TEXT) : x(now) + 5" :y="height - 5" :text-anchor="beforeObjective ? 'end' : 'start'">{{ ended ? "end" : "now" }}</text>
       </g>
     </svg>
   </div>
