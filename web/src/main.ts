@@ -10,12 +10,13 @@ import "@/styles/tokens.css";
 import "@/styles/base.css";
 import { QueryClient, VueQueryPlugin } from "@tanstack/vue-query";
 import { createApp } from "vue";
+import { ApiError } from "@/api/client";
 import App from "@/app/App.vue";
 import { router } from "@/app/router";
 
 const queryClient = new QueryClient({
-  // A lost connection is said by the shell; asking again in the background catches up by itself.
-  defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: true, staleTime: 1000 } },
+  // A lost connection is said by the shell, and asked again; what the server refused it refuses again.
+  defaultOptions: { queries: { retry: (tries, problem) => !(problem instanceof ApiError) && tries < 1, refetchOnWindowFocus: true, staleTime: 1000 } },
 });
 
 createApp(App).use(router).use(VueQueryPlugin, { queryClient }).mount("#app");

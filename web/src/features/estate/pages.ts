@@ -1,6 +1,6 @@
 import { keepPreviousData, useQuery } from "@tanstack/vue-query";
 import { type Ref, computed, ref, watch } from "vue";
-import { ApiError, api, take } from "@/api/client";
+import { api, take } from "@/api/client";
 import type { WorkloadBrief } from "@/api/types";
 
 export const PAGE = 200;
@@ -16,7 +16,6 @@ export function useWorkloadPages(filter: Ref<string>, sort: Ref<string>) {
     queryKey: ["workloads", filter, sort],
     queryFn: () => fetchPage(0),
     placeholderData: keepPreviousData,
-    retry: (count, problem) => !(problem instanceof ApiError) && count < 3,
     refetchInterval: 15_000,
   });
   watch(data, (page) => {

@@ -3,7 +3,7 @@
 import { useInfiniteQuery } from "@tanstack/vue-query";
 import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import { ApiError, api, take } from "@/api/client";
+import { api, take } from "@/api/client";
 import EvidenceTabs from "@/features/evidence/EvidenceTabs.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { count, moment } from "@/ui/format";
@@ -21,7 +21,6 @@ const { data, error, fetchNextPage, hasNextPage } = useInfiniteQuery({
     return got < last.total ? last.lines.at(-1)?.number : undefined;
   },
   placeholderData: (before) => before,
-  retry: (tries, refused) => !(refused instanceof ApiError) && tries < 3,
 });
 const first = computed(() => data.value?.pages[0]);
 const lines = computed(() => data.value?.pages.flatMap((page) => page.lines) ?? []);

@@ -3,7 +3,7 @@
 import { useQuery } from "@tanstack/vue-query";
 import { computed, ref } from "vue";
 import { useRoute } from "vue-router";
-import { ApiError, api, take } from "@/api/client";
+import { api, take } from "@/api/client";
 import { useSiteLine } from "@/api/queries";
 import type { Drill, DrillView } from "@/api/types";
 import DrillDialog from "@/features/evidence/DrillDialog.vue";
@@ -22,7 +22,6 @@ const { data, error } = useQuery({
   queryKey: ["drills"],
   queryFn: () => take(api.GET("/api/v1/drills")),
   refetchInterval: 5000,
-  retry: (tries, refused) => !(refused instanceof ApiError) && tries < 3,
 });
 const { problem, busy, act } = useAct();
 

@@ -3,7 +3,7 @@
 import { useQuery } from "@tanstack/vue-query";
 import { computed, ref } from "vue";
 import { useRoute } from "vue-router";
-import { ApiError, api, take } from "@/api/client";
+import { api, take } from "@/api/client";
 import type { ReportView } from "@/api/types";
 import { phases, shapes } from "@/features/evidence/words";
 import ProblemNote from "@/ui/ProblemNote.vue";
@@ -18,7 +18,6 @@ const ids = computed(() => [Number(route.params.id), Number(route.params.other)]
 const { data, error } = useQuery({
   queryKey: ["compared", ids],
   queryFn: () => take(api.GET("/api/v1/runs/{id}/compared", { params: { path: { id: ids.value[0] }, query: { with: ids.value[1] } } })),
-  retry: (tries, problem) => !(problem instanceof ApiError) && tries < 3,
 });
 const picked = ref<string[]>([]);
 // Both scores end at the same second, so that a bar that is longer is longer.

@@ -2,7 +2,7 @@
 // A drill: of which plan, when, and what happens then. Its next times are shown while it is filled in.
 import { useQuery } from "@tanstack/vue-query";
 import { computed, ref, watch } from "vue";
-import { ApiError, api, take } from "@/api/client";
+import { api, take } from "@/api/client";
 import type { Drill, DrillView } from "@/api/types";
 import { DAYS, PLACES, recurrenceOf, ruleOf, type Recurrence } from "@/features/evidence/rule";
 import ProblemNote from "@/ui/ProblemNote.vue";
@@ -43,7 +43,6 @@ const { data: tried, error: wrong } = useQuery({
   queryKey: ["drill-try", wanted],
   queryFn: () => take(api.POST("/api/v1/drills/try", { body: wanted.value })),
   enabled: open,
-  retry: (tries, refused) => !(refused instanceof ApiError) && tries < 3,
 });
 const { problem, busy, act } = useAct(() => (open.value = false));
 const save = () =>

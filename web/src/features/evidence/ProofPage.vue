@@ -3,7 +3,7 @@
 import { useQuery } from "@tanstack/vue-query";
 import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import { ApiError, api, take } from "@/api/client";
+import { api, take } from "@/api/client";
 import type { PlanProof } from "@/api/types";
 import EvidenceTabs from "@/features/evidence/EvidenceTabs.vue";
 import YearStrip from "@/features/evidence/YearStrip.vue";
@@ -17,7 +17,6 @@ const { data, error } = useQuery({
   queryKey: ["proof", year],
   queryFn: () => take(api.GET("/api/v1/evidence/proof", { params: { query: year.value ? { year: year.value } : {} } })),
   placeholderData: (before) => before,
-  retry: (tries, problem) => !(problem instanceof ApiError) && tries < 3,
 });
 const thisYear = new Date().getFullYear();
 const years = computed(() => Array.from({ length: Math.max(thisYear - (data.value?.first_year ?? thisYear) + 1, 1) }, (_, i) => thisYear - i));

@@ -3,7 +3,7 @@
 import { useQuery } from "@tanstack/vue-query";
 import { computed, ref, useTemplateRef } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import { ApiError, api, take } from "@/api/client";
+import { api, take } from "@/api/client";
 import { useDownload } from "@/api/download";
 import { asFile } from "@/api/upload";
 import { kinds, phases, shapes } from "@/features/evidence/words";
@@ -21,7 +21,6 @@ const path = computed(() => ({ path: { id: id.value } }));
 const { data, error } = useQuery({
   queryKey: ["evidence", id],
   queryFn: () => take(api.GET("/api/v1/runs/{id}/evidence", { params: path.value })),
-  retry: (tries, problem) => !(problem instanceof ApiError) && tries < 3,
   refetchInterval: (query) => (query.state.data && !query.state.data.sealed_at ? 4000 : false),
 });
 const report = computed(() => data.value?.report);

@@ -3,7 +3,7 @@
 import { useQuery } from "@tanstack/vue-query";
 import { computed } from "vue";
 import { useRoute } from "vue-router";
-import { ApiError, api, take } from "@/api/client";
+import { api, take } from "@/api/client";
 import type { TrendRun } from "@/api/types";
 import TrendChart from "@/features/evidence/TrendChart.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
@@ -14,7 +14,6 @@ const code = computed(() => String(route.params.code));
 const { data, error } = useQuery({
   queryKey: ["trend", code],
   queryFn: () => take(api.GET("/api/v1/plans/{code}/trend", { params: { path: { code: code.value } } })),
-  retry: (tries, problem) => !(problem instanceof ApiError) && tries < 3,
 });
 const runs = computed(() => data.value?.runs ?? []);
 const judged = computed(() => runs.value.filter((run) => run.rto_s !== null));

@@ -2,7 +2,7 @@
 import { useInfiniteQuery, useQuery } from "@tanstack/vue-query";
 import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import { ApiError, api, take } from "@/api/client";
+import { api, take } from "@/api/client";
 import { useSiteLine } from "@/api/queries";
 import type { RunLine } from "@/api/types";
 import { FIELDS, KINDS, OUTCOMES, asQuery, asked, filterOf, type RunFilter } from "@/features/runs/runFilter";
@@ -25,7 +25,6 @@ const { data, error, fetchNextPage, hasNextPage } = useInfiniteQuery({
   initialPageParam: 0,
   getNextPageParam: (last: RunLine[]) => (last.length === PAGE ? last.at(-1)?.id : undefined),
   placeholderData: (before) => before,
-  retry: (tries, problem) => !(problem instanceof ApiError) && tries < 3,
   refetchInterval: 4000,
 });
 const runs = computed(() => data.value?.pages.flat() ?? []);
