@@ -10,6 +10,7 @@ from maestoso.core.codec import to_data
 from maestoso.core.evidence.report import report
 from maestoso.core.landing.ground import Ground
 from maestoso.core.landing.twin import twin
+from maestoso.core.model.plan import Plan
 from maestoso.core.planning.inputs import GroupCopy, RunInputs
 from maestoso.core.planning.turned import turned
 from maestoso.core.runs.events import Draft
@@ -31,6 +32,13 @@ def on(world: World) -> set[str]:
     """What has power at a site."""
     copies = {copy.name for copy in world.copies.values() if copy.powered}
     return copies | {copy.name for copy in world.own() if copy.powered}
+
+
+def never_forced() -> Plan:
+    """The plan of the shop, by which no guest that ignores its shutdown loses its power."""
+    plan = worlds.plan()
+    waves = [replace(w, members=tuple(replace(m, force_off=False) for m in w.members)) for w in plan.waves]
+    return replace(plan, waves=tuple(waves))
 
 
 class Sites(unittest.TestCase):
@@ -137,11 +145,7 @@ class Planned(Sites):
 
     def test_no_target_machine_has_power_before_its_source_is_fenced(self) -> None:
         self.a.add_fault(Fault(verb="shut-down", subject="db", effect="ignored", times=None), self.a.now)
-        plan = worlds.plan()
-        waves = [
-            replace(w, members=tuple(replace(m, force_off=False) for m in w.members)) for w in plan.waves
-        ]
-        ctx = worlds.context(plan=replace(plan, waves=tuple(waves)))
+        ctx = worlds.context(plan=never_forced())
         state = self.run_through(worlds.live_inputs("planned", ctx), lambda state: None)
         self.assertEqual(state.steps["shut-down:db"].status, "failed")
         self.assertIn("its power may not be cut", state.steps["shut-down:db"].reason)
@@ -189,11 +193,7 @@ class Choices(Sites):
 
     def test_power_is_cut_after_a_while_where_that_was_chosen(self) -> None:
         self.a.add_fault(Fault(verb="shut-down", subject="db", effect="ignored", times=None), self.a.now)
-        plan = worlds.plan()
-        waves = [
-            replace(w, members=tuple(replace(m, force_off=False) for m in w.members)) for w in plan.waves
-        ]
-        ctx = worlds.context(plan=replace(plan, waves=tuple(waves)))
+        ctx = worlds.context(plan=never_forced())
         state = self.run_through(worlds.live_inputs("planned", ctx, force_after_s=90))
         self.assertEqual(state.outcome, "committed")
         self.assertTrue(state.steps["shut-down:db"].result["forced"])

@@ -5,12 +5,13 @@ import { computed, ref } from "vue";
 import { useRoute } from "vue-router";
 import { api, take } from "@/api/client";
 import type { ReportView } from "@/api/types";
-import { phases, shapes } from "@/features/evidence/words";
+import { phases } from "@/features/evidence/words";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { clock, count, duration, moment } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
 import ScoreView from "@/ui/score/ScoreView.vue";
 import { extent } from "@/ui/score/layout";
+import { outcomeShapes } from "@/ui/outcomes";
 
 const SHOWN = 40;
 const route = useRoute();
@@ -72,7 +73,7 @@ useKeys([{ keys: ["U"], label: "Only what is unusual", run: () => (onlyUnusual.v
       <section v-for="[when, report, drawn, waves] in both" :key="when" class="both" :aria-label="`The ${when} run`" @scroll.capture="follow">
         <h2>
           {{ when === "earlier" ? "Earlier" : "Later" }}: run {{ report.run }}, version {{ report.plan_version }},
-          {{ shapes[report.outcome] }} {{ report.outcome || "under way" }}
+          {{ outcomeShapes[report.outcome] }} {{ report.outcome || "under way" }}
         </h2>
         <ScoreView :steps="drawn" :waves="waves" :objective="report.rto_objective_s" :ends="end" :likely="report.facts.rto_s" :selected="picked" max-height="50vh" @pick="(workload) => (picked = [workload])" />
       </section>

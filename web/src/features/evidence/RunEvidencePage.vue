@@ -6,13 +6,14 @@ import { useRoute, useRouter } from "vue-router";
 import { api, take } from "@/api/client";
 import { useDownload } from "@/api/download";
 import { asFile } from "@/api/upload";
-import { kinds, phases, shapes } from "@/features/evidence/words";
+import { kinds, phases } from "@/features/evidence/words";
 import FindingList from "@/ui/FindingList.vue";
 import MarkdownText from "@/ui/MarkdownText.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { useAct } from "@/ui/act";
 import { clock, count, duration, moment, size } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
+import { outcomeShapes } from "@/ui/outcomes";
 
 const route = useRoute();
 const router = useRouter();
@@ -184,7 +185,7 @@ useKeys([
           <p><RouterLink :to="`/evidence/plans/${report.plan}`">{{ report.plan_name }} over all its runs</RouterLink></p>
 
           <h2>Verdict and notes</h2>
-          <p><b>{{ shapes[report.outcome] ?? "◔" }} {{ report.outcome || "under way" }}</b></p>
+          <p><b>{{ outcomeShapes[report.outcome] ?? "◔" }} {{ report.outcome || "under way" }}</b></p>
           <MarkdownText v-if="report.notes" :text="report.notes" />
           <p v-else class="quiet">Nothing was noted with the verdict.</p>
 

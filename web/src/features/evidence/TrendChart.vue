@@ -3,8 +3,8 @@
 import { computed, ref, useTemplateRef, onMounted, onScopeDispose } from "vue";
 import { useRouter } from "vue-router";
 import type { TrendRun } from "@/api/types";
-import { shapes } from "@/features/evidence/words";
 import { moment } from "@/ui/format";
+import { outcomeShapes } from "@/ui/outcomes";
 
 const props = defineProps<{
   title: string;
@@ -52,7 +52,7 @@ const words = (run: TrendRun, value: number | null) => `Run ${run.run}, ${moment
         <rect :x="x(one.index) - 12" :y="TOP - 8" width="24" :height="HEIGHT - TOP" class="target" />
         <path v-if="one.value === null" :d="`M${x(one.index) - 5} ${TOP} l10 10 m0 -10 l-10 10`" class="lost" />
         <circle v-else :cx="x(one.index)" :cy="y(one.value)" r="6" :class="[one.run.kind, { missed: missed(one.run, one.value) }]" />
-        <text :x="x(one.index)" :y="HEIGHT - 5" text-anchor="middle" class="quiet">{{ one.run.run }} {{ shapes[one.run.outcome] }}</text>
+        <text :x="x(one.index)" :y="HEIGHT - 5" text-anchor="middle" class="quiet">{{ one.run.run }} {{ outcomeShapes[one.run.outcome] }}</text>
       </a>
     </svg>
   </figure>

@@ -3,8 +3,9 @@
 import { computed } from "vue";
 import { useRouter } from "vue-router";
 import type { PlanProof } from "@/api/types";
-import { kinds, proves, shapes } from "@/features/evidence/words";
+import { kinds, proves } from "@/features/evidence/words";
 import { moment } from "@/ui/format";
+import { outcomeShapes } from "@/ui/outcomes";
 
 const props = defineProps<{ plan: PlanProof; year: number; holdsDays: number }>();
 const router = useRouter();
@@ -28,7 +29,7 @@ const words = (mark: PlanProof["marks"][number]) => `Run ${mark.run}, ${moment(m
     <a v-for="mark in plan.marks" :key="mark.run" :href="`/runs/${mark.run}/evidence`" :aria-label="words(mark)" @click.prevent="router.push(`/runs/${mark.run}/evidence`)">
       <title>{{ words(mark) }}</title>
       <rect :x="x(Date.parse(mark.at)) - 8" y="7" width="16" height="16" rx="8" :class="['mark', mark.kind]" />
-      <text :x="x(Date.parse(mark.at))" y="19" text-anchor="middle" :class="{ bad: !proves(mark.outcome) }">{{ shapes[mark.outcome] ?? "·" }}</text>
+      <text :x="x(Date.parse(mark.at))" y="19" text-anchor="middle" :class="{ bad: !proves(mark.outcome) }">{{ outcomeShapes[mark.outcome] ?? "·" }}</text>
     </a>
   </svg>
 </template>

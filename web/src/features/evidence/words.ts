@@ -15,15 +15,5 @@ export const phases: Record<string, string> = {
   commit: "commit",
   "roll-back": "roll back",
 };
-/** A shape for every outcome, so that nothing is only colour. */
-export const shapes: Record<string, string> = {
-  passed: "✓",
-  committed: "✓",
-  "rolled back": "↶",
-  protected: "✓",
-  failed: "✕",
-  inconclusive: "?",
-  aborted: "–",
-};
 /** Outcomes of runs that prove something. */
 export const proves = (outcome: string) => ["passed", "committed", "rolled back"].includes(outcome);

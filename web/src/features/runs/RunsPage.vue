@@ -9,6 +9,7 @@ import { FIELDS, KINDS, OUTCOMES, asQuery, asked, filterOf, type RunFilter } fro
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { useAct } from "@/ui/act";
 import { clock, count, duration, moment } from "@/ui/format";
+import { outcomeShapes } from "@/ui/outcomes";
 
 const PAGE = 100;
 const route = useRoute();
@@ -52,7 +53,6 @@ const pair = computed(() => {
 });
 const archive = computed(() => `/api/v1/evidence/archive.zip${chosen.value.length ? `?runs=${chosen.value.join(",")}` : ""}`);
 
-const shapes: Record<string, string> = { passed: "✓ passed", failed: "✕ failed", inconclusive: "? inconclusive", aborted: "– aborted", committed: "✓ committed", "rolled back": "↶ rolled back", protected: "✓ protected" };
 const late = (run: RunLine) => run.ready_s !== null && run.ready_s > run.rto_objective_s;
 </script>
 
@@ -143,7 +143,7 @@ const late = (run: RunLine) => run.ready_s !== null && run.ready_s > run.rto_obj
               <template v-else>–</template>
             </td>
             <td>{{ run.rpo_s === null ? "–" : duration(run.rpo_s) }}</td>
-            <td :class="{ bad: run.outcome === 'failed' }">{{ shapes[run.outcome] ?? "◔ under way" }}</td>
+            <td :class="{ bad: run.outcome === 'failed' }">{{ run.outcome ? `${outcomeShapes[run.outcome]} ${run.outcome}` : "◔ under way" }}</td>
             <td @click.stop>
               <RouterLink v-if="run.sealed" :to="`/runs/${run.id}/evidence`">{{ run.removed ? "let go" : "report" }}</RouterLink>
               <span v-else class="quiet">–</span>
