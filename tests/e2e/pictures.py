@@ -194,6 +194,8 @@ def keep(page: Page, name: str, running: str = "35") -> None:
     """Write the picture once fonts are there, and the site line says how many run at home."""
     expect(page.get_by_label("Sites")).to_contain_text(running)
     page.evaluate("document.fonts.ready")
+    # What was clicked may have scrolled the page; a picture begins with its sentence.
+    page.evaluate("window.scrollTo(0, 0)")
     page.screenshot(path=FOLDER / f"{name}.png", animations="disabled")
 
 
