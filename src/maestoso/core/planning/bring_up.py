@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from functools import cached_property
 from typing import Any
 
 from maestoso.core.model.cue import Cue
@@ -33,17 +34,25 @@ class BringUp:
         self.wave_of = {member.workload: index for index, member in inputs.plan.members()}
         self.scripts = {script.name: script for script in inputs.scripts}
 
-    def steps(self) -> Iterator[Step]:
+    @cached_property
+    def steps(self) -> tuple[Step, ...]:
         """All of it, in the order of the plan."""
-        yield from self._cues(self.inputs.plan.cues, "before", self.begins)
-        for index, wave in enumerate(self.inputs.plan.waves):
-            yield from self._wave(index, wave)
-        everything = tuple(self._ids(whole=False))
-        yield from self._cues(self.inputs.plan.cues, "after", everything or self.begins)
+        cues = self.inputs.plan.cues
+        before = tuple(self._cues(cues, "before", self.begins))
+        waves = tuple(
+            step for index, wave in enumerate(self.inputs.plan.waves) for step in self._wave(index, wave)
+        )
+        return (*before, *waves, *self._cues(cues, "after", _last((*before, *waves)) or self.begins))
 
+    @property
     def ids(self) -> tuple[str, ...]:
-        """The ids of all these steps: what waits for everything to be up waits for them."""
-        return tuple(self._ids(whole=True))
+        """The ids of all these steps."""
+        return tuple(step.id for step in self.steps)
+
+    @property
+    def last(self) -> tuple[str, ...]:
+        """Those that no other of these steps waits for: once they are resolved, everything is up."""
+        return _last(self.steps)
 
     def ready_steps(self, member: Member) -> tuple[str, ...]:
         """The steps whose resolution makes ``member`` ready in the sense of its ready rule."""
@@ -59,25 +68,6 @@ class BringUp:
         if _waits_for_heartbeat(member, workload):
             return (f"await-heartbeat:{name}",)
         return (f"power-on:{name}",)
-
-    def _ids(self, whole: bool) -> Iterator[str]:
-        if whole:
-            yield from (cue.step for cue in self._applying(self.inputs.plan.cues))
-        for index, wave in enumerate(self.inputs.plan.waves):
-            yield f"open-wave:{index + 1}"
-            yield from (cue.step for cue in self._applying(wave.cues))
-            for member in wave.members:
-                if member.power_on:
-                    yield from self._boot_ids(member)
-
-    def _boot_ids(self, member: Member) -> Iterator[str]:
-        name, workload = member.workload, self.workloads[member.workload]
-        yield f"power-on:{name}"
-        if _waits_for_heartbeat(member, workload):
-            yield f"await-heartbeat:{name}"
-        if member.ready == "checks":
-            yield from (f"probe-service:{name}:{service.name}" for service in workload.offers)
-        yield from (cue.step for cue in self._applying(member.cues))
 
     def _applying(self, cues: Iterable[Cue], at: str | None = None) -> list[Cue]:
         return [cue for cue in cues if self.inputs.kind in cue.kinds and at in (None, cue.at)]
@@ -281,3 +271,11 @@ class BringUp:
 
 def _waits_for_heartbeat(member: Member, workload: Workload) -> bool:
     return member.ready == "heartbeat" or (member.ready == "checks" and workload.guest_agent)
+
+
+def _last(steps: Sequence[Step]) -> tuple[str, ...]:
+    found = {step.id: None for step in steps}
+    for step in steps:
+        for waited in step.after:
+            found.pop(waited, None)
+    return tuple(found)

@@ -65,7 +65,7 @@ class _Failover:
         yield from self._prepare()
         yield from self._close_down()
         yield from self._hand_over()
-        yield from self.bring_up.steps()
+        yield from self.bring_up.steps
         yield from self._judge()
         yield from self._commit()
         yield from self._roll_back()
@@ -238,13 +238,13 @@ class _Failover:
         return (f"promote:{self.group_of[name].code}", self.landing.ids(name)[-1])
 
     def _judge(self) -> Iterator[Step]:
-        up = (*self.bring_up.ids(), *(step for name in self.members for step in self.landing.ids(name)))
+        still = (self.landing.ids(name)[-1] for name, member in self.members.items() if not member.power_on)
         yield self._run_step(
             "read-adapters",
             self.target,
             phase="judge",
             title="Read what every adapter has",
-            after=up,
+            after=(*self.bring_up.last, *still),
             on_failure="go-on",
         )
         yield Step(
@@ -253,7 +253,7 @@ class _Failover:
             subject=self.plan.code,
             phase="judge",
             title="Commit or roll back",
-            after=(*up, "read-adapters:run"),
+            after=("read-adapters:run",),
             person=True,
             skippable=False,
         )
@@ -345,7 +345,7 @@ class _Failover:
                 DECISION,
                 *(f"unregister:{name}" for name in self.members),
                 *(f"demote:{group.code}" for group in self.inputs.groups),
-                *self.bring_up.ids(),
+                *self.bring_up.ids,
             ),
             args={"mark": self.inputs.mark},
         )

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+import itertools
+from collections.abc import Container, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, Literal
 
+import numpy as np
+
 from maestoso.core.errors import CycleFound
 from maestoso.core.model.plan import OnFailure
+from maestoso.core.planning.arcs import Arcs, Network, Positions, arcs_of
 
 Slot = Literal["power", "copies", "clones"]
 Phase = Literal["prepare", "close-down", "hand-over", "bring-up", "judge", "cleanup", "commit", "roll-back"]
@@ -57,52 +61,54 @@ class Step:
 class StepGraph:
     """Steps in an order in which every step comes behind all it waits for.
 
-    ``preds[i]`` and ``succs[i]`` are positions in ``steps``. Raises CycleFound, naming the cycle in order.
+    ``preds[i]`` and ``succs[i]`` are positions in ``steps``; ``network`` is the same as arrays. Raises
+    CycleFound, naming the cycle in order.
     """
 
     def __init__(self, steps: Iterable[Step]) -> None:
         listed = list(steps)
-        index = {step.id: at for at, step in enumerate(listed)}
-        preds = [[index[name] for name in step.after] for step in listed]
-        order = _in_order(preds)
-        if len(order) < len(listed):
-            raise _cycle(order, [step.id for step in listed], preds)
-        place = [0] * len(listed)
-        for at, position in enumerate(order):
-            place[position] = at
-        self._lay([listed[position] for position in order], [preds[position] for position in order], place)
+        arcs, levels = _in_levels([step.id for step in listed], [step.after for step in listed])
+        order = np.concatenate([*levels, np.arange(0)])
+        bounds = (0, *itertools.accumulate(map(len, levels)))
+        self._lay(tuple(listed[at] for at in order.tolist()), arcs.picked(order), bounds)
 
     def part(self, positions: Sequence[int]) -> StepGraph:
         """The graph of some steps, in ascending order, all of whose predecessors are among them."""
         made = StepGraph.__new__(StepGraph)
-        place = [0] * len(self)
-        for at, position in enumerate(positions):
-            place[position] = at
-        made._lay([self.steps[one] for one in positions], [self.preds[one] for one in positions], place)
+        bounds = np.searchsorted(np.array(positions), self.network.bounds)
+        steps = tuple(self.steps[one] for one in positions)
+        made._lay(steps, self.network.arcs.picked(np.array(positions)), tuple(dict.fromkeys(bounds.tolist())))
         return made
 
-    def _lay(self, steps: Sequence[Step], preds: Sequence[Sequence[int]], place: Sequence[int]) -> None:
-        """``preds`` are in an older numbering; ``place`` gives the new one."""
-        self.steps: tuple[Step, ...] = tuple(steps)
-        self.preds: tuple[tuple[int, ...], ...] = tuple(tuple([place[one] for one in its]) for its in preds)
-        self.index: dict[str, int] = {step.id: position for position, step in enumerate(self.steps)}
-        succs: list[list[int]] = [[] for _ in self.steps]
-        for position, its in enumerate(self.preds):
-            for pred in its:
-                succs[pred].append(position)
-        self.succs: tuple[tuple[int, ...], ...] = tuple(map(tuple, succs))
+    def _lay(self, steps: tuple[Step, ...], arcs: Arcs, bounds: tuple[int, ...]) -> None:
+        self.steps: tuple[Step, ...] = steps
+        self.index: dict[str, int] = {step.id: position for position, step in enumerate(steps)}
+        lag_s = np.zeros(len(arcs.pred))
+        for position, step in enumerate(steps):
+            if step.delay_s:
+                begin, behind = int(arcs.first[position]), set(step.delay_from)
+                lag_s[begin : begin + len(step.after)] = [
+                    step.delay_s * (one in behind) for one in step.after
+                ]
+        self.network = Network(arcs, bounds, lag_s)
+
+    @cached_property
+    def preds(self) -> tuple[tuple[int, ...], ...]:
+        """By position: what the step waits for."""
+        return _rows(self.network.arcs)
+
+    @cached_property
+    def succs(self) -> tuple[tuple[int, ...], ...]:
+        """By position: what waits for the step."""
+        return _rows(self.network.arcs.turned())
 
     @cached_property
     def waits(self) -> tuple[tuple[tuple[int, float], ...], ...]:
         """By position: each predecessor, and how many seconds must pass since it was resolved."""
-        found = []
-        for step, preds in zip(self.steps, self.preds, strict=True):
-            if not step.delay_s:
-                found.append(tuple((pred, 0.0) for pred in preds))
-                continue
-            behind = {self.index[name] for name in step.delay_from}
-            found.append(tuple((pred, step.delay_s if pred in behind else 0.0) for pred in preds))
-        return tuple(found)
+        pairs = list(zip(self.network.arcs.pred.tolist(), self.network.lag_s.tolist(), strict=True))
+        return tuple(
+            tuple(pairs[begin:end]) for begin, end in itertools.pairwise(self.network.arcs.first.tolist())
+        )
 
     def __len__(self) -> int:
         return len(self.steps)
@@ -119,36 +125,27 @@ def topological_order(names: Sequence[str], after: Mapping[str, Iterable[str]]) 
 
     Raises CycleFound with one cycle, each name waiting for the next.
     """
+    _, levels = _in_levels(names, [tuple(after[name]) for name in names])
+    return [names[at] for level in levels for at in level.tolist()]
+
+
+def _in_levels(names: Sequence[str], after: Sequence[Sequence[str]]) -> tuple[Arcs, list[Positions]]:
+    """The arcs between what is named, and its levels. Raises CycleFound."""
     index = {name: at for at, name in enumerate(names)}
-    preds = [[index[pred] for pred in after[name]] for name in names]
-    order = _in_order(preds)
-    if len(order) < len(names):
-        raise _cycle(order, names, preds)
-    return [names[at] for at in order]
+    arcs = arcs_of([len(its) for its in after], (index[name] for its in after for name in its))
+    levels = arcs.levels()
+    if sum(map(len, levels)) < len(names):
+        raise _cycle({at for level in levels for at in level.tolist()}, names, _rows(arcs))
+    return arcs, levels
 
 
-def _in_order(preds: Sequence[Sequence[int]]) -> list[int]:
-    """Positions so that each stands behind its predecessors (Kahn 1962); those on and behind a cycle lack.
-
-    In whole numbers and flat lists, because this is what most of the time of a large plan would go into.
-    """
-    waiting = [len(its) for its in preds]
-    behind: list[list[int]] = [[] for _ in preds]
-    for at, its in enumerate(preds):
-        for pred in its:
-            behind[pred].append(at)
-    order = [at for at, count in enumerate(waiting) if not count]
-    for at in order:  # it grows while it is walked through
-        for succ in behind[at]:
-            waiting[succ] -= 1
-            if not waiting[succ]:
-                order.append(succ)
-    return order
+def _rows(arcs: Arcs) -> tuple[tuple[int, ...], ...]:
+    flat = arcs.pred.tolist()
+    return tuple(tuple(flat[begin:end]) for begin, end in itertools.pairwise(arcs.first.tolist()))
 
 
-def _cycle(order: Sequence[int], names: Sequence[str], preds: Sequence[Sequence[int]]) -> CycleFound:
+def _cycle(done: Container[int], names: Sequence[str], preds: Sequence[Sequence[int]]) -> CycleFound:
     """Walk backwards among those that never became free until one repeats."""
-    done = set(order)
     stuck = {names[at]: at for at in range(len(names)) if at not in done}
     name = min(stuck)
     path: list[str] = []

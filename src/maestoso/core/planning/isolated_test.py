@@ -55,7 +55,7 @@ class _TestSteps:
 
     def all(self) -> Iterator[Step]:
         yield from self._preparation()
-        yield from self.bring_up.steps()
+        yield from self.bring_up.steps
         yield from self._reading()
         yield Step(
             id=VERDICT,
@@ -63,7 +63,7 @@ class _TestSteps:
             subject=self.inputs.plan.code,
             phase="judge",
             title="Verdict",
-            after=(*self._all_bring_up(), *(step.id for step in self._reading())),
+            after=tuple(step.id for step in self._reading()) or self._all_up(),
             person=True,
             skippable=False,
         )
@@ -77,7 +77,7 @@ class _TestSteps:
                 "copies",
                 phase="judge",
                 title="Read what every adapter has",
-                after=self._all_bring_up(),
+                after=self._all_up(),
                 on_failure="go-on",
                 args={"mark": self.inputs.mark},
             )
@@ -154,10 +154,10 @@ class _TestSteps:
         )
         yield from self.landing.steps(wave, member, f"clone-point:{name}", before_nics=(PROVE_NETWORKS,))
 
-    def _all_bring_up(self) -> tuple[str, ...]:
-        """Everything before the verdict: copies and what brings them up."""
-        copies = (step for name in self.members for step in self._copy_steps(name))
-        return (*self.bring_up.ids(), *copies)
+    def _all_up(self) -> tuple[str, ...]:
+        """Once these are resolved, everything is: those that get no power are whole, too."""
+        still = (self._copy_steps(name)[-1] for name, member in self.members.items() if not member.power_on)
+        return (*self.bring_up.last, *still)
 
     def _landed(self, name: str) -> tuple[str, ...]:
         """The copy is whole, and all copies are proved isolated."""
@@ -223,7 +223,7 @@ class _TestSteps:
             after=(
                 *(f"discard-clone:{name}" for name in self.members),
                 *(f"remove-sandbox:{network}" for network in self.sandboxes),
-                *self._all_bring_up(),
+                *self.bring_up.ids,
                 *syncs,
                 VERDICT,
             ),

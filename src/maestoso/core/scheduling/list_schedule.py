@@ -10,6 +10,8 @@ import heapq
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
+import numpy as np
+
 from maestoso.core.model.estate import SiteLimits
 from maestoso.core.planning.graph import Slot, StepGraph
 
@@ -34,15 +36,8 @@ class Schedule:
 
 def tails(graph: StepGraph, durations_s: Sequence[float]) -> list[float]:
     """Longest path from the start of each step to the end of the graph, in seconds."""
-    tail = [0.0] * len(graph)
-    waits = graph.waits
-    for position in range(len(graph) - 1, -1, -1):
-        tail[position] += durations_s[position]
-        whole = tail[position]
-        for pred, lag in waits[position]:
-            if whole + lag > tail[pred]:
-                tail[pred] = whole + lag
-    return tail
+    found: list[float] = graph.network.tails(np.asarray(durations_s, dtype=np.float64)).tolist()
+    return found
 
 
 def earliest(graph: StepGraph, position: int, finish_s: Sequence[float]) -> float:
@@ -171,13 +166,9 @@ def lower_bound(graph: StepGraph, durations_s: Sequence[float], limits: SiteLimi
     of steps whose head (earliest start without limits) is at least h, shared over the slots, plus the
     shortest tail behind them.
     """
-    head = [0.0] * len(graph)
-    finish = [0.0] * len(graph)
-    for position in range(len(graph)):
-        head[position] = earliest(graph, position, finish)
-        finish[position] = head[position] + durations_s[position]
-    bound = max(finish, default=0.0)
+    head: list[float] = graph.network.heads(np.asarray(durations_s, dtype=np.float64)).tolist()
     tail = tails(graph, durations_s)
+    bound = max(tail, default=0.0)
     by_slot: dict[Slot, list[int]] = {}
     for position, step in enumerate(graph.steps):
         if step.slot:
