@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
+from functools import lru_cache
 
 from maestoso.core.model.estate import Workload
 from maestoso.core.planning.graph import Step
@@ -44,14 +45,21 @@ USUAL_SIGMA = 0.3
 ENOUGH_SAMPLES = 3
 
 
+NOTHING = Estimate(median_s=0.0)
+
+
 def usual(step: Step, workload: Workload | None) -> Estimate:
     """The estimate for a step that was never measured. Boots take longer with more memory."""
     if step.site is None:
-        return Estimate(median_s=0.0)
-    median = USUAL_S.get(step.verb, 10.0)
+        return NOTHING
     if step.verb == "await-heartbeat" and workload is not None:
-        median *= 1.0 + workload.memory_mib / 1024 / 64
-    return Estimate(median_s=median, sigma=USUAL_SIGMA)
+        return _of_verb(step.verb, 1.0 + workload.memory_mib / 1024 / 64)
+    return _of_verb(step.verb, 1.0)
+
+
+@lru_cache(maxsize=1024)
+def _of_verb(verb: str, times: float) -> Estimate:
+    return Estimate(median_s=USUAL_S.get(verb, 10.0) * times, sigma=USUAL_SIGMA)
 
 
 def from_samples(samples: Sequence[float], fallback: Estimate) -> Estimate:
@@ -75,9 +83,9 @@ def estimates(
     steps: Sequence[Step], workloads: Mapping[str, Workload], measured: Mapping[str, Sequence[float]]
 ) -> dict[str, Estimate]:
     """One estimate per step id. ``measured`` holds machine seconds of earlier steps of the same id."""
-    return {
-        step.id: from_samples(
-            measured.get(step.id, ()) if step.site else (), usual(step, workloads.get(step.workload or ""))
-        )
-        for step in steps
-    }
+    found = {}
+    for step in steps:
+        expected = usual(step, workloads.get(step.workload or ""))
+        samples = measured.get(step.id, ()) if step.site else ()
+        found[step.id] = from_samples(samples, expected) if samples else expected
+    return found

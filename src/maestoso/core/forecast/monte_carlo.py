@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
@@ -18,6 +19,7 @@ from maestoso.core.scheduling.list_schedule import (
     critical_path,
     earliest,
     list_schedule,
+    tails,
 )
 
 Samples = NDArray[np.float32]
@@ -31,6 +33,8 @@ EXACT_STEPS = 12_000
 BINDS = 0.002
 """Share of waiting for a slot, below which the order of starts cannot matter."""
 TIES_S = np.float32(0.01)
+MANY_PREDS = 6
+"""What waits for this many is worked out for all of them at once."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -79,12 +83,13 @@ def forecast(
         )  # fmt: skip
     sub = graph.part(counted)
     medians = [estimates[step.id].median_s for step in sub.steps]
-    likely_sub = list_schedule(sub, medians, limits)
+    tail = tails(sub, medians)
+    likely_sub = list_schedule(sub, medians, limits, tail=tail)
     drawn = _draw([estimates[step.id] for step in sub.steps], samples, seed)
     start, finish, owners, waited = _sample(sub, drawn, limits, likely_sub.order)
     ends = finish.max(axis=0).astype(np.float64)
     if waited > BINDS:
-        ends = _corrected(sub, drawn, limits, ends)
+        ends = _corrected(sub, drawn, limits, ends, tail)
     critical = _criticality(sub, start, finish, owners, likely_sub.order)
     shown = [at for at, step in enumerate(sub.steps) if step.phase == "bring-up"]
     spread = [(0.0, 0.0)] * len(graph)
@@ -151,39 +156,63 @@ def _sample(
     samples = drawn.shape[1]
     start = np.zeros(drawn.shape, dtype=np.float32)
     finish = np.zeros(drawn.shape, dtype=np.float32)
-    sizes = {slot: (capacity(limits, slot), samples) for slot in {step.slot for step in graph.steps} if slot}
-    free: dict[Slot, Samples] = {slot: np.zeros(size, dtype=np.float32) for slot, size in sizes.items()}
-    holder = {slot: np.full(size, -1, dtype=np.intp) for slot, size in sizes.items()}
+    scarce = _scarce(graph, limits)
+    free: dict[Slot, Samples] = {
+        slot: np.zeros((size, samples), dtype=np.float32) for slot, size in scarce.items()
+    }
+    holder = {slot: np.full((size, samples), -1, dtype=np.intp) for slot, size in scarce.items()}
     owners: dict[int, NDArray[np.intp]] = {}
     column = np.arange(samples)
     waited = 0.0
     for position in order:
-        step = graph.steps[position]
-        ready = start[position]
-        for pred, lag in graph.waits[position]:
-            np.maximum(ready, finish[pred] + np.float32(lag) if lag else finish[pred], out=ready)
-        if step.slot:
-            slots, held = free[step.slot], holder[step.slot]
+        slot, ready = graph.steps[position].slot, start[position]
+        waits = graph.waits[position]
+        if len(waits) < MANY_PREDS:
+            for pred, lag in waits:
+                np.maximum(ready, finish[pred] + np.float32(lag) if lag else finish[pred], out=ready)
+        else:
+            preds, lags = _apart(graph, position)
+            (finish[preds] + lags).max(axis=0, out=ready)
+        if slot in free:
+            slots, held = free[slot], holder[slot]
             first = slots.argmin(axis=0)
             freed = slots[first, column]
             owners[position] = np.where(freed > ready, held[first, column], -1)
             waited += float(np.maximum(freed - ready, 0.0).sum())
             np.maximum(ready, freed, out=ready)
-        np.add(ready, drawn[position], out=finish[position])
-        if step.slot:
+            np.add(ready, drawn[position], out=finish[position])
             slots[first, column] = finish[position]
             held[first, column] = position
+        else:
+            np.add(ready, drawn[position], out=finish[position])
     return start, finish, owners, waited / max(float(finish.max(axis=0).sum()), 1.0)
 
 
+def _scarce(graph: StepGraph, limits: SiteLimits) -> dict[Slot, int]:
+    """The slots of each class that has fewer of them than steps: for the others nobody ever waits."""
+    wanted = Counter(step.slot for step in graph.steps if step.slot)
+    return {slot: size for slot, count in wanted.items() if (size := capacity(limits, slot)) < count}
+
+
+def _apart(graph: StepGraph, position: int) -> tuple[NDArray[np.int64], Samples]:
+    """What a step waits for, and the seconds that must pass since then, shape (steps, 1)."""
+    arcs = slice(*graph.network.arcs.first[position : position + 2])
+    return graph.network.arcs.pred[arcs], graph.network.lag_s[arcs, None].astype(np.float32)
+
+
 def _corrected(
-    graph: StepGraph, drawn: Samples, limits: SiteLimits, ends: NDArray[np.float64]
+    graph: StepGraph,
+    drawn: Samples,
+    limits: SiteLimits,
+    ends: NDArray[np.float64],
+    tail: Sequence[float],
 ) -> NDArray[np.float64]:
     """Ends as they are when a slot goes to whoever comes first, by a line through some exact schedules."""
     by_end = np.argsort(ends)
     count = min(max(EXACT_STEPS // max(len(graph), 1), 3), EXACT, len(ends))
     chosen = by_end[np.linspace(0, len(ends) - 1, count).round().astype(int)]
-    exact = [list_schedule(graph, drawn[:, at].tolist(), limits).makespan_s for at in chosen]
+    # As a run does it: who goes first is decided by what is expected, not by what will turn out.
+    exact = [list_schedule(graph, drawn[:, at].tolist(), limits, tail=tail).makespan_s for at in chosen]
     if np.ptp(ends[chosen]) < 1.0:
         shifted: NDArray[np.float64] = ends + (float(np.mean(exact)) - float(ends[chosen].mean()))
         return shifted
@@ -210,8 +239,15 @@ def _criticality(
         here = critical[position]
         if not here.any():
             continue
-        for pred, lag in graph.waits[position]:
-            critical[pred] |= here & (np.abs(finish[pred] + np.float32(lag) - start[position]) <= TIES_S)
+        waits = graph.waits[position]
+        if len(waits) == 1 and position not in owners:
+            critical[waits[0][0]] |= here  # nothing else can have held it up
+        elif len(waits) < MANY_PREDS:
+            for pred, lag in waits:
+                critical[pred] |= here & (np.abs(finish[pred] + np.float32(lag) - start[position]) <= TIES_S)
+        else:
+            preds, lags = _apart(graph, position)
+            critical[preds] |= here & (np.abs(finish[preds] + lags - start[position]) <= TIES_S)
         if position in owners:
             before = owners[position]
             held_up = here & (before >= 0)

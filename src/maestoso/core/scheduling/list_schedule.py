@@ -60,73 +60,81 @@ def list_schedule(
     limits: SiteLimits,
     pinned: Mapping[int, Pinned] | None = None,
     now_s: float = 0.0,
+    tail: Sequence[float] | None = None,
 ) -> Schedule:
     """Schedule every step; those in ``pinned`` keep their times, no other starts before ``now_s``.
 
-    ``durations_s`` is in the order of ``graph.steps``. Time is O((steps + edges) log steps).
+    ``durations_s`` is in the order of ``graph.steps``, and so is ``tail``, the remaining paths by which steps
+    are preferred where they are not those of the durations. Time is O((steps + edges) log steps).
     """
     pinned = pinned or {}
-    tail = tails(graph, durations_s)
+    tail = tails(graph, durations_s) if tail is None else tail
     count = len(graph)
     start, finish = [0.0] * count, [0.0] * count
+    slots, waits, succs = [step.slot for step in graph.steps], graph.waits, graph.succs
     waiting = [len(preds) for preds in graph.preds]
-    order: list[int] = []
     queues: dict[Slot, list[tuple[float, int]]] = {"power": [], "copies": [], "clones": []}
     free = {slot: capacity(limits, slot) for slot in queues}
-    slots, waits, succs = [step.slot for step in graph.steps], graph.waits, graph.succs
-    events: list[tuple[float, int, int]] = []  # time, 0 = finished / 1 = may start, step
-    for position in range(count):
-        if position in pinned:
-            begun = pinned[position]
-            start[position] = begun.start_s
-            usual = max(begun.start_s + durations_s[position], now_s)
-            finish[position] = usual if begun.finish_s is None else begun.finish_s
-            order.append(position)
+    # Only what takes a slot is an event: all else ends at a time that is known once its own begin is.
+    events: list[tuple[float, int, int]] = []  # time, 0 = gives its slot back / 1 = wants one, step
+    known: list[int] = []  # steps whose end is known, and those behind them were not told yet
+
+    def tell() -> None:
+        while known:
+            for succ in succs[known.pop()]:
+                waiting[succ] -= 1
+                if waiting[succ] == 0 and succ not in pinned:
+                    wish(succ)
+
+    def wish(position: int) -> None:
+        # As :func:`earliest`, written out: this is the innermost loop of every forecast.
+        may = now_s
+        for pred, lag in waits[position]:
+            if finish[pred] + lag > may:
+                may = finish[pred] + lag
+        if slots[position] is None:
+            start[position], finish[position] = may, may + durations_s[position]
+            known.append(position)
+        else:
+            heapq.heappush(events, (may, 1, position))
+
+    for position, begun in pinned.items():
+        usual = max(begun.start_s + durations_s[position], now_s)
+        start[position] = begun.start_s
+        finish[position] = usual if begun.finish_s is None else begun.finish_s
+        slot = slots[position]
+        if slot and begun.finish_s is None:
+            free[slot] -= 1
             heapq.heappush(events, (finish[position], 0, position))
-            slot = slots[position]
-            if slot and begun.finish_s is None:
-                free[slot] -= 1
-        elif waiting[position] == 0:
-            heapq.heappush(events, (now_s, 1, position))
-
-    def begin(position: int, at: float) -> None:
-        start[position], finish[position] = at, at + durations_s[position]
-        order.append(position)
-        heapq.heappush(events, (finish[position], 0, position))
-
+        known.append(position)
+    for position in range(count):
+        if waiting[position] == 0 and position not in pinned:
+            wish(position)
+    tell()
     while events:
         time = events[0][0]
         while events and events[0][0] == time:
-            _, what, position = heapq.heappop(events)
+            _, wants, position = heapq.heappop(events)
             slot = slots[position]
-            if what == 1:
-                if slot is None:
-                    begin(position, time)
-                else:
-                    heapq.heappush(queues[slot], (-tail[position], position))
-                continue
-            if slot and not (position in pinned and pinned[position].finish_s is not None):
+            if slot is None:
+                raise AssertionError("only what takes a slot is an event")
+            if wants:
+                heapq.heappush(queues[slot], (-tail[position], position))
+            else:
                 free[slot] += 1
-            for succ in succs[position]:
-                waiting[succ] -= 1
-                if waiting[succ] == 0 and succ not in pinned:
-                    # As :func:`earliest`, written out: this is the innermost loop of every forecast.
-                    may = now_s if now_s > time else time
-                    for pred, lag in waits[succ]:
-                        if finish[pred] + lag > may:
-                            may = finish[pred] + lag
-                    if may > time:
-                        heapq.heappush(events, (may, 1, succ))
-                    elif (wanted := slots[succ]) is None:
-                        begin(succ, time)
-                    else:
-                        heapq.heappush(queues[wanted], (-tail[succ], succ))
         for slot, queue in queues.items():
             while queue and free[slot] > 0:
                 free[slot] -= 1
-                begin(heapq.heappop(queue)[1], time)
+                position = heapq.heappop(queue)[1]
+                start[position], finish[position] = time, time + durations_s[position]
+                heapq.heappush(events, (finish[position], 0, position))
+                known.append(position)
+        tell()
     return Schedule(
-        start_s=tuple(start), finish_s=tuple(finish), order=tuple(order), makespan_s=max(finish, default=0.0)
+        start_s=tuple(start),
+        finish_s=tuple(finish),
+        order=tuple(sorted(range(count), key=start.__getitem__)),
+        makespan_s=max(finish, default=0.0),
     )
 
 
