@@ -19,7 +19,7 @@ from typing import Any, TypeVar
 from maestoso.core.errors import BadValue
 
 T = TypeVar("T")
-_PLAIN_TYPES = frozenset({str, int, float, bool})
+_PLAIN_TYPES = frozenset({str, int, float, bool, type(None)})
 _TEXTUAL = (IPv4Interface, IPv6Interface, IPv4Network, IPv6Network)
 
 
@@ -35,11 +35,14 @@ def _names(cls: type) -> tuple[str, ...]:
 
 def to_data(value: Any) -> Any:
     """Turn a value of the model into dicts, lists, strings, numbers, booleans and None."""
-    # Most values are plain: a score of five thousand steps has a hundred thousand of them.
-    if value is None or type(value) in _PLAIN_TYPES:
+    if type(value) in _PLAIN_TYPES:
         return value
     if dataclasses.is_dataclass(value) and not isinstance(value, type):
-        return {name: to_data(getattr(value, name)) for name in _names(type(value))}
+        # Most values are plain: a score of five thousand steps has a hundred thousand of them.
+        return {
+            name: item if type(item := getattr(value, name)) in _PLAIN_TYPES else to_data(item)
+            for name in _names(type(value))
+        }
     if isinstance(value, dict):
         return {str(key): to_data(item) for key, item in value.items()}
     if isinstance(value, list | tuple | frozenset):

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Any
 
 from maestoso.core.forecast.monte_carlo import Forecast
 from maestoso.core.planning.graph import TO_READY, Step, StepGraph
@@ -49,7 +50,7 @@ class ScoreStep:
     tries: tuple[Try, ...] = ()
 
 
-def _blank(step: Step, at: int, schedule: Schedule) -> dict[str, object]:
+def _blank(step: Step, at: int, schedule: Schedule) -> dict[str, Any]:
     start, finish = round(schedule.start_s[at], 1), round(schedule.finish_s[at], 1)
     return {
         "id": step.id,
@@ -76,13 +77,11 @@ def forecast_score(graph: StepGraph, made: Forecast) -> tuple[ScoreStep, ...]:
     critical = set(made.critical)
     return tuple(
         ScoreStep(
-            **{  # type: ignore[arg-type]
-                **_blank(step, at, made.likely),
-                "low_s": round(made.spread_s[at][0], 1),
-                "high_s": round(made.spread_s[at][1], 1),
-                "critical": step.id in critical,
-                "decides": round(made.criticality[at], 2),
-            }
+            **_blank(step, at, made.likely),
+            low_s=round(made.spread_s[at][0], 1),
+            high_s=round(made.spread_s[at][1], 1),
+            critical=step.id in critical,
+            decides=round(made.criticality[at], 2),
         )
         for at, step in enumerate(graph.steps)
         if step.phase in TO_READY or step.phase == "judge"
@@ -101,7 +100,7 @@ def run_score(state: RunState, now: datetime) -> tuple[ScoreStep, ...]:
         start = happened.asked_s if happened.asked_s is not None else happened.settled_s
         rows.append(
             ScoreStep(
-                **{  # type: ignore[arg-type]
+                **{
                     **_blank(step, at, ghost),
                     "expected_start_s": round(ahead.start_s[at], 1),
                     "expected_finish_s": round(ahead.finish_s[at], 1),

@@ -86,17 +86,20 @@ def forecast(
     tail = tails(sub, medians)
     likely_sub = list_schedule(sub, medians, limits, tail=tail)
     drawn = _draw([estimates[step.id] for step in sub.steps], samples, seed)
-    start, finish, owners, waited = _sample(sub, drawn, limits, likely_sub.order)
-    ends = finish.max(axis=0).astype(np.float64)
-    if waited > BINDS:
+    sampled = _sample(sub, drawn, limits, likely_sub.order)
+    ends = sampled.finish.max(axis=0).astype(np.float64)
+    if sampled.waited > BINDS:
         ends = _corrected(sub, drawn, limits, ends, tail)
-    critical = _criticality(sub, start, finish, owners, likely_sub.order)
+    critical = _criticality(sub, sampled, likely_sub.order)
     shown = [at for at, step in enumerate(sub.steps) if step.phase == "bring-up"]
     spread = [(0.0, 0.0)] * len(graph)
     if shown:
-        low, high = np.percentile(finish[shown], (10, 90), axis=1)
-        for place, at in enumerate(shown):
-            spread[counted[at]] = (float(low[place]), float(high[place]))
+        # Sorting all of it takes a tenth of the time in which two percentiles of every row are picked out.
+        ranks = np.rint(np.array((0.1, 0.9)) * (samples - 1)).astype(int)
+        for at, (low, high) in zip(
+            shown, np.sort(sampled.finish[shown], axis=1)[:, ranks].tolist(), strict=True
+        ):
+            spread[counted[at]] = (low, high)
     p10, p50, p80, p95 = np.percentile(ends, (10, 50, 80, 95))
     criticality = [0.0] * len(graph)
     for at, position in enumerate(counted):
@@ -148,44 +151,70 @@ def _draw(expected: Sequence[Estimate], samples: int, seed: int) -> Samples:
     return drawn
 
 
-def _sample(
-    graph: StepGraph, drawn: Samples, limits: SiteLimits, order: tuple[int, ...]
-) -> tuple[Samples, Samples, dict[int, NDArray[np.intp]], float]:
-    """Start and finish, shape (steps, samples); per slotted step who had its slot before, per sample; and the
-    share of all time that was spent waiting for slots."""
+@dataclass(frozen=True, slots=True)
+class _Sampled:
+    """``finish`` has the shape (steps, samples). ``start`` has the rows of those steps that could be held up
+    by more than one thing; ``owners``, per step with a slot, who had its slot before, per sample. ``waited``
+    is the share of all time that was spent waiting for slots."""
+
+    finish: Samples
+    start: dict[int, Samples]
+    owners: dict[int, NDArray[np.intp]]
+    waited: float
+
+
+def _sample(graph: StepGraph, drawn: Samples, limits: SiteLimits, order: tuple[int, ...]) -> _Sampled:
+    """All samples at once, step by step in the order given."""
     samples = drawn.shape[1]
-    start = np.zeros(drawn.shape, dtype=np.float32)
     finish = np.zeros(drawn.shape, dtype=np.float32)
+    # A view is made of every row once, because making one takes as long as adding two of them.
+    ends, lasts = list(finish), list(drawn)
     scarce = _scarce(graph, limits)
-    free: dict[Slot, Samples] = {
-        slot: np.zeros((size, samples), dtype=np.float32) for slot, size in scarce.items()
-    }
-    holder = {slot: np.full((size, samples), -1, dtype=np.intp) for slot, size in scarce.items()}
+    free = {slot: np.zeros(size * samples, dtype=np.float32) for slot, size in scarce.items()}
+    holder = {slot: np.full(size * samples, -1, dtype=np.intp) for slot, size in scarce.items()}
+    first = {slot: np.arange(samples) * size for slot, size in scarce.items()}
+    start: dict[int, Samples] = {}
     owners: dict[int, NDArray[np.intp]] = {}
-    column = np.arange(samples)
-    waited = 0.0
+    slots, waits = [step.slot for step in graph.steps], graph.waits
+    unheld = np.zeros(samples)
     for position in order:
-        slot, ready = graph.steps[position].slot, start[position]
-        waits = graph.waits[position]
-        if len(waits) < MANY_PREDS:
-            for pred, lag in waits:
-                np.maximum(ready, finish[pred] + np.float32(lag) if lag else finish[pred], out=ready)
+        slot, before = slots[position], waits[position]
+        taken = slot is not None and slot in free
+        if len(before) == 1 and not taken:
+            ((pred, lag),) = before
+            np.add(ends[pred], lasts[position], out=ends[position])
+            if lag:
+                ends[position] += np.float32(lag)
+            continue
+        start[position] = ready = _ready(graph, position, finish, ends)
+        if slot is not None and taken:
+            unheld += ready
+            places = free[slot]
+            chosen = places.reshape(samples, -1).argmin(axis=1)
+            chosen += first[slot]
+            np.maximum(ready, places.take(chosen), out=ready)
+            owners[position] = holder[slot].take(chosen)
+            np.add(ready, lasts[position], out=ends[position])
+            places[chosen] = ends[position]
+            holder[slot][chosen] = position
         else:
-            preds, lags = _apart(graph, position)
-            (finish[preds] + lags).max(axis=0, out=ready)
-        if slot in free:
-            slots, held = free[slot], holder[slot]
-            first = slots.argmin(axis=0)
-            freed = slots[first, column]
-            owners[position] = np.where(freed > ready, held[first, column], -1)
-            waited += float(np.maximum(freed - ready, 0.0).sum())
-            np.maximum(ready, freed, out=ready)
-            np.add(ready, drawn[position], out=finish[position])
-            slots[first, column] = finish[position]
-            held[first, column] = position
-        else:
-            np.add(ready, drawn[position], out=finish[position])
-    return start, finish, owners, waited / max(float(finish.max(axis=0).sum()), 1.0)
+            np.add(ready, lasts[position], out=ends[position])
+    held = sum((start[position] for position in owners), np.zeros(samples))
+    waited = float((held - unheld).sum()) / max(float(finish.max(axis=0).sum()), 1.0)
+    return _Sampled(finish, start, owners, waited)
+
+
+def _ready(graph: StepGraph, position: int, finish: Samples, ends: Sequence[Samples]) -> Samples:
+    """When all that a step waits for is over; ``ends`` are the rows of ``finish``."""
+    waits = graph.waits[position]
+    if len(waits) >= MANY_PREDS:
+        preds, lags = _apart(graph, position)
+        latest: Samples = (finish[preds] + lags).max(axis=0)
+        return latest
+    ready = np.zeros(finish.shape[1], dtype=np.float32)
+    for pred, lag in waits:
+        np.maximum(ready, ends[pred] + np.float32(lag) if lag else ends[pred], out=ready)
+    return ready
 
 
 def _scarce(graph: StepGraph, limits: SiteLimits) -> dict[Slot, int]:
@@ -221,35 +250,39 @@ def _corrected(
     return lined
 
 
-def _criticality(
-    graph: StepGraph,
-    start: Samples,
-    finish: Samples,
-    owners: Mapping[int, NDArray[np.intp]],
-    order: tuple[int, ...],
-) -> NDArray[np.float64]:
+def _criticality(graph: StepGraph, sampled: _Sampled, order: tuple[int, ...]) -> NDArray[np.float64]:
     """Share of samples in which a delay of the step would have delayed the end.
 
     Walks backwards from the last finish. Times are float32; a step that ties with
     another within a hundredth of a second is counted with it.
     """
+    finish = sampled.finish
     critical = finish >= finish.max(axis=0) - TIES_S
-    column = np.arange(start.shape[1])
+    ends, rows = list(finish), list(critical)
+    column = np.arange(finish.shape[1])
+    reached = bytearray(critical.any(axis=1).tobytes())
+    marks = np.frombuffer(reached, dtype=np.bool_)  # the same memory, to be marked many at once
     for position in reversed(order):
-        here = critical[position]
-        if not here.any():
+        here = rows[position]
+        if not reached[position] or not here.any():
             continue
-        waits = graph.waits[position]
-        if len(waits) == 1 and position not in owners:
-            critical[waits[0][0]] |= here  # nothing else can have held it up
-        elif len(waits) < MANY_PREDS:
+        waits, begun = graph.waits[position], sampled.start.get(position)
+        if begun is None:  # it waited for one step and for no slot: nothing else can have held it up
+            rows[waits[0][0]] |= here
+            reached[waits[0][0]] = True
+            continue
+        if len(waits) < MANY_PREDS:
             for pred, lag in waits:
-                critical[pred] |= here & (np.abs(finish[pred] + np.float32(lag) - start[position]) <= TIES_S)
+                rows[pred] |= here & (np.abs(ends[pred] + np.float32(lag) - begun) <= TIES_S)
         else:
             preds, lags = _apart(graph, position)
-            critical[preds] |= here & (np.abs(finish[preds] + lags - start[position]) <= TIES_S)
-        if position in owners:
-            before = owners[position]
-            held_up = here & (before >= 0)
-            critical[before[held_up], column[held_up]] = True
+            critical[preds] |= here & (np.abs(finish[preds] + lags - begun) <= TIES_S)
+        for pred, _ in waits:
+            reached[pred] = True
+        before = sampled.owners.get(position)
+        if before is not None:
+            cells = before * len(column) + column
+            held_up = here & (before >= 0) & (np.abs(finish.take(cells) - begun) <= TIES_S)
+            critical.put(cells[held_up], True)
+            marks[before[held_up]] = True
     return np.asarray(critical.mean(axis=1))

@@ -25,10 +25,31 @@ class Judged:
     rooms: tuple[Room, ...]
 
 
+Question = tuple[Crosswalk, tuple[Workload, ...], Side, frozenset[str]]
+MOST_KEPT = 8
+_kept: tuple[tuple[Ground, Question, Judged], ...] = ()
+
+
 def judge(
     crosswalk: Crosswalk, ground: Ground, workloads: Sequence[Workload], side: Side, copied: Collection[str]
 ) -> Judged:
-    """Land ``workloads`` together; the space of those that are ``copied`` is taken at the target already."""
+    """Land ``workloads`` together; the space of those that are ``copied`` is taken at the target already.
+
+    The last few answers are kept: who edits a plan asks the same again with every change of a delay.
+    """
+    global _kept
+    asked = (crosswalk, tuple(workloads), side, frozenset(copied))
+    for place, question, answer in _kept:
+        if place is ground and question == asked:
+            return answer
+    judged = _judge(crosswalk, ground, workloads, side, copied)
+    _kept = ((ground, asked, judged), *_kept[: MOST_KEPT - 1])
+    return judged
+
+
+def _judge(
+    crosswalk: Crosswalk, ground: Ground, workloads: Sequence[Workload], side: Side, copied: Collection[str]
+) -> Judged:
     resolved = resolve(workloads, crosswalk, ground, side)
     landings = tuple(one.landing for one in resolved)
     rooms = room(landings, ground, crosswalk.target, side, copied)

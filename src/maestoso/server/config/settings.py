@@ -46,6 +46,8 @@ MIDDLEWARE = [
     "maestoso.server.audit.record.AuditTrail",
 ]
 
+CACHES = {"default": {"BACKEND": "maestoso.server.common.memory.Memory"}}
+
 DATABASES = {
     "default": {
         "ENGINE": "django.db.backends.mysql",
