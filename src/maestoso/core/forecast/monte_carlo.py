@@ -17,7 +17,6 @@ from maestoso.core.scheduling.list_schedule import (
     Schedule,
     capacity,
     critical_path,
-    earliest,
     list_schedule,
     tails,
 )
@@ -125,9 +124,11 @@ def _whole(
     for at, position in enumerate(counted):
         start[position], finish[position] = sub.start_s[at], sub.finish_s[at]
     inside = set(counted)
+    arcs, lag_s = graph.network.arcs, graph.network.lag_s
     for position, step in enumerate(graph.steps):
         if position not in inside:
-            start[position] = earliest(graph, position, finish)
+            waits = range(arcs.first[position], arcs.first[position + 1])
+            start[position] = max((finish[arcs.pred[at]] + float(lag_s[at]) for at in waits), default=0.0)
             finish[position] = start[position] + estimates[step.id].median_s
     order = tuple(sorted(range(len(graph)), key=start.__getitem__))
     return Schedule(

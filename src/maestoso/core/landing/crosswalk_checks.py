@@ -6,6 +6,7 @@ from collections import Counter
 from collections.abc import Callable, Iterator
 
 from maestoso.core.landing.ground import Ground
+from maestoso.core.lately import Lately
 from maestoso.core.model.crosswalk import Crosswalk
 from maestoso.core.model.finding import Finding, blocks, note, warns
 
@@ -160,6 +161,12 @@ RULES: tuple[Callable[[Crosswalk, Ground], Iterator[Finding]], ...] = (
 )  # fmt: skip
 
 
+_checked: Lately[Ground, Crosswalk, tuple[Finding, ...]] = Lately(8)
+
+
 def check_crosswalk(crosswalk: Crosswalk, ground: Ground) -> tuple[Finding, ...]:
     """What every rule noticed, each once."""
-    return tuple(dict.fromkeys(found for rule in RULES for found in rule(crosswalk, ground)))
+    return _checked.answer(
+        ground, crosswalk,
+        lambda: tuple(dict.fromkeys(found for rule in RULES for found in rule(crosswalk, ground))),
+    )  # fmt: skip

@@ -9,6 +9,7 @@ from maestoso.core.landing.checks import Landings, check
 from maestoso.core.landing.ground import Ground
 from maestoso.core.landing.resolve import resolve
 from maestoso.core.landing.room import Room, room, room_findings
+from maestoso.core.lately import Lately
 from maestoso.core.model.crosswalk import Crosswalk, Side
 from maestoso.core.model.estate import Workload
 from maestoso.core.model.finding import Finding
@@ -25,26 +26,16 @@ class Judged:
     rooms: tuple[Room, ...]
 
 
-Question = tuple[Crosswalk, tuple[Workload, ...], Side, frozenset[str]]
-MOST_KEPT = 8
-_kept: tuple[tuple[Ground, Question, Judged], ...] = ()
+Asked = tuple[Crosswalk, tuple[Workload, ...], Side, frozenset[str]]
+_judged: Lately[Ground, Asked, Judged] = Lately(8)
 
 
 def judge(
     crosswalk: Crosswalk, ground: Ground, workloads: Sequence[Workload], side: Side, copied: Collection[str]
 ) -> Judged:
-    """Land ``workloads`` together; the space of those that are ``copied`` is taken at the target already.
-
-    The last few answers are kept: who edits a plan asks the same again with every change of a delay.
-    """
-    global _kept
+    """Land ``workloads`` together; the space of those that are ``copied`` is taken at the target already."""
     asked = (crosswalk, tuple(workloads), side, frozenset(copied))
-    for place, question, answer in _kept:
-        if place is ground and question == asked:
-            return answer
-    judged = _judge(crosswalk, ground, workloads, side, copied)
-    _kept = ((ground, asked, judged), *_kept[: MOST_KEPT - 1])
-    return judged
+    return _judged.answer(ground, asked, lambda: _judge(crosswalk, ground, workloads, side, copied))
 
 
 def _judge(

@@ -12,10 +12,13 @@ JUDGED: tuple[str, ...] = (VERDICT, DECISION)
 """The step that waits for a person once everything is up: of a test, of a live run."""
 
 
-def compile_run(inputs: RunInputs) -> StepGraph:
-    """The graph of a run. Raises CycleFound when members wait for each other in a circle."""
+def compile_run(inputs: RunInputs, whole: bool = True) -> StepGraph:
+    """The graph of a run, or only up to what is judged: nothing behind that counts for a forecast.
+
+    Raises CycleFound when members wait for each other in a circle.
+    """
     if inputs.kind == "test":
-        return compile_test(inputs)
+        return compile_test(inputs, whole)
     if inputs.kind == "re-protect":
         return compile_reprotect(inputs)
-    return compile_failover(inputs)
+    return compile_failover(inputs, whole)

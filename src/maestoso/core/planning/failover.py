@@ -11,6 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
+from itertools import chain
 from typing import Any
 
 from maestoso.core.codec import to_data
@@ -30,11 +31,15 @@ SYNC_LIMIT_S = 600.0
 """Machine seconds that a disaster gives the last copy from a source that answers."""
 
 
-def compile_failover(inputs: RunInputs) -> StepGraph:
-    """The graph of a live run. Raises CycleFound when members wait for each other in a circle."""
+def compile_failover(inputs: RunInputs, whole: bool = True) -> StepGraph:
+    """The graph of a live run, ``whole`` or up to its decision.
+
+    Raises CycleFound when members wait for each other in a circle.
+    """
     if inputs.live is None:
         raise AssertionError("a live run has its choices")
-    steps = _Failover(inputs, inputs.live).all()
+    made = _Failover(inputs, inputs.live)
+    steps: Iterator[Step] = chain(made.to_the_decision(), made.behind_it() if whole else ())
     if inputs.live.go_on:
         steps = (_passed_over(step) for step in steps)
     return StepGraph(steps)
@@ -61,12 +66,16 @@ class _Failover:
         begins = (ACKNOWLEDGE,) if self.disaster else fences
         self.bring_up = BringUp(inputs, begins, lambda name: name, self._landed)
 
-    def all(self) -> Iterator[Step]:
+    def to_the_decision(self) -> Iterator[Step]:
+        """What moves the workloads, and the question whether they stay."""
         yield from self._prepare()
         yield from self._close_down()
         yield from self._hand_over()
         yield from self.bring_up.steps
         yield from self._judge()
+
+    def behind_it(self) -> Iterator[Step]:
+        """Both branches; the one that is not taken is cancelled."""
         yield from self._commit()
         yield from self._roll_back()
 

@@ -29,9 +29,13 @@ def copy_name(workload: str, mark: str) -> str:
     return f"{workload}--{mark}"
 
 
-def compile_test(inputs: RunInputs) -> StepGraph:
-    """The graph of a test. Raises CycleFound when members wait for each other in a circle."""
-    return StepGraph(_TestSteps(inputs).all())
+def compile_test(inputs: RunInputs, whole: bool = True) -> StepGraph:
+    """The graph of a test, ``whole`` or up to its verdict.
+
+    Raises CycleFound when members wait for each other in a circle.
+    """
+    steps = _TestSteps(inputs)
+    return StepGraph((*steps.to_the_verdict(), *(steps.cleanup() if whole else ())))
 
 
 class _TestSteps:
@@ -53,7 +57,8 @@ class _TestSteps:
         """The network of a copy's adapter. Each test makes its own, so that two tests never share one."""
         return f"{nic.network}-{self.inputs.mark}" if nic.isolated else nic.network
 
-    def all(self) -> Iterator[Step]:
+    def to_the_verdict(self) -> Iterator[Step]:
+        """What brings the copies up, and the question whether they are well."""
         yield from self._preparation()
         yield from self.bring_up.steps
         yield from self._reading()
@@ -67,7 +72,6 @@ class _TestSteps:
             person=True,
             skippable=False,
         )
-        yield from self._cleanup()
 
     def _reading(self) -> Iterator[Step]:
         """Once all is up, what every adapter really has: it stays in the log when the copies are gone."""
@@ -166,7 +170,7 @@ class _TestSteps:
     def _copy_steps(self, name: str) -> tuple[str, ...]:
         return (f"clone-point:{name}", *self.landing.ids(name))
 
-    def _cleanup(self) -> Iterator[Step]:
+    def cleanup(self) -> Iterator[Step]:
         """Each copy goes as soon as its own steps have settled; a wait in flight ends with its power."""
         common: dict[str, Any] = {"phase": "cleanup", "on_failure": "ask", "skippable": False}
         for index, member in self.inputs.plan.members():

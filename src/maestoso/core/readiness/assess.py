@@ -175,11 +175,13 @@ def assess(
     measured: Mapping[str, Sequence[float]],
     samples: int = 400,
     limits: SiteLimits | None = None,
+    whole: bool = True,
 ) -> Assessment:
     """Judge a run of ``ctx.plan``: findings, and its forecast where one can be made.
 
     ``measured`` holds machine seconds of earlier steps by step id; ``mark`` names the copies of this run;
-    ``limits`` stand for those of the target, if one asks what if.
+    ``limits`` stand for those of the target, if one asks what if. Unless it is ``whole``, the graph ends with
+    what is judged, and ``inputs`` are not to be run.
     """
     kind, window_s = options.kind, options.live.decide_within_s if options.live else 0
     noticed = [
@@ -206,7 +208,7 @@ def assess(
         scripts=_scripts(ctx),
         live=_waking(ctx, options.live, landings) if kind in LIVE else None,
     )
-    graph = compile_run(inputs)
+    graph = compile_run(inputs, whole)
     expected = estimates(graph.steps, {w.name: w for w in inputs.workloads}, measured)
     samples = samples if len(graph) < MANY_STEPS else samples // 2
     return Assessment(

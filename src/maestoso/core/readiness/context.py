@@ -10,12 +10,16 @@ from functools import cached_property
 from maestoso.core.estate.row import Row
 from maestoso.core.landing.ground import Ground
 from maestoso.core.landing.judge import Judged, judge
+from maestoso.core.lately import Lately
 from maestoso.core.model.crosswalk import SIDES, Crosswalk, Side
 from maestoso.core.model.estate import Inventory, Service, Workload
 from maestoso.core.model.plan import Member, Plan
 from maestoso.core.model.protection import CopyState, Group, RecoveryPoint
 from maestoso.core.planning.inputs import RunInputs, ScriptText
 from maestoso.core.planning.parts import Whole
+
+Providers = Mapping[str, tuple[Workload, Service]]
+_providers: Lately[Mapping[str, Workload], tuple[()], Providers] = Lately(2)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -107,10 +111,9 @@ class Context:
 
     def provider_of(self, service: str) -> tuple[Workload, Service] | None:
         """Who offers a service, anywhere in the estate."""
-        return self._providers.get(service)
+        return _providers.answer(self.workloads, (), self._all_providers).get(service)
 
-    @cached_property
-    def _providers(self) -> Mapping[str, tuple[Workload, Service]]:
+    def _all_providers(self) -> Providers:
         found: dict[str, tuple[Workload, Service]] = {}
         for workload in self.workloads.values():
             for offered in workload.offers:

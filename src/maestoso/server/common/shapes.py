@@ -15,7 +15,7 @@ from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
 
-from maestoso.core.codec import from_data, object_schema, to_data
+from maestoso.core.codec import from_data, object_schema
 from maestoso.core.errors import BadValue
 
 T = TypeVar("T")
@@ -73,7 +73,7 @@ def read(cls: type[T], request: Request) -> T:
 
 def reply(value: Any, status: int = 200, headers: dict[str, str] | None = None) -> Response:
     """A dataclass, or a list of them, as the reply."""
-    return Response(to_data(value), status=status, headers=headers)
+    return Response(value, status=status, headers=headers)
 
 
 def number(request: Request, name: str, otherwise: int, least: int, most: int) -> int:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import gc
 
-EVERY = 100_000
+EVERY = 500_000
 
 
 def look_for_cycles_seldom() -> None:

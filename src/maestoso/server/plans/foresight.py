@@ -53,7 +53,7 @@ def what_helps(code: str, draft: PlanDraft, now: datetime) -> Helps:
 
 
 def _forecast(ctx: Context, mark: str = "t0") -> tuple[RunInputs, Forecast]:
-    judged = judge(ctx, Options(points={}), mark)
+    judged = judge(ctx, Options(points={}), mark=mark, whole=True)
     if judged.inputs is None or judged.forecast is None:
         first = judged.findings[0]
         raise Refused(f"The draft could not run as it stands: {first.sentence}", first.mend, code=first.code)

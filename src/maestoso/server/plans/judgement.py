@@ -96,9 +96,11 @@ def figures(judged: Assessment, plan: Plan) -> ForecastFigures | None:
     )
 
 
-def judge(ctx: Context, options: Options, mark: str = "t0", limits: SiteLimits | None = None) -> Assessment:
-    """Assess with what earlier runs at the target measured."""
-    return assess(ctx, options, mark, measured(ctx.plan.target), limits=limits)
+def judge(
+    ctx: Context, options: Options, limits: SiteLimits | None = None, mark: str = "t0", whole: bool = False
+) -> Assessment:
+    """Assess with what earlier runs at the target measured; ``whole`` for what is to be run."""
+    return assess(ctx, options, mark, measured(ctx.plan.target), limits=limits, whole=whole)
 
 
 def assess_draft(code: str, draft: Draft, now: datetime) -> AssessmentView:
