@@ -12,6 +12,7 @@ from maestoso.core.codec import to_data
 from maestoso.core.model.protection import Policy
 from maestoso.engine.clock import SystemClock
 from maestoso.server.estate.agents import ask, perform, pulse
+from maestoso.server.estate.catalogue import touch
 from maestoso.server.estate.models import Site
 from maestoso.server.protection import keeper
 from maestoso.server.protection.models import GroupRow
@@ -265,6 +266,7 @@ class Keeper(ProtectionCase):
         row = GroupRow.objects.get(code="fleet")
         row.stage = "seeding"
         row.save()
+        touch()
         keeper.look_after(SystemClock())
         self.assertEqual(GroupRow.objects.get(code="fleet").stage, "protected")
 

@@ -14,15 +14,16 @@ from collections.abc import Callable
 from django.db import close_old_connections
 
 from maestoso.core.errors import DomainError
+from maestoso.core.model.protection import CopyState, Group
 from maestoso.core.ports import Clock, SiteRefused, SiteUnreachable
 from maestoso.server.crosswalks.held import look_after_landings
 from maestoso.server.drills.services import begin_due_drills
-from maestoso.server.estate.agents import Pulse, pulse
+from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.drift import accept_all
 from maestoso.server.estate.models import Site
 from maestoso.server.evidence.services import remove_expired, seal_what_is_not
 from maestoso.server.protection.models import GroupRow
-from maestoso.server.protection.services import move_on, tell_site
+from maestoso.server.protection.services import move_on, rows_and_groups, tell_site
 from maestoso.server.runs.fences import deliver_fences
 from maestoso.server.runs.services import follow_ups
 
@@ -54,21 +55,25 @@ def look_after(clock: Clock) -> None:
                 look_after_landings(site)
             except (DomainError, SiteUnreachable, SiteRefused) as error:
                 log.warning("The landings that %s holds were not looked after: %s", site.code, error)
-            for row in GroupRow.objects.select_related("source", "target").filter(target=site):
-                _look_after(row, taken)
+            for row, group in rows_and_groups():
+                if row.target_id == site.pk and row.stage in ("seeding", "protected"):
+                    _look_after(row, group, taken.copying.get(group.code))
 
 
-def _look_after(row: GroupRow, taken: Pulse) -> None:
-    state = taken.copying.get(row.code)
-    if row.stage not in ("seeding", "protected"):
+def _look_after(kept: GroupRow, group: Group, state: CopyState | None) -> None:
+    told = state is not None and state.digest == group.digest()
+    seeded = state is not None and state.newest is not None and state.seeded_bytes >= state.seed_bytes
+    if told and not (seeded and kept.stage == "seeding"):
         return
-    if state is None or state.digest != row.core().digest():
-        try:
-            tell_site(row, why=state.digest if state else "new")
-        except DomainError as error:
-            log.warning("%s was not told of %s: %s", row.target.code, row.code, error.sentence)
-    elif row.stage == "seeding" and state.seeded_bytes >= state.seed_bytes and state.newest:
+    # What is kept of all groups is not to be changed: this one is read once more.
+    row = GroupRow.objects.select_related("source", "target").get(pk=kept.pk)
+    if told:
         move_on(row, "seeded")
+        return
+    try:
+        tell_site(row, why=state.digest if state else "new")
+    except DomainError as error:
+        log.warning("%s was not told of %s: %s", row.target.code, row.code, error.sentence)
 
 
 def take_over(clock: Clock) -> None:
