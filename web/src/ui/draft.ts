@@ -1,4 +1,4 @@
-import { computed, ref, watch, type Ref } from "vue";
+import { computed, ref, shallowRef, watch, type Ref } from "vue";
 
 /** A value as it is saved on the server, and the number of that state. */
 export interface Saved<T> {
@@ -15,10 +15,11 @@ export const copy = <T>(value: T): T => JSON.parse(JSON.stringify(value)) as T;
  * the draft is kept in this browser under its name until it is saved, so that leaving loses nothing.
  */
 export function useDraft<T>(base: Ref<Saved<T> | undefined>, nameOf: (value: T) => string) {
-  const history = ref([]) as Ref<T[]>;
+  // Shallow: no value is ever changed in place, and watching inside a plan of hundreds of members is slow.
+  const history = shallowRef<T[]>([]);
   const at = ref(-1);
   const basedOn = ref(0);
-  const saved = ref(null) as Ref<T | null>;
+  const saved = shallowRef<T | null>(null);
 
   // The number is that of the shape of drafts: one of an earlier release could not be shown.
   const key = (of: T) => `maestoso.draft.2.${nameOf(of)}`;
@@ -67,9 +68,10 @@ export function useDraft<T>(base: Ref<Saved<T> | undefined>, nameOf: (value: T) 
 
   function edit(change: (value: T) => void): void {
     if (value.value === undefined) return;
-    const next = copy(value.value);
+    const before = JSON.stringify(value.value);
+    const next = JSON.parse(before) as T;
     change(next);
-    if (JSON.stringify(next) === JSON.stringify(value.value)) return;
+    if (JSON.stringify(next) === before) return;
     history.value = [...history.value.slice(Math.max(at.value + 1 - HISTORY, 0), at.value + 1), next];
     at.value = history.value.length - 1;
   }

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from "@tanstack/vue-query";
-import { computed, onScopeDispose, ref, watch } from "vue";
+import { computed, onScopeDispose, ref, shallowRef, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { ApiError, api, take } from "@/api/client";
 import type { Crosswalk, LandingRow, LandingsView, OneWay, Proposal } from "@/api/types";
@@ -39,7 +39,7 @@ const tab = computed({
 });
 const filter = ref(typeof route.query.filter === "string" ? route.query.filter : "");
 const onlyFindings = ref(false);
-const landings = ref<LandingsView | null>(null);
+const landings = shallowRef<LandingsView | null>(null);
 const judgeError = ref<unknown>(null);
 const saveError = ref<unknown>(null);
 const said = ref("");

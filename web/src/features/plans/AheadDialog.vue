@@ -1,7 +1,7 @@
 <script setup lang="ts">
 // What if: the plan as saved beside the draft, with other limits of the site if one likes; what would help
 // most; and how good such forecasts were.
-import { computed, ref, watch } from "vue";
+import { computed, ref, shallowRef, watch } from "vue";
 import { api, take } from "@/api/client";
 import { useSites } from "@/api/queries";
 import type { AssessmentView, Calibration, Help, Plan } from "@/api/types";
@@ -16,8 +16,8 @@ const emit = defineEmits<{ take: [plan: Plan] }>();
 const { data: sites } = useSites();
 const here = computed(() => sites.value?.sites.find((site) => site.code === props.plan.target)?.limits);
 const limits = ref({ power: 4, copies: 4, clones: 4 });
-const before = ref<AssessmentView | null>(null);
-const after = ref<AssessmentView | null>(null);
+const before = shallowRef<AssessmentView | null>(null);
+const after = shallowRef<AssessmentView | null>(null);
 const helps = ref<Help[] | null>(null);
 const known = ref<Calibration | null>(null);
 const problem = ref<unknown>(null);

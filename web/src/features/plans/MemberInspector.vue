@@ -127,7 +127,7 @@ function setNumber(field: "delay_s" | "ready_timeout_s" | "shutdown_limit_s", va
     <CueList v-if="selected.length === 1 && selected[0]" :plan="plan" :owner="{ kind: 'member', workload: selected[0] }" what="it" @open="(owner, id) => emit('cue', owner, id)" @edit="emit('edit', $event)" />
     <button class="link bad" @click="emit('remove')">Take out of the plan</button>
   </div>
-  <p v-else class="quiet">Select workloads on the board to change when they come up. Ctrl or Shift selects several.</p>
+  <p v-else class="quiet">Select workloads on the board to change when they come up. Ctrl, Shift or a rectangle drawn from empty ground selects several.</p>
 </template>
 
 <style scoped>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // The draft as a plan file: edited as text, judged as one types, taken into the draft when it is right.
-import { computed, ref, watch } from "vue";
+import { computed, ref, shallowRef, watch } from "vue";
 import { api, take } from "@/api/client";
 import type { Plan, PlanFileRead } from "@/api/types";
 import PlanText from "@/features/plans/PlanText.vue";
@@ -12,7 +12,7 @@ const props = defineProps<{ plan: Plan | null; title: string }>();
 const open = defineModel<boolean>({ required: true });
 const emit = defineEmits<{ take: [plan: Plan] }>();
 const text = ref("");
-const read = ref<PlanFileRead | null>(null);
+const read = shallowRef<PlanFileRead | null>(null);
 const problem = ref<unknown>(null);
 const field = ref<InstanceType<typeof PlanText> | null>(null);
 const names = computed(() => props.plan?.waves.flatMap((wave) => wave.members.map((member) => member.workload)) ?? []);

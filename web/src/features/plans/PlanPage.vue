@@ -73,6 +73,10 @@ function pick(workload: string, event: MouseEvent | KeyboardEvent) {
     selected.value = selected.value.includes(workload) ? selected.value.filter((name) => name !== workload) : [...selected.value, workload];
   } else selected.value = selected.value.length === 1 && selected.value[0] === workload ? [] : [workload];
 }
+function lasso(names: string[], more: boolean) {
+  wave.value = null;
+  selected.value = more ? [...new Set([...selected.value, ...names])] : names;
+}
 function pickWave(index: number) {
   selected.value = [];
   wave.value = index < 0 || wave.value === index ? null : index;
@@ -88,10 +92,12 @@ function shift(by: number) {
   const to = by < 0 ? Math.min(...waves) - 1 : Math.max(...waves) + 1;
   if (selected.value.length && to >= 0) move(selected.value, to);
 }
-function walk(by: number) {
+function walk(by: number, more = false) {
   const at = order.value.indexOf(selected.value.at(-1) ?? "");
   const next = order.value[Math.min(Math.max(at + by, 0), order.value.length - 1)];
-  if (next) [selected.value, wave.value] = [[next], null];
+  if (!next) return;
+  selected.value = more ? [...selected.value.filter((name) => name !== next), next] : [next];
+  wave.value = null;
 }
 function set(field: keyof Member, value: Member[keyof Member]) {
   draft.edit((next) => setAll(next, selected.value, field, value));
@@ -153,6 +159,8 @@ useKeys([
   { keys: ["ArrowLeft"], label: "Selection to the wave before", run: () => shift(-1) },
   { keys: ["ArrowDown"], label: "Next workload", run: () => walk(1) },
   { keys: ["ArrowUp"], label: "Workload before", run: () => walk(-1) },
+  { keys: ["Shift+ArrowDown"], label: "Next workload as well", run: () => walk(1, true) },
+  { keys: ["Shift+ArrowUp"], label: "Workload before as well", run: () => walk(-1, true) },
   ...Array.from({ length: 9 }, (_, i) => ({
     keys: [String(i + 1)],
     label: `Selection to wave ${i + 1}`,
@@ -244,6 +252,7 @@ useKeys([
               @wave="pickWave"
               @cue="openCue"
               @add="shelf = $event"
+              @lasso="lasso"
               @rename="(index, name) => edit((next) => { const one = next.waves[index]; if (one && name.trim()) one.name = name.trim(); })"
             />
             <ScoreView
@@ -254,6 +263,7 @@ useKeys([
               :selected="selected"
               :dependencies="dependencies"
               :likely="assessment.forecast?.p50_s ?? null"
+              max-height="72vh"
               editable
               @pick="pick"
               @delay="(workload, seconds) => edit((next) => setAll(next, [workload], 'delay_s', seconds))"

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // The draft played in virtual time, with something going wrong if one likes. Nothing is touched.
-import { computed, ref, watch } from "vue";
+import { computed, ref, shallowRef, watch } from "vue";
 import { api, take } from "@/api/client";
 import type { FaultKind, Plan, RehearsalView } from "@/api/types";
 import ProblemNote from "@/ui/ProblemNote.vue";
@@ -22,7 +22,7 @@ const FAULTS: [NonNullable<FaultKind>, string, boolean][] = [
 ];
 const fault = ref<NonNullable<FaultKind>>("none");
 const subject = ref("");
-const made = ref<RehearsalView | null>(null);
+const made = shallowRef<RehearsalView | null>(null);
 const problem = ref<unknown>(null);
 const busy = ref(false);
 const members = computed(() => props.plan.waves.flatMap((wave) => wave.members.filter((one) => one.power_on).map((one) => one.workload)));

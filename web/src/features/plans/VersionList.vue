@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ref } from "vue";
+import { ref, shallowRef } from "vue";
 import { api, take } from "@/api/client";
 import type { Plan, PlanDetail, VersionView } from "@/api/types";
 import ProblemNote from "@/ui/ProblemNote.vue";
@@ -7,7 +7,7 @@ import { ago } from "@/ui/format";
 
 const props = defineProps<{ detail: PlanDetail }>();
 const emit = defineEmits<{ restore: [plan: Plan, number: number] }>();
-const shown = ref<VersionView | null>(null);
+const shown = shallowRef<VersionView | null>(null);
 const problem = ref<unknown>(null);
 async function show(number: number, against: number) {
   problem.value = null;

@@ -1,5 +1,5 @@
 import { useQueryClient } from "@tanstack/vue-query";
-import { computed, onScopeDispose, ref, watch, type Ref } from "vue";
+import { computed, onScopeDispose, ref, shallowRef, watch, type Ref } from "vue";
 import { ApiError, api, take } from "@/api/client";
 import { usePlan } from "@/api/queries";
 import type { AssessmentView, Finding, Plan, Problem } from "@/api/types";
@@ -14,7 +14,7 @@ export function usePlanEditor(code: Ref<string>) {
   const saved = computed(() => detail.value && { value: detail.value.plan, version: detail.value.version });
   const draft = useDraft(saved, (one) => one.code);
   const plan = draft.value;
-  const assessment = ref<AssessmentView | null>(null);
+  const assessment = shallowRef<AssessmentView | null>(null);
   const problem = ref<unknown>(null);
   const stale = ref<Problem | null>(null);
   const saving = ref(false);
