@@ -353,6 +353,31 @@ class OtherFaces(Authoring):
         expect(self.sentence()).to_contain_text("would be back in")
         expect(self.draft()).to_contain_text("First version")
 
+    def test_a_rectangle_chooses_cards_and_arrows_choose_one_more(self) -> None:
+        page = self.page
+        self.go("Booking end to end")
+        expect(self.sentence()).to_contain_text("would be back in")
+        first, last = self.card("dir-01").bounding_box(), self.card("broker-01").bounding_box()
+        assert first and last
+        # From the gap beside the first column down to the last card of the second.
+        page.mouse.move(first["x"] + first["width"] + 5, first["y"] + 2)
+        page.mouse.down()
+        page.mouse.move(last["x"] + 20, last["y"] + 10, steps=4)
+        expect(page.locator(".lasso")).to_be_visible()
+        page.mouse.up()
+        expect(page.locator(".lasso")).to_have_count(0)
+        chosen = page.locator(".card[aria-pressed=true]")
+        expect(chosen).to_have_count(3)
+        expect(self.card("db-book-01")).to_have_attribute("aria-pressed", "true")
+        page.keyboard.press("Shift+ArrowDown")
+        expect(chosen).to_have_count(4)
+        page.keyboard.press("3")
+        expect(self.wave(3)).to_contain_text("broker-01")
+        expect(self.draft()).to_contain_text("moved")
+        page.get_by_role("button", name="Discard").click()
+        page.keyboard.press("Escape")
+        expect(chosen).to_have_count(0)
+
     def test_a_dependency_is_dragged_and_drawn(self) -> None:
         page = self.page
         self.go("Booking end to end")

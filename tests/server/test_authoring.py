@@ -8,6 +8,7 @@ from typing import Any
 from unittest import mock
 
 from asgiref.sync import async_to_sync
+from django.core.cache import cache
 
 from maestoso.core.codec import from_data, to_data
 from maestoso.core.model.plan import Plan
@@ -20,6 +21,7 @@ from maestoso.core.runs.state import RunState
 from maestoso.engine.clock import SystemClock
 from maestoso.practice.rehearsal import Rehearsal
 from maestoso.practice.world import World
+from maestoso.server.estate.models import Site
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.services import context
 from maestoso.server.runs.services import create_run, record_played_run
@@ -203,6 +205,19 @@ class Drafts(Authoring):
         better = self.browser.send("POST", f"{BOOK}/mend", asked).json()["plan"]
         self.assertNotIn("tag-brings", self.codes(better))
 
+    def test_of_two_alike_the_one_that_was_pressed_is_mended(self) -> None:
+        plan = self.draft("BOOK")
+        plan["waves"][1], plan["waves"][2] = plan["waves"][2], plan["waves"][1]
+        found = [f for f in self.judged(plan)["findings"] if f["code"] == "service-comes-later"]
+        mine = [f for f in found if f["subject"] == "api-01"]
+        self.assertEqual([f["others"] for f in mine], [["db-book-01"], ["broker-01"]])
+        asked = {key: mine[1][key] for key in ("code", "subject", "part", "others")}
+        better = self.browser.send("POST", f"{BOOK}/mend", {"plan": plan, **asked}).json()["plan"]
+        left = [f for f in self.judged(better)["findings"] if f["code"] == "service-comes-later"]
+        self.assertEqual([f["others"] for f in left if f["subject"] == "api-01"], [["db-book-01"]])
+        asked["others"] = ["nobody"]
+        self.problem(self.browser.send("POST", f"{BOOK}/mend", {"plan": plan, **asked}), 409, "refused")
+
     def test_what_no_change_mends_is_refused(self) -> None:
         asked = {"plan": self.draft("BOOK"), "code": "never-tested", "subject": "x"}
         self.problem(self.browser.send("POST", f"{BOOK}/mend", asked), 409, "refused")
@@ -248,7 +263,7 @@ class Drafts(Authoring):
         plan = self.draft("BOOK")
         plan["cues"] = [{"id": "x", "title": "X"}]
         reply = self.browser.send("PUT", BOOK, {"plan": plan}, **{"If-Match": '"BOOK-1"'})
-        self.assertIn("is nothing", self.problem(reply, 409, "cue-malformed")["detail"])
+        self.assertIn("is of no kind", self.problem(reply, 409, "cue-malformed")["detail"])
 
 
 class Ahead(Authoring):
@@ -327,6 +342,16 @@ class Ahead(Authoring):
         pdf = self.browser.get(f"/api/v1{BOOK}/run-book.pdf")
         self.assertEqual(pdf.headers["Content-Type"], "application/pdf")
         assert_tagged(self, pdf.content)
+
+    def test_the_board_says_of_every_kind_of_run_what_is_in_its_way(self) -> None:
+        Site.objects.filter(code="QUA").update(agent_url="http://127.0.0.1:9")
+        cache.clear()
+        plans = {plan["code"]: plan for plan in self.browser.get("/api/v1/readiness").json()["plans"]}
+        kinds = {one["kind"]: one for one in plans["BOOK"]["kinds"]}
+        self.assertEqual(list(kinds), ["test", "planned", "disaster"])
+        self.assertEqual((kinds["test"]["blocking"], kinds["disaster"]["blocking"]), ([], []))
+        self.assertIn("QUA does not answer", kinds["planned"]["blocking"][0])
+        self.assertGreater(kinds["disaster"]["warns"], kinds["test"]["warns"])
 
     def test_a_proof_goes_stale_when_the_estate_changes(self) -> None:
         row = next(p for p in self.browser.get("/api/v1/readiness").json()["plans"] if p["code"] == "HARB")

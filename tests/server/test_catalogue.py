@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+import unittest
 from unittest import mock
 
 from django.core.cache import cache
@@ -79,6 +80,28 @@ class Listing(Tidewell):
         Site.objects.filter(code="HIL").update(agent_url="http://127.0.0.1:9")
         lines = {line["code"]: line for line in self.browser.get("/api/v1/groups").json()["groups"]}
         self.assertEqual(lines["fleet"]["lags"], [])
+
+
+class Remembering(unittest.TestCase):
+    """What is remembered for seconds."""
+
+    def setUp(self) -> None:
+        cache.clear()
+        self.addCleanup(cache.clear)
+
+    def test_what_is_asked_for_is_the_very_object_that_was_set(self) -> None:
+        value = {"large": object()}
+        cache.set("key", value, 60)
+        self.assertIs(cache.get("key"), value)
+        self.assertFalse(cache.add("key", "another", 60))
+        self.assertIs(cache.get("key"), value)
+
+    def test_it_is_gone_when_its_time_is_over_or_it_is_taken_away(self) -> None:
+        cache.set("over", 1, 0)
+        self.assertEqual(cache.get("over", "none"), "none")
+        self.assertTrue(cache.add("new", 2, 60))
+        cache.delete("new")
+        self.assertIsNone(cache.get("new"))
 
 
 class Asking(Tidewell):

@@ -16,13 +16,15 @@ from maestoso.core.runs.state import RunState
 from maestoso.engine.clock import SystemClock
 from maestoso.practice.rehearsal import Rehearsal
 from maestoso.practice.world import World
-from maestoso.server.estate.models import WorkloadRow
+from maestoso.server.estate import agents
+from maestoso.server.estate.models import Site, WorkloadRow
 from maestoso.server.plans.services import context, find_plan
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.runs.fences import deliver_fences
 from maestoso.server.runs.log import check_projection
 from maestoso.server.runs.models import KeptFence, Run
 from maestoso.server.runs.services import follow_ups, record_played_run
+from maestoso.sites.contract import PROTOCOL
 from tests.server.tidewell import SCENARIO, Browser, Tidewell
 from tests.worlds import decide_for
 
@@ -323,7 +325,12 @@ class PracticeLab(Tidewell):
         reply = self.break_it(preset="boot-hangs", subject="db-book-01")
         self.assertEqual(self.said(reply), ["A boot hangs (db-book-01*), once."])
         self.assertEqual(self.said(self.break_it(preset="clock-skew"))[0], "Its clock is 60 s ahead.")
+        self.assertIn("Its agent is of an older release.", self.said(self.break_it(preset="old-agent")))
+        pulse = agents.pulse(Site.objects.get(code="HIL"))
+        self.assertEqual(pulse.said.protocol if pulse.said else "", "1.0")
         self.assertEqual(self.said(self.browser.send("DELETE", "/practice-lab", None)), [])
+        pulse = agents.pulse(Site.objects.get(code="HIL"))
+        self.assertEqual(pulse.said.protocol if pulse.said else "", PROTOCOL)
 
     def test_a_site_that_is_down_does_not_answer_until_all_is_put_right(self) -> None:
         self.assertEqual(self.said(self.break_it(preset="site-down")), ["The whole site is down."])

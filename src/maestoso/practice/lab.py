@@ -64,6 +64,13 @@ PRESETS: tuple[Preset, ...] = (
         switch=Switch(effect="skew", amount=60.0),
     ),
     Preset(
+        key="old-agent",
+        title="Its agent is of an older release",
+        sentence="It speaks protocol 1.0 and does not say which services answer.",
+        about="site",
+        switch=Switch(effect="old-agent"),
+    ),
+    Preset(
         key="host-lost",
         title="A host dies, its machines restart elsewhere",
         sentence="A part of the machines of a pool lose their power and come up again on other hosts.",

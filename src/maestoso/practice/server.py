@@ -28,9 +28,8 @@ from maestoso.practice.spec import Fault, Switch, Trouble
 from maestoso.practice.store import Store
 from maestoso.practice.verbs import VERBS
 from maestoso.practice.world import World
-from maestoso.sites.contract import Answering, Asked, HeldLandings, Lags, SitePulse, Submission
+from maestoso.sites.contract import PROTOCOL, Answering, Asked, HeldLandings, Lags, SitePulse, Submission
 
-PROTOCOL = "1.0"
 LONGEST_WAIT_S = 30.0
 LARGEST_BODY = 64_000_000
 TICK_S = 1.0
@@ -59,6 +58,10 @@ class PracticeSite:
         """Make a snapshot of the copying."""
         self._kept_at = self.seconds()
         self.store.keep_copying(self.world)
+
+    def protocol(self) -> str:
+        """The version of the site protocol that its agent speaks."""
+        return "1.0" if self.world.old_agent else PROTOCOL
 
     def inventory_mark(self) -> str:
         """A text that changes with the inventory."""
@@ -166,7 +169,7 @@ def application(site: PracticeSite) -> Starlette:
 
     async def capabilities(request: Request) -> Any:
         return {
-            "protocol": PROTOCOL,
+            "protocol": site.protocol(),
             "agent": "practice site",
             "site": site.world.spec.code,
             "practice": True,
@@ -192,6 +195,7 @@ def application(site: PracticeSite) -> Starlette:
             groups=site.world.replication.states(),
             links=site.world.replication.link_states(),
             landings=str(site.world.held_changes),
+            protocol=site.protocol(),
         )
         return to_data(said)
 
@@ -207,6 +211,8 @@ def application(site: PracticeSite) -> Starlette:
         return {"workloads": to_data(site.world.change_rates())}
 
     async def answering(request: Request) -> Any:
+        if site.world.old_agent:
+            raise NotFound("There is no such address.", "It came with protocol 1.1.")
         asked = from_data(Asked, await _body(request), "asked")
         site.advance()
         return to_data(Answering(services=site.world.answering(asked.workloads)))

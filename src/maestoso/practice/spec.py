@@ -75,11 +75,12 @@ class Trouble:
 class Switch:
     """Misbehaviour of the site as a whole, until it is put right.
 
-    ``dark``: no power and no answer. ``skew``: its clock is ``amount`` seconds ahead. ``host-lost``: a part
-    of the machines of the host pool ``subject`` lose power, and have it again elsewhere when ``amount`` is 1.
+    ``dark``: no power and no answer. ``skew``: its clock is ``amount`` seconds ahead. ``old-agent``: its
+    agent speaks protocol 1.0. ``host-lost``: a part of the machines of the host pool ``subject`` lose power,
+    and have it again elsewhere when ``amount`` is 1.
     """
 
-    effect: Literal["dark", "skew", "host-lost"]
+    effect: Literal["dark", "skew", "old-agent", "host-lost"]
     subject: str = ""
     amount: float = 0.0
 
@@ -90,5 +91,6 @@ class Broken:
 
     dark: bool = False
     skew_s: float = 0.0
+    old_agent: bool = False
     faults: tuple[Fault, ...] = ()
     troubles: tuple[Trouble, ...] = ()

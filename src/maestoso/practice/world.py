@@ -67,6 +67,7 @@ class World:
         self.power_back_at = NEVER
         self.lit: set[str] = set()  # what had power when the site lost it
         self.skew_s = 0.0
+        self.old_agent = False
         self.waiters: dict[str, set[str]] = {}
         self.recalled: dict[str, list[Any]] = {}  # outcomes that a snapshot knows, while it is replayed
         self.replication = Replication(spec.code, spec.replicas, spec.links, self.now, past)
@@ -184,6 +185,7 @@ class World:
         self.faults.clear()
         self.replication.troubles.clear()
         self.skew_s = 0.0
+        self.old_agent = False
         self.set_dark(False, now)
         for op in self.ops.values():
             if op.status == "running" and op.due_at == NEVER and op.fault:
@@ -217,13 +219,15 @@ class World:
         elif switch.effect == "skew":
             self.advance(now)
             self.skew_s = switch.amount
+        elif switch.effect == "old-agent":
+            self.old_agent = True
         else:
             self._lose_host(switch.subject, bool(switch.amount), now)
 
     def broken(self) -> Broken:
         """What is made to misbehave now."""
         return Broken(
-            dark=self.dark, skew_s=self.skew_s, faults=tuple(self.faults),
+            dark=self.dark, skew_s=self.skew_s, old_agent=self.old_agent, faults=tuple(self.faults),
             troubles=tuple(self.replication.troubles),
         )  # fmt: skip
 

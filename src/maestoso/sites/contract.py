@@ -16,6 +16,9 @@ from maestoso.core.model.landing import Landing
 from maestoso.core.model.protection import ChangeRate, CopyState, LinkState, RecoveryPoint
 from maestoso.core.runs.operations import OperationState
 
+PROTOCOL = "1.1"
+"""1.0: as first released. 1.1: says which services answer, and in every pulse which version it speaks."""
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Submission:
@@ -52,7 +55,8 @@ class Points:
 class SitePulse:
     """How a site stands: its clock, which inventory it has (any text that changes with it), its copying.
 
-    ``landings`` is any text that changes with the landings that the site holds.
+    ``landings`` is any text that changes with the landings that the site holds; ``protocol`` is the version
+    that its agent speaks.
     """
 
     now: datetime
@@ -60,6 +64,7 @@ class SitePulse:
     groups: tuple[CopyState, ...]
     links: tuple[LinkState, ...]
     landings: str = ""
+    protocol: str = "1.0"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -202,7 +207,7 @@ def openapi() -> dict[str, Any]:
     }
     return {
         "openapi": "3.1.0",
-        "info": {"title": "Maestoso site protocol", "version": "1.0"},
+        "info": {"title": "Maestoso site protocol", "version": PROTOCOL},
         "security": [{"token": []}],
         "paths": paths,
         "components": {

@@ -5,6 +5,7 @@ from __future__ import annotations
 import unittest
 
 import numpy as np
+from hypothesis import given
 from scipy import stats
 
 from maestoso.core.forecast.durations import USUAL_S, estimates, from_samples, usual
@@ -15,6 +16,7 @@ from maestoso.core.planning.inputs import Estimate
 from maestoso.core.planning.isolated_test import compile_test
 from maestoso.core.scheduling.list_schedule import list_schedule
 from tests import worlds
+from tests.core.scheduling.test_list_schedule import Drawn, graphs
 
 
 def step(name: str, *after: str, slot: str | None = None) -> Step:
@@ -78,6 +80,46 @@ class MonteCarlo(unittest.TestCase):
         made = forecast(graph, fixed, SiteLimits(), objective_s=20.0)
         self.assertEqual((made.p10_s, made.p50_s, made.p95_s, made.chance), (20.0, 20.0, 20.0, 1.0))
         self.assertEqual(made.criticality, (1.0, 1.0, 1.0))
+
+    @given(graphs())
+    def test_without_spread_any_graph_is_its_schedule(self, drawn: Drawn) -> None:
+        graph, durations, limits = drawn
+        expected = {s.id: Estimate(median_s=d) for s, d in zip(graph.steps, durations, strict=True)}
+        made = forecast(graph, expected, limits, 60.0, samples=20)
+        plain = list_schedule(graph, durations, limits)
+        self.assertAlmostEqual(made.p50_s, plain.makespan_s, places=2)
+        self.assertEqual(made.likely.finish_s, plain.finish_s)
+        for name in made.critical:
+            self.assertEqual(made.criticality[graph.index[name]], 1.0)
+
+    def test_a_gate_behind_many_waits_for_the_last_of_them(self) -> None:
+        crowd = [step(f"m{n}") for n in range(9)]
+        graph = StepGraph([*crowd, step("gate", *(one.id for one in crowd)), step("end", "gate")])
+        expected = {s.id: Estimate(median_s=10.0) for s in graph.steps}
+        expected["m4"] = Estimate(median_s=30.0)
+        made = forecast(graph, expected, SiteLimits(), 60.0, samples=50)
+        self.assertAlmostEqual(made.p50_s, 50.0, places=3)
+        self.assertEqual(
+            {s.id for s, share in zip(graph.steps, made.criticality, strict=True) if share},
+            {"m4", "gate", "end"},
+        )
+
+    def test_who_had_the_slot_before_is_critical_too(self) -> None:
+        graph = StepGraph([step("long", slot="power"), step("short", slot="power"), step("aside")])
+        expected = {
+            "long": Estimate(median_s=30.0),
+            "short": Estimate(median_s=5.0),
+            "aside": Estimate(median_s=1.0),
+        }
+        made = forecast(graph, expected, SiteLimits(power=1), 60.0, samples=50)
+        found = {s.id: share for s, share in zip(graph.steps, made.criticality, strict=True)}
+        self.assertEqual(found, {"long": 1.0, "short": 1.0, "aside": 0.0})
+
+    def test_more_slots_than_steps_are_as_good_as_no_limits(self) -> None:
+        graph = StepGraph([step(f"p{n}", slot="power") for n in range(5)])
+        expected = {s.id: Estimate(median_s=20.0, sigma=0.3) for s in graph.steps}
+        made = [forecast(graph, expected, SiteLimits(power=count), 60.0) for count in (5, 500)]
+        self.assertEqual(made[0].p80_s, made[1].p80_s)
 
     def test_a_single_step_has_the_quantiles_of_its_lognormal(self) -> None:
         graph = StepGraph([step("a")])

@@ -39,6 +39,22 @@ def ancestors(graph: StepGraph, name: str) -> set[str]:
 class Safety(unittest.TestCase):
     """Nothing gets power before isolation is proved; everything made is taken away."""
 
+    def test_up_to_the_verdict_it_is_the_same_graph_without_the_cleanup(self) -> None:
+        inputs = worlds.inputs(sync_first=True)
+        whole, ahead = compile_test(inputs), compile_test(inputs, whole=False)
+        kept = [step.id for step in whole.steps if step.phase != "cleanup"]
+        self.assertEqual([step.id for step in ahead.steps], kept)
+        self.assertLess(len(ahead), len(whole))
+
+    def test_everything_else_is_over_before_the_verdict(self) -> None:
+        for change in (
+            {},
+            {"plan": worlds.plan((Member(workload="db", power_on=False), Member(workload="app")))},
+        ):
+            graph = compiled(**change)
+            forward = {step.id for step in graph.steps if step.phase != "cleanup"}
+            self.assertEqual(ancestors(graph, VERDICT), forward - {VERDICT})
+
     def test_no_copy_gets_power_before_all_copies_are_proved_isolated(self) -> None:
         graph = compiled()
         for name in worlds.NAMES:

@@ -78,7 +78,7 @@ class EachFinding(unittest.TestCase):
                 "cue-malformed",
                 "blocks",
                 context(plan=worlds.with_cues(worlds.plan(), 0, EMPTY)),
-                "is nothing",
+                "is of no kind",
             ),
             (
                 "cue-malformed",

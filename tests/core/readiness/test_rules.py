@@ -170,7 +170,7 @@ class EachFinding(unittest.TestCase):
                 context(groups=(replace(worlds.GROUP, source="B", target="A"),)),
                 "Shop runs at B now, with db, queue, app, web.",
             ),
-            ("group-without-point", "blocks", context(newest={}), "shop"),
+            ("group-without-point", "blocks", context(newest={}), "point of Shop"),
             ("lag-over-rpo", "warns", context(newest={"shop": old}), "500 s old"),
             ("replication-paused", "warns", copied(paused_because="works"), "works"),
             (
@@ -184,6 +184,14 @@ class EachFinding(unittest.TestCase):
             ("key-missing", "blocks", context(keys_missing=frozenset({"shop"})), "no key is stored"),
             ("inventory-drift", "warns", context(drifted={"B": 3}), "3 things otherwise"),
             ("clock-skew", "warns", context(skew_s={"B": -9.0}), "9 s behind"),
+            (
+                "agent-too-old",
+                "note",
+                context(protocols={"A": "1.0", "B": "1.1"}),
+                "agent of A speaks protocol 1.0",
+            ),
+            ("agent-too-old", "blocks", context(protocols={"B": "2.0"}), "agent of B speaks protocol '2.0'"),
+            ("agent-too-old", "blocks", context(protocols={"B": "new"}), "'new'"),
             ("disk-left-out", "warns", context(workloads=changed("db", disks=disks)), "scratch space"),
             ("uses-what-stays-behind", "warns", context(workloads=estate), "app use mail of mail"),
         ]

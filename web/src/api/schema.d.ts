@@ -1789,6 +1789,7 @@ export interface components {
         Broken: {
             dark: boolean;
             skew_s: number;
+            old_agent: boolean;
             faults: components["schemas"]["Fault"][];
             troubles: components["schemas"]["Trouble"][];
         };
@@ -2306,6 +2307,12 @@ export interface components {
             sentence: string;
             why_not: string;
         };
+        KindState: {
+            /** @enum {string} */
+            kind: "test" | "planned" | "disaster" | "re-protect";
+            blocking: string[];
+            warns: number;
+        };
         Lab: {
             presets: components["schemas"]["LabPreset"][];
             sites: components["schemas"]["LabSite"][];
@@ -2474,6 +2481,7 @@ export interface components {
             code: string;
             subject: string;
             part?: string;
+            others?: string[] | null;
         };
         Mended: {
             plan: components["schemas"]["Plan"];
@@ -2723,9 +2731,7 @@ export interface components {
             at_risk_s: number | null;
             last_proof: components["schemas"]["LastProof"] | null;
             active_run: number | null;
-            blocks: number;
-            warns: number;
-            live_blocks: number;
+            kinds: components["schemas"]["KindState"][];
             stale: string[];
             findings: components["schemas"]["Finding"][];
         };

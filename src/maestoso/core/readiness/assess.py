@@ -71,6 +71,7 @@ RULES: tuple[Rule, ...] = (
     protection_rules.key_missing,
     protection_rules.site_drifted,
     protection_rules.clock_skewed,
+    protection_rules.agent_too_old,
     protection_rules.disk_left_out,
     protection_rules.uses_what_stays_behind,
     landing_rules.crosswalk_missing,

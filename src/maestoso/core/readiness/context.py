@@ -40,7 +40,8 @@ class Context:
     ``workloads`` is the whole estate by name; ``newest`` the newest point per group, absent where a group
     has none; ``lost_sites`` are sites that do not answer, with the reason. ``copying`` says how the site
     that holds the copies of a group stands; ``keys_missing`` are groups whose key is not stored; ``drifted``
-    counts what a site's agent says otherwise than the records, ``skew_s`` is how far its clock is ahead.
+    counts what a site's agent says otherwise than the records, ``skew_s`` is how far its clock is ahead,
+    ``protocols`` which version of the site protocol it speaks.
     ``held`` is, by workload, what is wrong with the landing that the target holds for it. ``laid`` is how
     ``plan`` came out of a plan with parts; ``others`` are the other plans that a workload is in; ``rows``
     the whole estate as it is searched; ``scripts`` the library, ``secrets`` the names of what is stored.
@@ -63,6 +64,7 @@ class Context:
     keys_missing: frozenset[str] = frozenset()
     drifted: Mapping[str, int] = field(default_factory=dict)
     skew_s: Mapping[str, float] = field(default_factory=dict)
+    protocols: Mapping[str, str] = field(default_factory=dict)
     held: Mapping[str, str] = field(default_factory=dict)
     laid: Whole | None = None
     others: Mapping[str, tuple[str, ...]] = field(default_factory=dict)

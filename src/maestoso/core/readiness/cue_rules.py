@@ -27,10 +27,8 @@ def cue_malformed(ctx: Context) -> Iterator[Finding]:
     for _, _, cue in ctx.authored.placed_cues():
         subject = cue.title or cue.id
         if len(cue.parts()) != 1:
-            said = " and ".join(cue.parts()) or "nothing"
-            yield blocks(
-                "cue-malformed", subject, f"The cue {subject} is {said}.", "Make it one kind of cue."
-            )
+            said = f"is {' and '.join(cue.parts())} at once" if cue.parts() else "is of no kind"
+            yield blocks("cue-malformed", subject, f"The cue {subject} {said}.", "Make it a cue of one kind.")
             continue
         for what, text, least, most in _texts(cue):
             if not least <= len(text.strip()) <= most:

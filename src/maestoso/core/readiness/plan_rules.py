@@ -22,7 +22,7 @@ def nothing_in_it(ctx: Context) -> Iterator[Finding]:
             "plan-empty",
             ctx.plan.name,
             f"{ctx.plan.name} brings nothing up.",
-            "Add workloads to its waves.",
+            "Add workloads to its waves, or let those that are there have power.",
         )
 
 

@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+import math
+import re
 from collections.abc import Iterator, Mapping
+from dataclasses import replace
 
-from maestoso.core.model.finding import Finding, blocks, warns
+from maestoso.core.model.finding import Finding, blocks, note, warns
 from maestoso.core.model.protection import RecoveryPoint
 from maestoso.core.readiness.context import Context
 from maestoso.core.replication.health import causes, health
 
 MOST_SKEW_S = 2.0
+OUTAGES_SINCE = 1
+"""The minor version of the site protocol with which agents say what services answer."""
 
 
 def member_without_group(ctx: Context) -> Iterator[Finding]:
@@ -45,13 +50,14 @@ def member_without_group(ctx: Context) -> Iterator[Finding]:
 
 def group_without_point(ctx: Context) -> Iterator[Finding]:
     """A group without a point has never been copied whole."""
+    names = {group.code: group.name for group in ctx.groups}
     for code in groups_in_plan(ctx):
         # One that runs at its target has none by intent; what to do about that is said elsewhere.
         if code not in ctx.newest and ctx.stages.get(code, "protected") in ("protected", "seeding"):
             yield blocks(
                 "group-without-point",
                 code,
-                f"No recovery point of group {code} is known.",
+                f"No recovery point of {names[code]} is known.",
                 "Wait for its first point, or see why its replication fails.",
             )
 
@@ -67,10 +73,10 @@ def lag_over_rpo(ctx: Context) -> Iterator[Finding]:
                     "lag-over-rpo",
                     code,
                     (
-                        f"The newest point of {groups[code].name} is {lag_s:.0f} s old; "
+                        f"The newest point of {groups[code].name} is {math.ceil(lag_s)} s old; "
                         f"its objective is {groups[code].policy.rpo_s} s."
                     ),
-                    "See why its copy cycles fail.",
+                    "See on the page Protection what is in its way.",
                 )
 
 
@@ -100,12 +106,13 @@ def copying_in_trouble(ctx: Context) -> Iterator[Finding]:
 
 def key_missing(ctx: Context) -> Iterator[Finding]:
     """Encrypted copies cannot be opened without their key."""
+    names = {group.code: group.name for group in ctx.groups}
     for code in groups_in_plan(ctx):
         if code in ctx.keys_missing:
             yield blocks(
                 "key-missing",
                 code,
-                f"The copies of group {code} are encrypted and no key is stored.",
+                f"The copies of {names[code]} are encrypted and no key is stored.",
                 "Store its key on the page of the group.",
             )
 
@@ -130,9 +137,13 @@ def site_drifted(ctx: Context) -> Iterator[Finding]:
             yield warns(
                 "inventory-drift",
                 site,
-                f"The agent of {site} says {ctx.drifted[site]} things otherwise than the records.",
+                f"The agent of {site} says {_things(ctx.drifted[site])} otherwise than the records.",
                 "Look at the differences and take them over.",
             )
+
+
+def _things(count: int) -> str:
+    return "one thing" if count == 1 else f"{count} things"
 
 
 def clock_skewed(ctx: Context) -> Iterator[Finding]:
@@ -146,6 +157,27 @@ def clock_skewed(ctx: Context) -> Iterator[Finding]:
                 f"The clock of {site} is {abs(skew):.0f} s {way}.",
                 "Set its clock; the age of its points is wrong by as much.",
             )
+
+
+def agent_too_old(ctx: Context) -> Iterator[Finding]:
+    """Only a live run needs what came with 1.1; another major version is another language."""
+    for site, said in ctx.protocols.items():
+        version = re.fullmatch(r"(\d{1,4})\.(\d{1,4})", said)
+        if version is None or version[1] != "1":
+            yield blocks(
+                "agent-too-old",
+                site,
+                f"The agent of {site} speaks protocol {said[:20]!r}, and this release speaks 1.x.",
+                "Install an agent that speaks it.",
+            )
+        elif int(version[2]) < OUTAGES_SINCE:
+            found = note(
+                "agent-too-old",
+                site,
+                f"The agent of {site} speaks protocol {said}: no outage there can be measured in a live run.",
+                f"Install an agent that speaks 1.{OUTAGES_SINCE}.",
+            )
+            yield replace(found, live="warns")
 
 
 def disk_left_out(ctx: Context) -> Iterator[Finding]:

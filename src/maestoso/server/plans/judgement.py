@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from datetime import datetime, timedelta
 
@@ -121,10 +122,10 @@ def mended(code: str, asked: MendAsked, now: datetime) -> Mended:
     """A draft with one finding mended. Raises Refused where no change of the plan mends it."""
     row = find_plan(code)
     ctx = context(asked.plan, row.current + 1, now)
-    wanted = (asked.code, asked.subject, asked.part)
+    wanted, others = (asked.code, asked.subject, asked.part), asked.others
     judged = judge(ctx, Options(points={}))
     for finding in judged.findings:
-        if (finding.code, finding.subject, finding.part) == wanted:
+        if (finding.code, finding.subject, finding.part) == wanted and others in (None, finding.others):
             better = fixed(ctx, finding)
             if better is not None:
                 return Mended(plan=better)
@@ -359,11 +360,16 @@ def _kinds(ctx: Context, source: str, target: str) -> tuple[KindOffered, ...]:
     }
     offered = []
     for kind, (title, sentence) in titles.items():
-        findings = reprotect_findings(ctx) if kind == "re-protect" else (*found, *live_only(ctx, kind))
-        in_the_way = [one for one in findings if severity_in(one, kind) == "blocks"]
+        said = said_of(ctx, reprotect_findings(ctx) if kind == "re-protect" else found, kind)
+        in_the_way = [one for one, severity in said if severity == "blocks"]
         why_not = f"{in_the_way[0].sentence} {in_the_way[0].mend}" if in_the_way else ""
         offered.append(KindOffered(kind=kind, title=title, sentence=sentence, why_not=why_not))
     return tuple(offered)
+
+
+def said_of(ctx: Context, findings: Sequence[Finding], kind: Kind) -> list[tuple[Finding, str]]:
+    """Findings with what is only about one kind of run, and what each is for that kind."""
+    return [(one, severity_in(one, kind)) for one in (*findings, *live_only(ctx, kind))]
 
 
 def _forced(chosen: RunOptions) -> str:

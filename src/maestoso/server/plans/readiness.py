@@ -10,6 +10,7 @@ from urllib.parse import quote
 from django.core.cache import cache
 
 from maestoso.core.model.finding import Finding
+from maestoso.core.planning.inputs import LIVE, Kind
 from maestoso.core.readiness.assess import Assessment, Options, findings_of
 from maestoso.core.readiness.context import Context
 from maestoso.core.readiness.protection_rules import groups_in_plan
@@ -18,15 +19,17 @@ from maestoso.core.runs.state import fold
 from maestoso.server.drills.picture import next_actions
 from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.models import Site
-from maestoso.server.plans.judgement import figures, judge
+from maestoso.server.plans.judgement import figures, judge, said_of
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.services import context
-from maestoso.server.plans.shapes import IfLost, LastProof, NextAction, PlanRowView, Readiness
+from maestoso.server.plans.shapes import IfLost, KindState, LastProof, NextAction, PlanRowView, Readiness
 from maestoso.server.protection.picture import overview
 from maestoso.server.runs.log import read_log
 from maestoso.server.runs.models import KeptFence, Run
 
 FORECAST_KEPT_S = 300
+STARTED: tuple[Kind, ...] = ("test", *LIVE)
+"""Kinds of run that a plan is made for."""
 ORDER = {"now": 0, "soon": 1, "sometime": 2}
 
 
@@ -95,11 +98,18 @@ def _row(ctx: Context, judged: Assessment, now: datetime) -> PlanRowView:
         at_risk_s=max(lags, default=None),
         last_proof=proof,
         active_run=active.pk if active else None,
-        blocks=sum(1 for finding in judged.findings if finding.severity == "blocks"),
-        warns=sum(1 for finding in judged.findings if finding.severity == "warns"),
-        live_blocks=sum(1 for finding in judged.findings if finding.live_severity == "blocks"),
+        kinds=tuple(_state(ctx, judged.findings, kind) for kind in STARTED),
         stale=tuple(f.sentence for f in judged.findings if f.code.endswith("changed-since-test")),
         findings=judged.findings,
+    )
+
+
+def _state(ctx: Context, findings: Sequence[Finding], kind: Kind) -> KindState:
+    said = said_of(ctx, findings, kind)
+    return KindState(
+        kind=kind,
+        blocking=tuple(one.sentence for one, severity in said if severity == "blocks"),
+        warns=sum(1 for _, severity in said if severity == "warns"),
     )
 
 

@@ -247,11 +247,13 @@ def context(
         return replace(bare, newest=newest)
     plan = bare.plan
     ends = {site.code: site for site in Site.objects.filter(code__in=(plan.source, plan.target))}
-    taken = pulse(ends[plan.target])
-    lost = {code: why for code, site in ends.items() if (why := pulse(site).lost_because)}
+    said = {code: pulse(site) for code, site in ends.items()}
+    taken = said[plan.target]
+    lost = {code: one.lost_because for code, one in said.items() if one.lost_because}
     return replace(
         bare, newest=taken.newest, lost_sites=lost, copying=taken.copying, keys_missing=keys_missing(),
         drifted={code: drifted(site) for code, site in ends.items()}, skew_s={plan.target: taken.skew_s},
+        protocols={code: one.said.protocol for code, one in said.items() if one.said},
     )  # fmt: skip
 
 

@@ -123,12 +123,13 @@ class Draft:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class MendAsked:
-    """A draft and the finding about it that is to be mended."""
+    """A draft and the finding about it that is to be mended; without ``others``, the first that fits."""
 
     plan: Plan
     code: str
     subject: str
     part: str = ""
+    others: tuple[str, ...] | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -329,9 +330,17 @@ class LastProof:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class KindState:
+    """How a plan stands for a kind of run: what is in the way, in sentences, and how many warnings."""
+
+    kind: Kind
+    blocking: tuple[str, ...]
+    warns: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class PlanRowView:
-    """One line of the readiness board. ``live_blocks`` things would block a live run; ``stale`` says in
-    sentences what has changed since the last test."""
+    """One line of the readiness board. ``stale`` says in sentences what has changed since the last test."""
 
     code: str
     name: str
@@ -346,9 +355,7 @@ class PlanRowView:
     at_risk_s: float | None
     last_proof: LastProof | None
     active_run: int | None
-    blocks: int
-    warns: int
-    live_blocks: int
+    kinds: tuple[KindState, ...]
     stale: tuple[str, ...]
     findings: tuple[Finding, ...]
 

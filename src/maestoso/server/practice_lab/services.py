@@ -69,6 +69,7 @@ def _view(site: Site, broken: Broken | None) -> LabSite:
 def _in_words(broken: Broken) -> tuple[str, ...]:
     said = ["The whole site is down."] if broken.dark else []
     said += [f"Its clock is {broken.skew_s:.0f} s ahead."] if broken.skew_s else []
+    said += ["Its agent is of an older release."] if broken.old_agent else []
     for fault in broken.faults:
         times = "once" if fault.times == 1 else f"{fault.times} times"
         often = "until all is put right" if fault.times is None else times

@@ -92,7 +92,7 @@ export function usePlanEditor(code: Ref<string>) {
   async function mend(finding: Finding) {
     if (!plan.value) return;
     problem.value = null;
-    const body = { plan: plan.value, code: finding.code, subject: finding.subject, part: finding.part };
+    const body = { plan: plan.value, code: finding.code, subject: finding.subject, part: finding.part, others: finding.others };
     try {
       const better = await take(api.POST("/api/v1/plans/{code}/mend", { params: { path: { code: code.value } }, body }));
       draft.edit((next) => Object.assign(next, better.plan));

@@ -31,10 +31,29 @@ const under = computed(() => {
   return said.length ? `${list(said)}.` : "Every plan meets its objectives and was proved in time.";
 });
 
-function verdict(plan: PlanRowView): string {
-  if (plan.active_run) return "a run is under way";
-  if (plan.blocks) return `no, ${count(plan.blocks, "thing blocks", "things block")} it`;
-  return plan.warns ? `a test: yes, ${count(plan.warns, "warning")}` : "a test: yes";
+interface Verdict {
+  kinds: string[];
+  /** What is in the way, in sentences; empty where nothing is. */
+  blocking: string[];
+  warns: number[];
+}
+/** Kinds of run that stand alike, said once. */
+function verdicts(plan: PlanRowView): Verdict[] {
+  const found = new Map<string, Verdict>();
+  for (const one of plan.kinds) {
+    const key = one.blocking.join("\n");
+    const same = found.get(key) ?? { kinds: [], blocking: one.blocking, warns: [] };
+    same.kinds.push(one.kind);
+    same.warns.push(one.warns);
+    found.set(key, same);
+  }
+  return [...found.values()];
+}
+function why(one: Verdict): string {
+  const [first = "", ...more] = one.blocking;
+  const [least, most] = [Math.min(...one.warns), Math.max(...one.warns)];
+  if (first) return more.length ? `${first} And ${count(more.length, "more thing")}.` : first;
+  return least < most ? `${least} to ${count(most, "warning")}` : most ? count(most, "warning") : "";
 }
 
 useKeys(
@@ -115,8 +134,15 @@ useKeys(
                 <small v-if="plan.stale.length" class="quiet stale" :title="plan.stale.join('\n')">{{ plan.stale.length === 1 ? plan.stale[0] : `${count(plan.stale.length, "thing")} changed since` }}</small>
               </td>
               <td>
-                <RouterLink :to="plan.active_run ? `/runs/${plan.active_run}` : plan.blocks ? `/plans/${plan.code}` : `/plans/${plan.code}/start`" class="proof" :class="{ bad: plan.blocks }">{{ verdict(plan) }}</RouterLink>
-                <small v-if="plan.live_blocks > plan.blocks" class="bad stale">▲ a live run: no, {{ count(plan.live_blocks, "thing blocks", "things block") }} it</small>
+                <RouterLink v-if="plan.active_run" :to="`/runs/${plan.active_run}`" class="proof">a run is under way</RouterLink>
+                <template v-else>
+                  <p v-for="one in verdicts(plan)" :key="one.kinds[0]" class="verdict">
+                    <RouterLink :to="one.blocking.length ? `/plans/${plan.code}` : `/plans/${plan.code}/start`" class="proof" :class="{ bad: one.blocking.length }">
+                      {{ one.blocking.length ? "✕" : "✓" }} {{ list(one.kinds) }}
+                    </RouterLink>
+                    <small :class="one.blocking.length ? 'bad' : 'quiet'" :title="one.blocking.join('\n')">{{ why(one) }}</small>
+                  </p>
+                </template>
               </td>
             </tr>
           </tbody>
@@ -131,6 +157,10 @@ useKeys(
 .head {
   margin: var(--gap-4) 0 var(--gap-1);
 }
+.verdict + .verdict {
+  margin-top: 4px;
+}
+.verdict small,
 .stale {
   display: block;
 }
