@@ -7,11 +7,12 @@ schedule sample by sample in plain Python; and what a person waits for while edi
 from __future__ import annotations
 
 import sys
-from collections.abc import Generator
+from collections.abc import Generator, Sequence
 from dataclasses import replace
 from typing import Any
 
 import networkx
+import numpy as np
 import simpy
 from tests import worlds
 
@@ -19,12 +20,12 @@ from bench.core import best
 from bench.worlds import context, inputs
 from maestoso.core.forecast.monte_carlo import forecast
 from maestoso.core.model.estate import SiteLimits
-from maestoso.core.planning.graph import StepGraph, topological_order
+from maestoso.core.planning.graph import StepGraph
 from maestoso.core.planning.isolated_test import compile_test
 from maestoso.core.readiness.assess import Options, assess
 from maestoso.core.scheduling.list_schedule import capacity, list_schedule, tails
 
-SAMPLES = 200
+SAMPLES, FREE_SAMPLES = 200, 1000
 
 
 def main() -> None:
@@ -38,18 +39,28 @@ def compare(size: int) -> None:
     made = inputs(size)
     compiling, graph = best(lambda: compile_test(made))
     medians = [made.estimates[step.id].median_s for step in graph.steps]
-    names, after = [step.id for step in graph.steps], {step.id: step.after for step in graph.steps}
-    ordering, _ = best(lambda: (topological_order(names, after), tails(graph, medians)))
+    arcs, seconds = graph.network.arcs, np.array(medians)
+    ordering, _ = best(lambda: (arcs.levels(), graph.network.tails(seconds)))
+    plainly, _ = best(lambda: plain(graph.preds, graph.waits, medians))
+    copying, _ = best(
+        lambda: (arcs.first.copy(), arcs.pred.copy(), graph.network.lag_s.copy(), seconds.copy())
+    )
     library, _ = best(lambda: longest(graph, medians))
     scheduling, schedule = best(lambda: list_schedule(graph, medians, made.limits))
     simulating, end = best(lambda: simulated(graph, medians, made.limits))
     casting, _ = best(lambda: forecast(graph, made.estimates, made.limits, 3600.0, samples=SAMPLES))
+    free = SiteLimits(power=10**6, copies=10**6, clones=10**6)
+    freely, _ = best(lambda: forecast(graph, made.estimates, free, 3600.0, samples=FREE_SAMPLES))
+    once, _ = best(lambda: longest_paths(graph.waits, medians))
     ctx = context(size)
-    judging, _ = best(lambda: assess(replace(ctx), Options(points={"shop": worlds.POINT}), "t1", {}))
+    judging, _ = best(
+        lambda: assess(replace(ctx), Options(points={"shop": worlds.POINT}), "t1", {}, whole=False)
+    )
     print(f"\n{size} workloads: {len(graph)} steps")
     print(f"  compile                                {compiling * 1e3:9.0f} ms")
     print(
-        f"  order, cycle check, longest path       {ordering * 1e3:9.0f} ms, networkx {library / ordering:6.1f} x"
+        f"  order, cycle check, longest path       {ordering * 1e3:9.1f} ms, networkx {library / ordering:6.1f} x,"
+        f" loops {plainly / ordering:.1f} x, {ordering / copying:.0f} copies"
     )
     print(
         f"  schedule with limits                   {scheduling * 1e3:9.0f} ms, simpy    {simulating / scheduling:6.1f} x"
@@ -58,7 +69,37 @@ def compare(size: int) -> None:
     print(
         f"  Monte Carlo, {SAMPLES} samples with limits    {casting * 1e3:9.0f} ms, one by one {scheduling * SAMPLES / casting:4.0f} x"
     )
+    print(
+        f"  Monte Carlo, {FREE_SAMPLES} samples without limits {freely * 1e3:8.0f} ms, loops"
+        f"      {once * FREE_SAMPLES / freely:4.0f} x"
+    )
     print(f"  findings, forecast, score: an edit     {judging * 1e3:9.0f} ms")
+
+
+def plain(
+    preds: Sequence[Sequence[int]], waits: Sequence[Sequence[tuple[int, float]]], durations: list[float]
+) -> list[float]:
+    """Order and longest path in loops over flat lists."""
+    waiting = [len(its) for its in preds]
+    behind: list[list[int]] = [[] for _ in preds]
+    for at, its in enumerate(preds):
+        for pred in its:
+            behind[pred].append(at)
+    order = [at for at, count in enumerate(waiting) if not count]
+    for at in order:
+        for succ in behind[at]:
+            waiting[succ] -= 1
+            if not waiting[succ]:
+                order.append(succ)
+    return longest_paths([waits[at] for at in order], durations)
+
+
+def longest_paths(waits: Sequence[Sequence[tuple[int, float]]], durations: list[float]) -> list[float]:
+    """Ends of all steps, in order, in loops."""
+    ends: list[float] = []
+    for at, its in enumerate(waits):
+        ends.append(max((ends[pred] + lag for pred, lag in its), default=0.0) + durations[at])
+    return ends
 
 
 def longest(graph: StepGraph, durations: list[float]) -> list[Any]:

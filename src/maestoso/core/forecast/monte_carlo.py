@@ -89,7 +89,7 @@ def forecast(
     ends = sampled.finish.max(axis=0).astype(np.float64)
     if sampled.waited > BINDS:
         ends = _corrected(sub, drawn, limits, ends, tail)
-    critical = _criticality(sub, sampled, likely_sub.order)
+    critical = _criticality(sub, drawn, sampled, likely_sub.order)
     shown = [at for at, step in enumerate(sub.steps) if step.phase == "bring-up"]
     spread = [(0.0, 0.0)] * len(graph)
     if shown:
@@ -154,12 +154,10 @@ def _draw(expected: Sequence[Estimate], samples: int, seed: int) -> Samples:
 
 @dataclass(frozen=True, slots=True)
 class _Sampled:
-    """``finish`` has the shape (steps, samples). ``start`` has the rows of those steps that could be held up
-    by more than one thing; ``owners``, per step with a slot, who had its slot before, per sample. ``waited``
-    is the share of all time that was spent waiting for slots."""
+    """``finish`` has the shape (steps, samples); ``owners``, per step with a slot, who had its slot before,
+    per sample. ``waited`` is the share of all time that was spent waiting for slots."""
 
     finish: Samples
-    start: dict[int, Samples]
     owners: dict[int, NDArray[np.intp]]
     waited: float
 
@@ -174,10 +172,9 @@ def _sample(graph: StepGraph, drawn: Samples, limits: SiteLimits, order: tuple[i
     free = {slot: np.zeros(size * samples, dtype=np.float32) for slot, size in scarce.items()}
     holder = {slot: np.full(size * samples, -1, dtype=np.intp) for slot, size in scarce.items()}
     first = {slot: np.arange(samples) * size for slot, size in scarce.items()}
-    start: dict[int, Samples] = {}
     owners: dict[int, NDArray[np.intp]] = {}
     slots, waits = [step.slot for step in graph.steps], graph.waits
-    unheld = np.zeros(samples)
+    waited = np.zeros(samples)
     for position in order:
         slot, before = slots[position], waits[position]
         taken = slot is not None and slot in free
@@ -187,22 +184,21 @@ def _sample(graph: StepGraph, drawn: Samples, limits: SiteLimits, order: tuple[i
             if lag:
                 ends[position] += np.float32(lag)
             continue
-        start[position] = ready = _ready(graph, position, finish, ends)
+        ready = _ready(graph, position, finish, ends)
         if slot is not None and taken:
-            unheld += ready
+            waited -= ready
             places = free[slot]
             chosen = places.reshape(samples, -1).argmin(axis=1)
             chosen += first[slot]
             np.maximum(ready, places.take(chosen), out=ready)
+            waited += ready
             owners[position] = holder[slot].take(chosen)
             np.add(ready, lasts[position], out=ends[position])
             places[chosen] = ends[position]
             holder[slot][chosen] = position
         else:
             np.add(ready, lasts[position], out=ends[position])
-    held = sum((start[position] for position in owners), np.zeros(samples))
-    waited = float((held - unheld).sum()) / max(float(finish.max(axis=0).sum()), 1.0)
-    return _Sampled(finish, start, owners, waited)
+    return _Sampled(finish, owners, float(waited.sum()) / max(float(finish.max(axis=0).sum()), 1.0))
 
 
 def _ready(graph: StepGraph, position: int, finish: Samples, ends: Sequence[Samples]) -> Samples:
@@ -251,15 +247,19 @@ def _corrected(
     return lined
 
 
-def _criticality(graph: StepGraph, sampled: _Sampled, order: tuple[int, ...]) -> NDArray[np.float64]:
+def _criticality(
+    graph: StepGraph, drawn: Samples, sampled: _Sampled, order: tuple[int, ...]
+) -> NDArray[np.float64]:
     """Share of samples in which a delay of the step would have delayed the end.
 
-    Walks backwards from the last finish. Times are float32; a step that ties with
-    another within a hundredth of a second is counted with it.
+    Walks backwards from the last finish. Times are float32; a step that ties with another within a hundredth
+    of a second, or as far as such times are told apart in a run of days, is counted with it.
     """
-    finish = sampled.finish
-    critical = finish >= finish.max(axis=0) - TIES_S
-    ends, rows = list(finish), list(critical)
+    finish, owners = sampled.finish, sampled.owners
+    latest = finish.max(axis=0)
+    ties_s = np.maximum(TIES_S, 4 * np.spacing(latest.max()))
+    critical = finish >= latest - ties_s
+    ends, lasts, rows = list(finish), list(drawn), list(critical)
     column = np.arange(finish.shape[1])
     reached = bytearray(critical.any(axis=1).tobytes())
     marks = np.frombuffer(reached, dtype=np.bool_)  # the same memory, to be marked many at once
@@ -267,23 +267,23 @@ def _criticality(graph: StepGraph, sampled: _Sampled, order: tuple[int, ...]) ->
         here = rows[position]
         if not reached[position] or not here.any():
             continue
-        waits, begun = graph.waits[position], sampled.start.get(position)
-        if begun is None:  # it waited for one step and for no slot: nothing else can have held it up
+        waits, before = graph.waits[position], owners.get(position)
+        if len(waits) == 1 and before is None:  # nothing else can have held it up
             rows[waits[0][0]] |= here
             reached[waits[0][0]] = True
             continue
+        begun = ends[position] - lasts[position]
         if len(waits) < MANY_PREDS:
             for pred, lag in waits:
-                rows[pred] |= here & (np.abs(ends[pred] + np.float32(lag) - begun) <= TIES_S)
+                rows[pred] |= here & (np.abs(ends[pred] + np.float32(lag) - begun) <= ties_s)
         else:
             preds, lags = _apart(graph, position)
-            critical[preds] |= here & (np.abs(finish[preds] + lags - begun) <= TIES_S)
+            critical[preds] |= here & (np.abs(finish[preds] + lags - begun) <= ties_s)
         for pred, _ in waits:
             reached[pred] = True
-        before = sampled.owners.get(position)
         if before is not None:
             cells = before * len(column) + column
-            held_up = here & (before >= 0) & (np.abs(finish.take(cells) - begun) <= TIES_S)
+            held_up = here & (before >= 0) & (np.abs(finish.take(cells) - begun) <= ties_s)
             critical.put(cells[held_up], True)
             marks[before[held_up]] = True
     return np.asarray(critical.mean(axis=1))
