@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import ssl
 from collections.abc import Sequence
+from functools import cache
 from types import TracebackType
 from typing import Any, Self
 from urllib.parse import quote
@@ -23,6 +25,12 @@ LARGE_ANSWER_S = 60.0
 """An inventory of ten thousand workloads is some megabytes."""
 
 
+@cache
+def _tls() -> ssl.SSLContext:
+    """Reading all the authorities takes longer than most questions to a site."""
+    return httpx.create_ssl_context(trust_env=False)
+
+
 class HttpSite:
     """One site agent at ``url``. Raises SiteUnreachable when there is no answer, SiteRefused for a 'no'.
 
@@ -36,6 +44,7 @@ class HttpSite:
             timeout=httpx.Timeout(ANSWER_S, connect=CONNECT_S),
             transport=transport,
             trust_env=False,
+            verify=_tls(),
         )
 
     async def __aenter__(self) -> Self:

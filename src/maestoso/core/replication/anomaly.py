@@ -14,6 +14,7 @@ from dataclasses import replace
 from itertools import pairwise
 
 import numpy as np
+from numpy.lib.stride_tricks import sliding_window_view
 from numpy.typing import NDArray
 
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
@@ -56,8 +57,11 @@ def scores(rates: Floats, per_hour: int, per_day: int = 0) -> Floats:
 def _trailing(values: Floats) -> Floats:
     """For each hour the median of up to TRAILING_HOURS before it; the first hour looks at itself."""
     found = np.empty_like(values)
-    for hour in range(values.shape[1]):
-        found[:, hour] = np.median(values[:, max(hour - TRAILING_HOURS, 0) : max(hour, 1)], axis=1)
+    for hour in range(min(TRAILING_HOURS, values.shape[1])):
+        found[:, hour] = np.median(values[:, : max(hour, 1)], axis=1)
+    if values.shape[1] > TRAILING_HOURS:
+        windows = sliding_window_view(values[:, :-1], TRAILING_HOURS, axis=1)
+        found[:, TRAILING_HOURS:] = np.median(windows, axis=2)
     return found
 
 

@@ -13,7 +13,7 @@ from maestoso.core.evidence.wording import lasting
 from maestoso.core.model.estate import SiteLimits
 from maestoso.core.model.finding import Finding
 from maestoso.core.model.plan import Plan
-from maestoso.core.model.protection import ChangeRate, RecoveryPoint
+from maestoso.core.model.protection import RecoveryPoint
 from maestoso.core.planning.diff import changes
 from maestoso.core.planning.inputs import LIVE, Kind, LiveChoices
 from maestoso.core.planning.suggest import Suggestion, suggest, suggest_changes
@@ -50,7 +50,7 @@ from maestoso.server.plans.shapes import (
     RunOptions,
     SuggestAsked,
 )
-from maestoso.server.protection.picture import group_points, proved
+from maestoso.server.protection.picture import group_points, points_of, proved
 from maestoso.server.runs.models import Run
 
 FASTEST_PACE = 1000
@@ -166,9 +166,12 @@ def plan_points(code: str, now: datetime) -> PlanPoints:
     site = Site.objects.get(code=ctx.plan.target)
     members = set(ctx.plan.workloads())
     found = []
+    codes = groups_in_plan(ctx)
+    with needed(f"{site.name} does not say which points it holds"):
+        points = points_of(site, codes)
     for group in ctx.groups:
-        if group.code in groups_in_plan(ctx):
-            held, rates = _points(site, group.code)
+        if group.code in points:
+            held, rates = points[group.code]
             hint = clean_point_hint(held)
             found.append(
                 GroupPoints(
@@ -178,11 +181,6 @@ def plan_points(code: str, now: datetime) -> PlanPoints:
                 )
             )  # fmt: skip
     return PlanPoints(now=now, groups=tuple(found))
-
-
-def _points(site: Site, group: str) -> tuple[tuple[RecoveryPoint, ...], tuple[ChangeRate, ...]]:
-    with needed(f"{site.name} does not say which points it holds"):
-        return group_points(site, group)
 
 
 def plan_landings(code: str, text: str, now: datetime) -> LandingsView:
@@ -246,7 +244,9 @@ def read_options(ctx: Context, chosen: RunOptions, now: datetime) -> Options:
 
 
 def _point(site: Site, group: str, wanted: str, field: str) -> RecoveryPoint:
-    point = next((p for p in _points(site, group)[0] if p.id == wanted), None)
+    with needed(f"{site.name} does not say which points it holds"):
+        held, _ = group_points(site, group)
+    point = next((one for one in held if one.id == wanted), None)
     if point is None:
         raise BadValue(
             f"{wanted!r} is not a recovery point of {group} that {site.name} holds.",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 from collections.abc import Sequence
 from dataclasses import replace
@@ -16,7 +17,7 @@ from maestoso.core.replication.anomaly import clean_point_hint, judged, scored
 from maestoso.core.replication.cost import GIB, PolicyCost, policy_cost
 from maestoso.core.replication.health import causes, health
 from maestoso.core.replication.throttle import narrowest_bps
-from maestoso.server.estate.agents import Pulse, ask, needed, pulse
+from maestoso.server.estate.agents import LARGE_PATIENCE_S, PATIENCE_S, Pulse, ask, needed, pulse
 from maestoso.server.estate.catalogue import catalogue
 from maestoso.server.estate.models import Link, Site, WorkloadRow
 from maestoso.server.estate.services import find_link, find_site
@@ -38,8 +39,11 @@ from maestoso.server.protection.shapes import (
     Protection,
 )
 from maestoso.server.runs.models import RunEvent
+from maestoso.sites.client import HttpSite
 
 SERIES_EVERY_S = 600
+AT_ONCE = 8
+"""Groups whose points a site is asked for at the same time."""
 GAPS_SHOWN = 200
 PROOFS_LOOKED_AT = 50
 LAG_EVERY_S = 300
@@ -184,9 +188,31 @@ def coverage(groups: Sequence[Group], pulses: dict[str, Pulse]) -> list[Coverage
     return sorted(found, key=lambda gap: (not gap.needed_by, gap.reason == "in no group"))
 
 
-def group_points(site: Site, group: str) -> tuple[tuple[RecoveryPoint, ...], tuple[ChangeRate, ...]]:
+Held = tuple[tuple[RecoveryPoint, ...], tuple[ChangeRate, ...]]
+
+
+def group_points(site: Site, group: str) -> Held:
     """Points and change rates of a group with their anomalies. Raises SiteUnreachable or SiteRefused."""
-    held, rates = ask(site, lambda agent: agent.points(group))
+    return points_of(site, (group,))[group]
+
+
+def points_of(site: Site, groups: Sequence[str]) -> dict[str, Held]:
+    """The same of several groups, asked for some at once."""
+
+    async def all_of(agent: HttpSite) -> list[Held]:
+        gate = asyncio.Semaphore(AT_ONCE)
+
+        async def one(group: str) -> Held:
+            async with gate:
+                return await agent.points(group)
+
+        return await asyncio.gather(*map(one, groups))
+
+    said = ask(site, all_of, PATIENCE_S if len(groups) == 1 else LARGE_PATIENCE_S)
+    return {group: _with_anomalies(*held) for group, held in zip(groups, said, strict=True)}
+
+
+def _with_anomalies(held: Sequence[RecoveryPoint], rates: Sequence[ChangeRate]) -> Held:
     series = scored(rates, SERIES_EVERY_S)
     return judged(held, series, SERIES_EVERY_S), series
 
