@@ -378,6 +378,17 @@ class OtherFaces(Authoring):
         page.keyboard.press("Escape")
         expect(chosen).to_have_count(0)
 
+    def test_a_target_that_goes_away_and_comes_back_is_said_without_an_edit(self) -> None:
+        self.go("Booking end to end")
+        expect(self.sentence()).to_contain_text("would be back in")
+        api = self.app.api()
+        self.addCleanup(api.send, "DELETE", "/practice-lab", None)
+        api.send("POST", "/practice-lab", {"site": "HIL", "preset": "site-down"})
+        findings = self.page.locator(".findings")
+        expect(findings).to_contain_text("HIL does not answer", timeout=20_000)
+        api.send("DELETE", "/practice-lab", None)
+        expect(findings).not_to_contain_text("HIL does not answer", timeout=20_000)
+
     def test_a_dependency_is_dragged_and_drawn(self) -> None:
         page = self.page
         self.go("Booking end to end")

@@ -103,6 +103,10 @@ class Remembering(unittest.TestCase):
         cache.delete("new")
         self.assertIsNone(cache.get("new"))
 
+    def test_numbers_are_counted(self) -> None:
+        cache.set("count", 1, 60)
+        self.assertEqual((cache.incr("count"), cache.decr("count"), cache.get("count")), (2, 1, 1))
+
 
 class Asking(Tidewell):
     """Pulses."""

@@ -8,12 +8,14 @@ from __future__ import annotations
 
 from typing import Any
 
-from django.core.cache.backends.base import DEFAULT_TIMEOUT
+from django.core.cache.backends.base import DEFAULT_TIMEOUT, BaseCache
 from django.core.cache.backends.locmem import LocMemCache
 
 
 class Memory(LocMemCache):
     """Django's cache in memory, without the copies."""
+
+    incr = BaseCache.incr  # by get and set: that of the parent reads a copy
 
     def get(self, key: str, default: Any = None, version: int | None = None) -> Any:
         """The value, or ``default`` where there is none any more."""

@@ -98,6 +98,7 @@ function walk(by: number, more = false) {
   if (!next) return;
   selected.value = more ? [...selected.value.filter((name) => name !== next), next] : [next];
   wave.value = null;
+  void nextTick(() => document.querySelector(`[data-workload="${CSS.escape(next)}"]`)?.scrollIntoView({ block: "nearest" }));
 }
 function set(field: keyof Member, value: Member[keyof Member]) {
   draft.edit((next) => setAll(next, selected.value, field, value));

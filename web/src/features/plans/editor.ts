@@ -1,7 +1,7 @@
 import { useQueryClient } from "@tanstack/vue-query";
 import { computed, onScopeDispose, ref, shallowRef, watch, type Ref } from "vue";
 import { ApiError, api, take } from "@/api/client";
-import { usePlan } from "@/api/queries";
+import { usePlan, useSiteLine } from "@/api/queries";
 import type { AssessmentView, Finding, Plan, Problem } from "@/api/types";
 import { useDraft } from "@/ui/draft";
 
@@ -52,6 +52,10 @@ export function usePlanEditor(code: Ref<string>) {
     { immediate: true },
   );
   onScopeDispose(() => window.clearTimeout(timer));
+  // A site that goes away or comes back changes what can be said of the plan, too.
+  const { data: line } = useSiteLine(ref(true));
+  const away = computed(() => line.value?.stations.filter((site) => site.lost_because).map((site) => site.code).join());
+  watch(away, (_, before) => before !== undefined && void assess());
 
   async function save(summary: string) {
     if (!plan.value || !draft.changed.value) return;
