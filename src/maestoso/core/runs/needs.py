@@ -51,7 +51,8 @@ def needs(state: RunState) -> tuple[Need, ...]:
         step = state.graph[name]
         if name == VERDICT:
             up = sum(1 for _, member in state.inputs.plan.members() if member.power_on)
-            text = f"{up} copies run isolated at {state.inputs.plan.target}. Look at them, then judge."
+            run = _counted(up, "copy runs", "copies run")
+            text = f"{run} isolated at {state.inputs.plan.target}. Look at them, then judge."
             found.append(Need(kind="verdict", step=name, title="The test waits for your verdict", text=text))
         elif name == DECISION:
             found.append(_decision(state))
@@ -81,16 +82,20 @@ def unconfirmed(state: RunState) -> tuple[str, ...]:
     return tuple(name for name, fence in fences.items() if fence is None or fence.status != "done")
 
 
+def _counted(count: int, one: str, more: str) -> str:
+    return f"{count} {one if count == 1 else more}"
+
+
 def _acknowledge(state: RunState) -> Need:
     names = unconfirmed(state)
     listed = ", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
-    source = state.inputs.plan.source
+    source, still = state.inputs.plan.source, "runs" if len(names) == 1 else "run"
     return Need(
         kind="acknowledge",
         step=ACKNOWLEDGE,
-        title=f"{len(names)} source copies are not confirmed off",
+        title=f"{_counted(len(names), 'source copy is', 'source copies are')} not confirmed off",
         text=(
-            f"Nobody can say whether {listed} still run at {source}. If they do, and somebody reaches them, "
+            f"Nobody can say whether {listed} still {still} at {source}. If so, and somebody reaches them, "
             f"there are two live copies. A fence for each is kept and delivered when {source} answers."
         ),
     )
@@ -106,7 +111,7 @@ def _decision(state: RunState) -> Need:
         step=DECISION,
         title="Commit, or roll back?",
         text=(
-            f"{up} workloads run at {plan.target}. "
+            f"{_counted(up, 'workload runs', 'workloads run')} at {plan.target}. "
             f"Commit makes that final{ends}: the older points are let go. "
             f"Roll back discards what they changed since, and brings {plan.source} up again."
         ),

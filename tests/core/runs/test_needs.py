@@ -1,0 +1,92 @@
+"""What a run asks people for, and what it says when it does."""
+
+from __future__ import annotations
+
+import unittest
+from datetime import timedelta
+
+from maestoso.core.model.cue import Hold
+from maestoso.core.model.plan import Member
+from maestoso.core.runs.needs import needs, unconfirmed
+from tests import worlds
+from tests.player import Player
+
+
+class Tests(unittest.TestCase):
+    """Failures first, then questions, then a run that is held."""
+
+    def test_nothing_is_needed_while_all_goes_well(self) -> None:
+        self.assertEqual(needs(Player().state), ())
+
+    def test_a_failure_says_whose_and_why(self) -> None:
+        player = Player()
+        player.until("await-heartbeat:db")
+        player.fail("await-heartbeat:db", reason="No heartbeat came.")
+        (need,) = needs(player.state)
+        self.assertEqual(
+            (need.kind, need.title, need.text),
+            ("failure", "db: Guest heartbeat failed", "No heartbeat came."),
+        )
+        self.assertEqual((need.skippable, need.again), (True, "Restart it"))
+
+    def test_what_must_not_be_skipped_says_so(self) -> None:
+        player = Player()
+        step = next(name for name in sorted(player.state.in_flight) if not player.state.graph[name].skippable)
+        player.fail(step)
+        self.assertFalse(needs(player.state)[0].skippable)
+
+    def test_a_hold_says_who_may_answer_and_until_when(self) -> None:
+        hold = Hold(instruction="Call the office.", who=("ann", "bob"), limit_s=600, then="stop")
+        plan = worlds.with_hold(worlds.plan(), 0, hold=hold)
+        player = Player(worlds.inputs(worlds.context(plan=plan)))
+        player.until("hold:ask")
+        (need,) = needs(player.state)
+        self.assertEqual(
+            (need.kind, need.text, need.who, need.then), ("hold", "Call the office.", ("ann", "bob"), "stop")
+        )
+        asked = player.state.steps["hold:ask"].asked_at
+        self.assertEqual(need.ends_at, asked + timedelta(seconds=600) if asked else None)
+
+    def test_the_verdict_counts_what_has_power(self) -> None:
+        plan = worlds.plan((Member(workload="db"), Member(workload="queue", power_on=False)))
+        player = Player(worlds.inputs(worlds.context(plan=plan)))
+        player.until("verdict")
+        (need,) = needs(player.state)
+        self.assertEqual(need.title, "The test waits for your verdict")
+        self.assertTrue(need.text.startswith("1 copy runs isolated at B."), need.text)
+
+    def test_failures_come_before_what_is_held(self) -> None:
+        player = Player()
+        player.until("power-on:db")
+        player.tell("hold", text="A moment.")
+        player.fail("power-on:db")
+        self.assertEqual([need.kind for need in needs(player.state)], ["failure", "held"])
+        self.assertEqual(needs(player.state)[1].text, "A moment.")
+
+
+class LiveRuns(unittest.TestCase):
+    """What moves production asks more."""
+
+    def test_a_disaster_names_what_nobody_confirmed(self) -> None:
+        player = Player(worlds.live_inputs("disaster", close_down=False))
+        self.assertEqual(unconfirmed(player.state), worlds.NAMES)
+        player.until("acknowledge")
+        (need,) = needs(player.state)
+        self.assertEqual(need.title, "4 source copies are not confirmed off")
+        self.assertIn("db, queue, app, web still run at A", need.text)
+
+    def test_the_decision_says_what_each_answer_does_and_what_happens_without_one(self) -> None:
+        inputs = worlds.live_inputs("planned", decide_within_s=900, then="commit", at_commit="re-protect")
+        player = Player(inputs)
+        player.until("decision")
+        self.assertEqual(unconfirmed(player.state), ())
+        (need,) = needs(player.state)
+        self.assertIn("4 workloads run at B.", need.text)
+        self.assertIn("final and begins to copy it back", need.text)
+        self.assertEqual(need.then, "commit")
+        asked = player.state.steps["decision"].asked_at
+        self.assertEqual(need.ends_at, asked + timedelta(seconds=900) if asked else None)
+
+
+if __name__ == "__main__":
+    unittest.main()
