@@ -253,7 +253,8 @@ class _Failover:
             self.target,
             phase="judge",
             title="Read what every adapter has",
-            after=(*self.bring_up.last, *still),
+            # All of them, not only the last: those of a group come up once more when its point is changed.
+            after=(*self.bring_up.ids, *still),
             on_failure="go-on",
         )
         yield Step(
