@@ -130,10 +130,12 @@ def list_schedule(
                 heapq.heappush(events, (finish[position], 0, position))
                 known.append(position)
         tell()
+    # At one moment, what takes no time had its slot before what takes some.
+    spans = list(zip(start, finish, strict=True))
     return Schedule(
         start_s=tuple(start),
         finish_s=tuple(finish),
-        order=tuple(sorted(range(count), key=start.__getitem__)),
+        order=tuple(sorted(range(count), key=spans.__getitem__)),
         makespan_s=max(finish, default=0.0),
     )
 
