@@ -15,6 +15,7 @@ import urllib.error
 import urllib.request
 from collections.abc import Callable
 from dataclasses import fields, replace
+from http import HTTPStatus
 from pathlib import Path
 
 from maestoso.cli import database
@@ -24,6 +25,10 @@ from maestoso.server.config.options import Options, Secrets, variable
 
 LONGEST_START_S = 60.0
 LONGEST_STOP_S = 25.0
+
+
+THERE = (HTTPStatus.OK, HTTPStatus.SERVICE_UNAVAILABLE)
+"""What a practice site answers whose process is there: the second one was switched off in the lab."""
 
 
 class Processes:
@@ -108,7 +113,9 @@ class Processes:
         for code in self.sites:
             url = f"http://127.0.0.1:{self.site_port(code)}/v1/capabilities"
             token = {"Authorization": f"Bearer {self.secrets.site_token}"}
-            self.wait_for(f"Practice site {code}", lambda u=url, t=token: _answers(u, t), f"site-{code}")
+            self.wait_for(
+                f"Practice site {code}", lambda u=url, t=token: answers(u, t, THERE), f"site-{code}"
+            )
 
     def control(self, *arguments: str) -> str:
         """Tell the supervisor something; returns what it said."""
@@ -129,7 +136,7 @@ class Processes:
     def start_application(self) -> None:
         """Start engine and web server and wait until pages are served."""
         self.control("start", "engine", "web")
-        self.wait_for("The web server", lambda: _answers(f"{self.address}/api/v1/session"), "web")
+        self.wait_for("The web server", lambda: answers(f"{self.address}/api/v1/session"), "web")
 
     @property
     def address(self) -> str:
@@ -274,10 +281,14 @@ def _plain(value: object) -> str:
     return str(value).replace("%", "%%")
 
 
-def _answers(url: str, headers: dict[str, str] | None = None) -> bool:
+def answers(
+    url: str, headers: dict[str, str] | None = None, fine: tuple[int, ...] = (HTTPStatus.OK,)
+) -> bool:
     opener = urllib.request.build_opener(urllib.request.ProxyHandler({}))
     try:
         with opener.open(urllib.request.Request(url, headers=headers or {}), timeout=2) as reply:
-            return bool(reply.status == 200)
+            return reply.status in fine
+    except urllib.error.HTTPError as error:
+        return error.code in fine
     except (urllib.error.URLError, OSError):
         return False
