@@ -284,6 +284,7 @@ def _plain(value: object) -> str:
 def answers(
     url: str, headers: dict[str, str] | None = None, fine: tuple[int, ...] = (HTTPStatus.OK,)
 ) -> bool:
+    """Whether something answers at ``url``, with one of the statuses that are ``fine``."""
     opener = urllib.request.build_opener(urllib.request.ProxyHandler({}))
     try:
         with opener.open(urllib.request.Request(url, headers=headers or {}), timeout=2) as reply:
