@@ -39,11 +39,11 @@ def compare(size: int) -> None:
     made = inputs(size)
     compiling, graph = best(lambda: compile_test(made))
     medians = [made.estimates[step.id].median_s for step in graph.steps]
-    arcs, seconds = graph.network.arcs, np.array(medians)
-    ordering, _ = best(lambda: (arcs.levels(), graph.network.tails(seconds)))
+    arcs, seconds = graph.levels.arcs, np.array(medians)
+    ordering, _ = best(lambda: (arcs.levels(), graph.levels.tails(seconds)))
     plainly, _ = best(lambda: plain(graph.preds, graph.waits, medians))
     copying, _ = best(
-        lambda: (arcs.first.copy(), arcs.pred.copy(), graph.network.lag_s.copy(), seconds.copy())
+        lambda: (arcs.first.copy(), arcs.pred.copy(), graph.levels.lag_s.copy(), seconds.copy())
     )
     library, _ = best(lambda: longest(graph, medians))
     scheduling, schedule = best(lambda: list_schedule(graph, medians, made.limits))

@@ -8,13 +8,13 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from maestoso.core.planning.arcs import Arcs, Network, arcs_of
+from maestoso.core.planning.arcs import Arcs, Levels, arcs_of
 
 Drawn = tuple[list[list[int]], list[float], list[list[float]]]
 
 
 @st.composite
-def networks(draw: st.DrawFn) -> Drawn:
+def drawings(draw: st.DrawFn) -> Drawn:
     """What each node waits for (only earlier ones), how long it takes, the lag along each arc."""
     count = draw(st.integers(1, 18))
     preds = [
@@ -43,16 +43,16 @@ def queued(preds: list[list[int]]) -> list[int]:
     return order
 
 
-class Levels(unittest.TestCase):
+class Order(unittest.TestCase):
     """Who can go first."""
 
-    @given(networks())
+    @given(drawings())
     def test_the_order_is_that_of_a_queue(self, drawn: Drawn) -> None:
         preds, _, _ = drawn
         found = [at for level in arcs(preds).levels() for at in level.tolist()]
         self.assertEqual(found, queued(preds))
 
-    @given(networks())
+    @given(drawings())
     def test_a_level_is_the_number_of_nodes_on_the_longest_way(self, drawn: Drawn) -> None:
         preds, _, _ = drawn
         depth: list[int] = []
@@ -64,7 +64,7 @@ class Levels(unittest.TestCase):
     def test_who_is_on_a_cycle_or_behind_one_is_on_no_level(self) -> None:
         self.assertEqual([level.tolist() for level in arcs([[], [0, 2], [1], [2], [0]]).levels()], [[0], [4]])
 
-    @given(networks())
+    @given(drawings())
     def test_turning_twice_gives_the_same_arcs(self, drawn: Drawn) -> None:
         made = arcs(drawn[0])
         again = made.turned().turned()
@@ -76,7 +76,7 @@ class Levels(unittest.TestCase):
 class Paths(unittest.TestCase):
     """How long it takes to a node, and from it."""
 
-    @given(networks())
+    @given(drawings())
     def test_heads_and_tails_are_those_of_loops(self, drawn: Drawn) -> None:
         preds, durations, lags = drawn
         made = arcs(preds)
@@ -84,7 +84,7 @@ class Paths(unittest.TestCase):
         order = np.concatenate(levels)
         bounds = tuple(np.cumsum([0, *map(len, levels)]).tolist())
         flat = np.array([lag for its in lags for lag in its])
-        network = Network(made.picked(order), bounds, flat[made.among(order)] if len(flat) else flat)
+        levelled = Levels(made.picked(order), bounds, flat[made.among(order)] if len(flat) else flat)
         taken = np.array(durations)[order]
         head = [0.0] * len(preds)
         for at, its in enumerate(preds):
@@ -94,8 +94,8 @@ class Paths(unittest.TestCase):
         for at in range(len(preds) - 1, -1, -1):
             for pred, lag in zip(preds[at], lags[at], strict=True):
                 tail[pred] = max(tail[pred], durations[pred] + lag + tail[at])
-        self.assertEqual(network.heads(taken).tolist(), [head[at] for at in order.tolist()])
-        self.assertEqual(network.tails(taken).tolist(), [tail[at] for at in order.tolist()])
+        self.assertEqual(levelled.heads(taken).tolist(), [head[at] for at in order.tolist()])
+        self.assertEqual(levelled.tails(taken).tolist(), [tail[at] for at in order.tolist()])
 
 
 if __name__ == "__main__":

@@ -124,7 +124,7 @@ def _whole(
     for at, position in enumerate(counted):
         start[position], finish[position] = sub.start_s[at], sub.finish_s[at]
     inside = set(counted)
-    arcs, lag_s = graph.network.arcs, graph.network.lag_s
+    arcs, lag_s = graph.levels.arcs, graph.levels.lag_s
     for position, step in enumerate(graph.steps):
         if position not in inside:
             waits = range(arcs.first[position], arcs.first[position + 1])
@@ -222,8 +222,8 @@ def _scarce(graph: StepGraph, limits: SiteLimits) -> dict[Slot, int]:
 
 def _apart(graph: StepGraph, position: int) -> tuple[NDArray[np.int64], Samples]:
     """What a step waits for, and the seconds that must pass since then, shape (steps, 1)."""
-    arcs = slice(*graph.network.arcs.first[position : position + 2])
-    return graph.network.arcs.pred[arcs], graph.network.lag_s[arcs, None].astype(np.float32)
+    arcs = slice(*graph.levels.arcs.first[position : position + 2])
+    return graph.levels.arcs.pred[arcs], graph.levels.lag_s[arcs, None].astype(np.float32)
 
 
 def _corrected(

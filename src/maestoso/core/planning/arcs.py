@@ -92,7 +92,7 @@ def _starts(counts: Positions) -> Positions:
 
 
 @dataclass(frozen=True, slots=True)
-class Network:
+class Levels:
     """Arcs whose nodes are numbered level by level, and the seconds that must pass along each arc.
 
     ``bounds`` is where each level begins, and where the last one ends; ``lag_s`` has the shape of the arcs.

@@ -12,7 +12,7 @@ import numpy as np
 
 from maestoso.core.errors import CycleFound
 from maestoso.core.model.plan import OnFailure
-from maestoso.core.planning.arcs import Arcs, Network, Positions, arcs_of
+from maestoso.core.planning.arcs import Arcs, Levels, Positions, arcs_of
 
 Slot = Literal["power", "copies", "clones"]
 Phase = Literal["prepare", "close-down", "hand-over", "bring-up", "judge", "cleanup", "commit", "roll-back"]
@@ -61,7 +61,7 @@ class Step:
 class StepGraph:
     """Steps in an order in which every step comes behind all it waits for.
 
-    ``preds[i]`` and ``succs[i]`` are positions in ``steps``; ``network`` is the same as arrays. Raises
+    ``preds[i]`` and ``succs[i]`` are positions in ``steps``; ``levels`` is the same as arrays. Raises
     CycleFound, naming the cycle in order.
     """
 
@@ -75,9 +75,9 @@ class StepGraph:
     def part(self, positions: Sequence[int]) -> StepGraph:
         """The graph of some steps, in ascending order, all of whose predecessors are among them."""
         made = StepGraph.__new__(StepGraph)
-        bounds = np.searchsorted(np.array(positions), self.network.bounds)
+        bounds = np.searchsorted(np.array(positions), self.levels.bounds)
         steps = tuple(self.steps[one] for one in positions)
-        made._lay(steps, self.network.arcs.picked(np.array(positions)), tuple(dict.fromkeys(bounds.tolist())))
+        made._lay(steps, self.levels.arcs.picked(np.array(positions)), tuple(dict.fromkeys(bounds.tolist())))
         return made
 
     def _lay(self, steps: tuple[Step, ...], arcs: Arcs, bounds: tuple[int, ...]) -> None:
@@ -90,24 +90,24 @@ class StepGraph:
                 lag_s[begin : begin + len(step.after)] = [
                     step.delay_s * (one in behind) for one in step.after
                 ]
-        self.network = Network(arcs, bounds, lag_s)
+        self.levels = Levels(arcs, bounds, lag_s)
 
     @cached_property
     def preds(self) -> tuple[tuple[int, ...], ...]:
         """By position: what the step waits for."""
-        return _rows(self.network.arcs)
+        return _rows(self.levels.arcs)
 
     @cached_property
     def succs(self) -> tuple[tuple[int, ...], ...]:
         """By position: what waits for the step."""
-        return _rows(self.network.arcs.turned())
+        return _rows(self.levels.arcs.turned())
 
     @cached_property
     def waits(self) -> tuple[tuple[tuple[int, float], ...], ...]:
         """By position: each predecessor, and how many seconds must pass since it was resolved."""
-        pairs = list(zip(self.network.arcs.pred.tolist(), self.network.lag_s.tolist(), strict=True))
+        pairs = list(zip(self.levels.arcs.pred.tolist(), self.levels.lag_s.tolist(), strict=True))
         return tuple(
-            tuple(pairs[begin:end]) for begin, end in itertools.pairwise(self.network.arcs.first.tolist())
+            tuple(pairs[begin:end]) for begin, end in itertools.pairwise(self.levels.arcs.first.tolist())
         )
 
     def __len__(self) -> int:

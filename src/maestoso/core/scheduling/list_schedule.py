@@ -36,7 +36,7 @@ class Schedule:
 
 def tails(graph: StepGraph, durations_s: Sequence[float]) -> list[float]:
     """Longest path from the start of each step to the end of the graph, in seconds."""
-    found: list[float] = graph.network.tails(np.asarray(durations_s, dtype=np.float64)).tolist()
+    found: list[float] = graph.levels.tails(np.asarray(durations_s, dtype=np.float64)).tolist()
     return found
 
 
@@ -176,7 +176,7 @@ def lower_bound(graph: StepGraph, durations_s: Sequence[float], limits: SiteLimi
     of steps whose head (earliest start without limits) is at least h, shared over the slots, plus the
     shortest tail behind them.
     """
-    head: list[float] = graph.network.heads(np.asarray(durations_s, dtype=np.float64)).tolist()
+    head: list[float] = graph.levels.heads(np.asarray(durations_s, dtype=np.float64)).tolist()
     tail = tails(graph, durations_s)
     bound = max(tail, default=0.0)
     by_slot: dict[Slot, list[int]] = {}
