@@ -233,8 +233,9 @@ def main() -> None:
         secrets = make_secrets(options.var)
         processes = Processes(options, secrets, practice=False, scratch=True)
         database.initialise(options, secrets, testing.LOG)
-        processes.start_supervisor()
+        processes.start_supervisor(everything=False)
         try:
+            processes.wait_for_records()
             os.environ.update(processes.environment())
             measure(rounds)
         finally:

@@ -4,23 +4,28 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+import fcntl
 import getpass
+import hashlib
 import os
-import shutil
 import signal
 import subprocess
 import sys
 import time
+from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
-from maestoso.cli import database, doctor, front_end, testing, verify
+from maestoso.cli import database, front_end
 from maestoso.cli.keys import make_secrets
 from maestoso.cli.processes import Processes
-from maestoso.cli.stages import StageFailed, run, stage
+from maestoso.cli.stages import StageFailed, run, stage, together
+from maestoso.core.errors import DomainError
 from maestoso.server.config.options import ROOT, Options, read_options, variable
 
 ADMINISTRATOR = "administrator"
+PARTS = ("lint", "web", "core", "server", "e2e")
+"""Of ``./maestoso test``; here, because a start must not load what only tests need."""
 
 
 def main() -> int:
@@ -35,17 +40,46 @@ def main() -> int:
         "demo": lambda: serve(_place(options, "demo"), demo=True),
         "start": lambda: serve(_place(options, "live"), demo=False),
         "stop": lambda: stop(options),
-        "doctor": lambda: doctor.examine(_place(options, "demo")),
+        "doctor": lambda: _doctor(options),
         "reset": lambda: reset(options, live=arguments.live, sure=arguments.yes),
-        "test": lambda: testing.test(arguments.only),
-        "verify": lambda: verify.verify_file(Path(arguments.file), arguments.keys),
-        "soak": lambda: testing.soak(arguments.minutes, arguments.seed),
+        "test": lambda: _test(arguments.only),
+        "verify": lambda: _verify(Path(arguments.file), arguments.keys),
+        "soak": lambda: _soak(arguments.minutes, arguments.seed),
     }
     try:
         return commands[arguments.command]()
-    except (StageFailed, FileNotFoundError) as error:
+    except DomainError as error:
+        print(f"\n{error.sentence} {error.remedy}", file=sys.stderr)
+    except (StageFailed, FileNotFoundError, PermissionError) as error:
         print(f"\n{error}", file=sys.stderr)
-        return 1
+    return 1
+
+
+# Each command loads what it needs: a start that loaded all of it would take a second longer.
+
+
+def _doctor(options: Options) -> int:
+    from maestoso.cli.doctor import examine
+
+    return examine(_place(options, "demo"))
+
+
+def _test(only: list[str]) -> int:
+    from maestoso.cli.testing import test
+
+    return test(only)
+
+
+def _soak(minutes: float, seed: int) -> int:
+    from maestoso.cli.testing import soak
+
+    return soak(minutes, seed)
+
+
+def _verify(file: Path, keys: str | None) -> int:
+    from maestoso.cli.verify import verify_file
+
+    return verify_file(file, keys)
 
 
 def _parse() -> argparse.Namespace:
@@ -56,7 +90,7 @@ def _parse() -> argparse.Namespace:
     commands.add_parser("stop", help="stop what demo or start started")
     commands.add_parser("doctor", help="check every precondition and say how to mend each")
     tests = commands.add_parser("test", help="set up and run every test")
-    tests.add_argument("only", nargs="*", help="only these parts: " + ", ".join(testing.PARTS))
+    tests.add_argument("only", nargs="*", help="only these parts: " + ", ".join(PARTS))
     long = commands.add_parser(
         "soak", help="let processes die at random for a while, and check every promise"
     )
@@ -83,6 +117,27 @@ def serve(options: Options, *, demo: bool) -> int:
     if processes.running() is not None:
         print(f"Maestoso is running already: {processes.address}. Stop it with ./maestoso stop.")
         return 0
+    with _only_one(options.var):
+        return _serve(processes, demo=demo)
+
+
+@contextlib.contextmanager
+def _only_one(var: Path) -> Iterator[None]:
+    """Raises StageFailed while another start of the same installation is on its way."""
+    with (var / "start.lock").open("w") as lock:
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            raise StageFailed(
+                f"Another ./maestoso is starting or stopping what is in {var}. Wait for it."
+            ) from None
+        yield
+
+
+def _serve(processes: Processes, *, demo: bool) -> int:
+    left = processes.end_orphans()
+    if left:
+        print(f"  {left} processes that an earlier start had left behind were ended.")
     taken = processes.taken_ports()
     if taken:
         print("\n".join(taken), file=sys.stderr)
@@ -96,7 +151,7 @@ def serve(options: Options, *, demo: bool) -> int:
             _first_administrator(processes)
         print(f"\n  Maestoso is at {processes.address}")
         if demo:
-            print(f"  Sign in as {ADMINISTRATOR} with the password {secrets.admin_password}")
+            print(f"  Sign in as {ADMINISTRATOR} with the password {processes.secrets.admin_password}")
         print("  Ctrl+C stops everything.\n", flush=True)
         while processes.running() is not None:
             time.sleep(0.5)
@@ -114,17 +169,42 @@ def _as_interrupt(number: int, frame: object) -> None:
 
 
 def bring_up(processes: Processes, *, demo: bool) -> None:
-    """All stages of a start."""
-    options, log = processes.options, processes.logs / "setup.log"
-    front_end.build(log)
+    """All stages of a start. Where a stamp says that all is there, nothing is made and all start at once."""
+    log = processes.logs / "setup.log"
+    stamp = processes.options.var / ("prepared-demo.sha256" if demo else "prepared.sha256")
+    wanted = _tables()
+    if stamp.is_file() and stamp.read_text() == wanted and front_end.is_built():
+        with stage(
+            "Database, practice sites, engine and web server" if demo else "Database, engine and web server"
+        ):
+            database.initialise(processes.options, processes.secrets, log)
+            processes.start_supervisor(everything=True)
+            processes.wait_until_up()
+        return
+    stamp.unlink(missing_ok=True)
+    together(lambda: front_end.build(log), lambda: _records(processes, demo=demo, log=log))
+    stamp.write_text(wanted)
+    with stage("Engine and web server"):
+        processes.start_application()
+
+
+def _records(processes: Processes, *, demo: bool, log: Path) -> None:
     with stage("Database and practice sites" if demo else "Database"):
-        database.initialise(options, processes.secrets, log)
-        processes.start_supervisor()
+        database.initialise(processes.options, processes.secrets, log)
+        processes.start_supervisor(everything=False)
+        processes.wait_for_records()
     with stage("Tables and demo data" if demo else "Tables"):
         # One process for all of it: starting Python and Django is most of the time this takes.
         django(processes, "prepare", *(["--demo"] if demo else []))
-    with stage("Engine and web server"):
-        processes.start_application()
+
+
+def _tables() -> str:
+    """A text that changes with what the tables are made from."""
+    digest = hashlib.sha256()
+    for file in sorted((ROOT / "src" / "maestoso" / "server").glob("*/migrations/*.py")):
+        digest.update(str(file.relative_to(ROOT)).encode() + b"\0" + file.read_bytes())
+    # Django's own tables come with its release.
+    return digest.hexdigest() + hashlib.sha256((ROOT / "requirements.lock").read_bytes()).hexdigest()
 
 
 def django(processes: Processes, *arguments: str) -> None:
@@ -193,7 +273,7 @@ def reset(options: Options, *, live: bool, sure: bool) -> int:
         print("Nothing was removed. Say it with --yes where nobody can be asked.")
         return 1
     Processes(replace(options, var=var), make_secrets(var), practice=False).stop()
-    shutil.rmtree(var)
+    database.remove(var)
     print(f"Removed {var}.")
     return 0
 

@@ -1,76 +1,97 @@
-"""The private MariaDB: its data directory, its command line, its readiness."""
+"""The private MariaDB: where it lives, whose it is, its accounts, its command line, its readiness.
+
+It has no port. Whoever is not its owner gets neither to its socket nor to its files, and it never runs as the
+system's root: where root starts it, it runs as a user of its own.
+"""
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import os
+import pwd
 import shutil
-import tempfile
+import subprocess
+from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
-import MySQLdb
+import pymysql
 
-from maestoso.cli.stages import run
-from maestoso.server.config.options import Options, Secrets
+from maestoso.cli.stages import StageFailed, run
+from maestoso.server.config.options import LONGEST_SOCKET, Options, Secrets, database_socket
 
 SEARCH = os.pathsep.join([os.environ.get("PATH", ""), "/usr/sbin", "/sbin"])
-LONGEST_SOCKET = 100  # sun_path holds 108 bytes
+SYSTEM_USER = "maestoso-db"
+SYSTEM_HOMES = Path("/var/lib/maestoso")
+"""Where the database lives that root starts from a place which its user may not enter, such as /root."""
 
 
 def program(name: str) -> str:
     """Where a program of MariaDB is; Debian keeps the server in /usr/sbin, which users may not search."""
     found = shutil.which(name, path=SEARCH)
     if found is None:
-        raise FileNotFoundError(f"{name} is not installed. Install the Debian package mariadb-server.")
+        raise FileNotFoundError(f"{name} is not installed. Install the Debian package mariadb-server-core.")
     return found
 
 
-def short_path(var: Path, name: str) -> Path:
-    """A socket path under ``var``, or where that is too long, in a directory of its own for this user."""
-    path = var / "run" / name
-    if len(str(path)) > LONGEST_SOCKET:
-        mark = hashlib.sha256(str(var).encode()).hexdigest()[:10]
-        path = Path(tempfile.gettempdir()) / f"maestoso-{os.getuid()}-{mark}" / name
-    path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-    return path
+def home(var: Path) -> Path:
+    """The directory of the database: its data, socket, statements of every start. It may be a link."""
+    return var / "mariadb"
 
 
 def initialise(options: Options, secrets: Secrets, log: Path) -> None:
-    """Make the data directory unless there is one, and the statements that every start runs."""
-    data = options.var / "db"
-    # The last thing that the initialisation writes tells whether it came to its end.
-    done = options.var / "db.ready"
-    if not done.is_file():
-        shutil.rmtree(data, ignore_errors=True)
+    """Make the database unless there is one, and the statements that every start runs."""
+    owner = _owner()
+    place = _make_home(options.var, owner)
+    _adopt(options.var, place, owner)
+    if not (place / "ready").is_file():
+        shutil.rmtree(place / "data", ignore_errors=True)
+        _give(_folder(place / "data"), owner)
         command = [
-            program("mariadb-install-db"), "--no-defaults", f"--datadir={data}",
-            "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve",
+            program("mariadb-install-db"), "--no-defaults", f"--datadir={place / 'data'}",
+            "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve", *_as(owner),
         ]  # fmt: skip
-        run([*command, *_as_root()], log)
-        done.touch()
-    statements = options.var / "db-init.sql"
+        run([*command], log)
+        # The last thing that the initialisation writes tells whether it came to its end.
+        (place / "ready").touch()
+    statements = place / "init.sql"
+    statements.unlink(missing_ok=True)
     statements.touch(mode=0o600)
-    user = f"'{options.db_user}'@'127.0.0.1'"
-    statements.write_text(
+    statements.write_text(_statements(options, secrets), encoding="utf-8")
+    _give(statements, owner)
+
+
+def _statements(options: Options, secrets: Secrets) -> str:
+    """Accounts as they must be, whatever an earlier release left: one administrator with a password and the
+    application, both on the socket only."""
+    user = f"'{options.db_user}'@'localhost'"
+    lines = [
         f"CREATE DATABASE IF NOT EXISTS `{options.db_name}`"
-        " CHARACTER SET utf8mb4 COLLATE utf8mb4_uca1400_nopad_as_cs;\n"
-        f"CREATE USER IF NOT EXISTS {user} IDENTIFIED BY '{secrets.db_password}';\n"
-        f"GRANT ALL ON `{options.db_name}`.* TO {user};\n"
-        f"GRANT ALL ON `test\\_{options.db_name}`.* TO {user};\n"
-        f"ALTER USER root@localhost IDENTIFIED BY '{secrets.db_root_password}';\n",
-        encoding="utf-8",
-    )
+        " CHARACTER SET utf8mb4 COLLATE utf8mb4_uca1400_nopad_as_cs",
+        "DELETE FROM mysql.global_priv WHERE User = '' OR (Host <> 'localhost')",
+        "DELETE FROM mysql.db WHERE User = '' OR Host <> 'localhost'",
+        "DELETE FROM mysql.proxies_priv WHERE Host <> 'localhost'",
+        "FLUSH PRIVILEGES",
+        f"CREATE USER IF NOT EXISTS {user} IDENTIFIED BY '{secrets.db_password}'",
+        f"GRANT ALL ON `{options.db_name}`.* TO {user}",
+        f"GRANT ALL ON `test\\_{options.db_name}%`.* TO {user}",
+        f"ALTER USER root@localhost IDENTIFIED BY '{secrets.db_root_password}'",
+    ]
+    return "".join(f"{line};\n" for line in lines)
 
 
 def server_command(options: Options, *, scratch: bool = False) -> list[str]:
     """The command line of the server. ``scratch`` trades durability for speed, for tests only."""
+    place = home(options.var).resolve()
     command = [
-        program("mariadbd"), "--no-defaults", f"--datadir={options.var / 'db'}",
-        f"--socket={short_path(options.var, 'db.sock')}", f"--pid-file={options.var / 'run' / 'db.pid'}",
-        f"--port={options.db_port}", "--bind-address=127.0.0.1", "--skip-name-resolve",
+        program("mariadbd"), "--no-defaults", f"--datadir={place / 'data'}",
+        f"--socket={database_socket(options.var)}", f"--pid-file={place / 'db.pid'}",
+        "--skip-networking", "--skip-name-resolve",
+        "--local-infile=0", f"--secure-file-priv={place / 'files'}",
         "--character-set-server=utf8mb4", "--collation-server=utf8mb4_uca1400_nopad_as_cs",
-        "--transaction-isolation=READ-COMMITTED", f"--init-file={options.var / 'db-init.sql'}",
-        "--innodb-buffer-pool-size=128M", "--max-connections=200", *_as_root(),
+        "--transaction-isolation=READ-COMMITTED", f"--init-file={place / 'init.sql'}",
+        "--innodb-buffer-pool-size=128M", "--max-connections=200", *_as(_owner()),
     ]  # fmt: skip
     if scratch:
         command += [
@@ -82,14 +103,132 @@ def server_command(options: Options, *, scratch: bool = False) -> list[str]:
 def answers(options: Options, secrets: Secrets) -> bool:
     """Whether the application can sign in to its database."""
     try:
-        MySQLdb.connect(
-            host=options.db_host, port=options.db_port, user=options.db_user,
-            password=secrets.db_password, database=options.db_name, connect_timeout=2,
-        ).close()  # fmt: skip
-    except MySQLdb.OperationalError:
+        _connect(options, options.db_user, secrets.db_password, database=options.db_name).close()
+    except pymysql.MySQLError:
         return False
     return True
 
 
-def _as_root() -> list[str]:
-    return ["--user=root"] if os.geteuid() == 0 else []
+def _connect(options: Options, user: str, password: str, **more: Any) -> pymysql.Connection[Any]:
+    if options.db_host:
+        more |= {"host": options.db_host, "port": options.db_port}
+    else:
+        more |= {"unix_socket": str(database_socket(options.var)), "ssl_disabled": True}
+    return pymysql.connect(user=user, password=password, connect_timeout=2, **more)
+
+
+def accounts(options: Options, secrets: Secrets) -> list[tuple[str, str, bool]]:
+    """Name, host, and whether no password is needed, of every account. Raises pymysql.MySQLError."""
+    query = (
+        "SELECT User, Host, JSON_VALUE(Priv, '$.authentication_string') = ''"
+        " OR JSON_VALUE(Priv, '$.authentication_string') IS NULL,"
+        " COALESCE(JSON_VALUE(Priv, '$.account_locked'), 0) FROM mysql.global_priv"
+    )
+    with _administrator(options, secrets) as cursor:
+        cursor.execute(query)
+        return [
+            (name, host, bool(bare) and not int(locked)) for name, host, bare, locked in cursor.fetchall()
+        ]
+
+
+@contextlib.contextmanager
+def _administrator(options: Options, secrets: Secrets) -> Iterator[Any]:
+    with _connect(options, "root", secrets.db_root_password) as line, line.cursor() as cursor:
+        yield cursor
+
+
+def remove(var: Path) -> None:
+    """Remove the data of an installation, also where its database lives elsewhere."""
+    place = home(var)
+    if place.is_symlink():
+        shutil.rmtree(place.resolve(), ignore_errors=True)
+    shutil.rmtree(var)
+
+
+# --- whose it is ---
+
+
+def _owner() -> pwd.struct_passwd | None:
+    """Who the server runs as; None for whoever calls. Root gets a user made for it. Raises StageFailed."""
+    if os.geteuid() != 0:
+        return None
+    with contextlib.suppress(KeyError):
+        return pwd.getpwnam(SYSTEM_USER)
+    making = [
+        "useradd",
+        "--system",
+        "--user-group",
+        "--no-create-home",
+        "--shell",
+        "/usr/sbin/nologin",
+        SYSTEM_USER,
+    ]
+    try:
+        done = subprocess.run(making, capture_output=True, text=True, check=False)
+        said = done.stderr.strip()
+    except OSError as error:
+        said = str(error)
+    try:
+        return pwd.getpwnam(SYSTEM_USER)
+    except KeyError:
+        raise StageFailed(
+            f"The database must not run as root, and the user {SYSTEM_USER} could not be made: {said}\n"
+            f"Make it ({' '.join(making)}), or start Maestoso as an ordinary user."
+        ) from None
+
+
+def _as(owner: pwd.struct_passwd | None) -> list[str]:
+    return [] if owner is None else [f"--user={owner.pw_name}"]
+
+
+def _give(path: Path, owner: pwd.struct_passwd | None) -> None:
+    if owner is not None:
+        os.chown(path, owner.pw_uid, owner.pw_gid, follow_symlinks=False)
+
+
+def _folder(path: Path) -> Path:
+    """A directory that its owner alone may enter."""
+    path.mkdir(parents=True, exist_ok=True)
+    path.chmod(0o700)
+    return path
+
+
+def _make_home(var: Path, owner: pwd.struct_passwd | None) -> Path:
+    """The directory of the database as its server may enter it; what was chosen once stays."""
+    place = home(var)
+    if not place.exists() and owner is not None and not _enterable(place):
+        mark = hashlib.sha256(str(var).encode()).hexdigest()[:10]
+        SYSTEM_HOMES.mkdir(parents=True, exist_ok=True)
+        _folder(SYSTEM_HOMES / mark)
+        place.unlink(missing_ok=True)
+        place.symlink_to(SYSTEM_HOMES / mark)
+    place = place.resolve()
+    for folder in (place, place / "files"):
+        _give(_folder(folder), owner)
+    return place
+
+
+def _enterable(place: Path) -> bool:
+    """Whether a user without rights of its own gets there, and its socket path is short enough."""
+    through = all(parent.stat().st_mode & 0o001 for parent in place.resolve().parents)
+    return through and len(str(place.resolve() / "db.sock")) <= LONGEST_SOCKET
+
+
+def _adopt(var: Path, place: Path, owner: pwd.struct_passwd | None) -> None:
+    """Take over the data from where releases up to 0.7 kept them, owned by whoever started it."""
+    old, mark = var / "db", var / "db.ready"
+    if not mark.is_file():
+        return
+    if old.is_dir():
+        shutil.rmtree(place / "data", ignore_errors=True)
+        try:
+            old.rename(place / "data")
+        except OSError:  # another file system
+            shutil.copytree(old, place / "data")
+    for path in (place / "data", *(place / "data").rglob("*")):
+        _give(path, owner)
+    _folder(place / "data")
+    (place / "ready").touch()
+    mark.unlink()
+    (var / "db-init.sql").unlink(missing_ok=True)
+    shutil.rmtree(old, ignore_errors=True)

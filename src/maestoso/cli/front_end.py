@@ -7,8 +7,7 @@ import os
 import sys
 from pathlib import Path
 
-from maestoso.cli.stages import run, stage
-from maestoso.server.config.options import ROOT
+from maestoso.cli.stages import ROOT, run, stage
 
 WEB = ROOT / "web"
 SOURCES = ("src", "public", "index.html", "package-lock.json", "vite.config.ts", "tsconfig.json")
@@ -24,25 +23,32 @@ def npm(log: Path, *arguments: str) -> None:
     run([str(Path(sys.executable).parent / "npm"), *arguments], log, cwd=WEB, env=environment())
 
 
-def packages(log: Path) -> None:
-    """Install the packages of the lock file unless they are there."""
+def packages(log: Path, *, tests: bool) -> None:
+    """Install what the build needs, or what ``tests`` need too, unless it is there."""
     lock = hashlib.sha256((WEB / "package-lock.json").read_bytes()).hexdigest()
     stamp = WEB / "node_modules" / "lock.sha256"
-    if not (stamp.is_file() and stamp.read_text() == lock):
-        with stage("Front-end packages"):
-            npm(log, "ci", "--no-audit", "--no-fund")
-            stamp.write_text(lock)
+    there = stamp.read_text() if stamp.is_file() else ""
+    if there == f"{lock} with tests" or (there == lock and not tests):
+        return
+    with stage("Front-end packages for tests" if tests else "Front-end packages"):
+        npm(log, "ci", "--no-audit", "--no-fund", *([] if tests else ["--omit=dev"]))
+        stamp.write_text(f"{lock} with tests" if tests else lock)
+
+
+def is_built() -> bool:
+    """Whether ``web/dist`` is of these sources."""
+    stamp = WEB / "dist" / "built.sha256"
+    return stamp.is_file() and stamp.read_text() == _fingerprint()
 
 
 def build(log: Path) -> None:
     """Build ``web/dist`` unless it is of these sources."""
-    packages(log)
-    wanted = _fingerprint()
-    stamp = WEB / "dist" / "built.sha256"
-    if not (stamp.is_file() and stamp.read_text() == wanted):
-        with stage("Front end"):
-            npm(log, "run", "build")
-            stamp.write_text(wanted)
+    if is_built():
+        return
+    packages(log, tests=False)
+    with stage("Front end"):
+        npm(log, "run", "build")
+        (WEB / "dist" / "built.sha256").write_text(_fingerprint())
 
 
 def _fingerprint() -> str:

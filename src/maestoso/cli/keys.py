@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import json
+import os
 import secrets
 from dataclasses import asdict
 from pathlib import Path
-
-from cryptography.fernet import Fernet
 
 from maestoso.server.config.options import Secrets, read_secrets
 
@@ -27,7 +26,11 @@ def make_secrets(var: Path) -> Secrets:
     file = var / "secrets.json"
     if file.is_file():
         return read_secrets(var)
+    from cryptography.fernet import Fernet  # only the first start pays for loading it
+
     var.mkdir(parents=True, exist_ok=True)
+    # Where root starts it, the database is another user, who must get through.
+    var.chmod(0o711 if os.geteuid() == 0 else 0o700)
     made = Secrets(
         django_key=secrets.token_urlsafe(48),
         db_password=secrets.token_hex(24),

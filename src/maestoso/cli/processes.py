@@ -11,22 +11,33 @@ import socket
 import subprocess
 import sys
 import time
-import urllib.error
-import urllib.request
-from collections.abc import Callable
-from dataclasses import fields, replace
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, fields, replace
 from http import HTTPStatus
+from http.client import HTTPConnection, HTTPException
 from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+from xmlrpc.client import Fault, ServerProxy
+
+from supervisor.xmlrpc import SupervisorTransport
 
 from maestoso.cli import database
-from maestoso.cli.stages import StageFailed
-from maestoso.practice.scenario import Scenario
-from maestoso.server.config.options import Options, Secrets, variable
+from maestoso.cli.stages import StageFailed, last_lines, seconds
+from maestoso.practice.scenario_files import site_codes
+from maestoso.server.config.options import Options, Secrets, variable, within_reach
 
-LONGEST_START_S = 60.0
 LONGEST_STOP_S = 25.0
+LONGEST_TERM_S = 10.0
+MOST_DEATHS = 5
+"""How often a process may die while it comes up before the start is given up: a database may be late, say."""
+BELONGS = "MAESTOSO_SUPERVISED"
+"""In the environment of everything that a supervisor of ours started: the directory of its installation."""
 
 
+SAID_EVERY_S = 20.0
+LOOK_EVERY_S = 1.0
+ANSWER_WITHIN_S = 10.0
 THERE = (HTTPStatus.OK, HTTPStatus.SERVICE_UNAVAILABLE)
 """What a practice site answers whose process is there: the second one was switched off in the lab."""
 
@@ -38,7 +49,7 @@ class Processes:
         self.options = options
         self.secrets = secrets
         self.scratch = scratch
-        self.sites = Scenario(options.scenario).site_codes() if practice else ()
+        self.sites = site_codes(options.scenario) if practice else ()
         self.config = options.var / "run" / "supervisord.conf"
         self.pid_file = options.var / "run" / "supervisord.pid"
         self.logs = options.var / "log"
@@ -48,7 +59,7 @@ class Processes:
     def ports(self) -> dict[str, int]:
         """The ports that are needed, by what they are for."""
         sites = {f"site_port (+{i}, {code})": self.site_port(code) for i, code in enumerate(self.sites)}
-        own = {name: getattr(self.options, name) for name in ("web_port", "db_port", "practice_port")}
+        own = {name: getattr(self.options, name) for name in ("web_port", "practice_port")}
         return {**own, **sites}
 
     def site_port(self, code: str) -> int:
@@ -63,7 +74,6 @@ class Processes:
             **given,
             "DJANGO_SETTINGS_MODULE": "maestoso.server.config.settings",
             "PYTHONUNBUFFERED": "1",
-            "MAESTOSO_SITE_TOKEN": self.secrets.site_token,
             "MAESTOSO_ENGINE_NAME": f"engine of {self.secrets.instance}",
         }
 
@@ -84,59 +94,138 @@ class Processes:
         return said
 
     def running(self) -> int | None:
-        """The supervisor's process number while it runs."""
-        try:
+        """The supervisor's process number while it runs, also where its file could not be written."""
+        with contextlib.suppress(OSError, ValueError):
             pid = int(self.pid_file.read_text())
-            os.kill(pid, 0)
-            command = Path(f"/proc/{pid}/cmdline").read_bytes()
-        except (OSError, ValueError):
-            return None
-        # The number may have been given to another process since.
-        return pid if str(self.config).encode() in command else None
+            # The number may have been given to another process since.
+            if self._is_supervisor(pid):
+                return pid
+        return next((pid for pid in _processes() if self._is_supervisor(pid)), None)
+
+    def _is_supervisor(self, pid: int) -> bool:
+        words = _read(pid, "cmdline").split(b"\0")
+        return any(b"supervisor" in word for word in words[:4]) and str(self.config).encode() in words
+
+    def orphans(self) -> list[int]:
+        """Processes that a supervisor of this installation started and left behind when it ended."""
+        mark = f"{BELONGS}={self.options.var}".encode()
+        return [pid for pid in _processes() if mark in _read(pid, "environ").split(b"\0")]
 
     # --- starting and stopping ---
 
-    def start_supervisor(self) -> None:
-        """Start the supervisor with database and practice sites; the rest when its turn comes."""
-        self.logs.mkdir(parents=True, exist_ok=True)
-        self.config.parent.mkdir(parents=True, exist_ok=True)
+    def start_supervisor(self, *, everything: bool) -> None:
+        """Start the supervisor with database and practice sites; with ``everything`` engine and web too."""
+        for folder in (self.logs, self.config.parent, self.options.var / "sites"):
+            folder.mkdir(parents=True, exist_ok=True)
+            folder.chmod(0o700)
         self.config.touch(mode=0o600)
-        self.config.write_text(self._configuration(), encoding="utf-8")
+        self.config.write_text(self._configuration(everything), encoding="utf-8")
         with (self.logs / "supervisord.out").open("ab") as out:
             subprocess.Popen(
-                [str(Path(sys.executable).parent / "supervisord"), "-n", "-c", str(self.config)],
-                stdout=out, stderr=out, stdin=subprocess.DEVNULL, env=self.environment(),
+                [sys.executable, "-m", "maestoso.cli.supervisor", "-n", "-c", str(self.config)],
+                stdout=out, stderr=out, stdin=subprocess.DEVNULL,
+                env={**self.environment(), BELONGS: str(self.options.var)},
                 # Ctrl+C goes to the launcher alone, which then stops the rest in order.
                 start_new_session=True,
             )  # fmt: skip
-        self.wait_for("The database", lambda: database.answers(self.options, self.secrets), "mariadb")
-        for code in self.sites:
-            url = f"http://127.0.0.1:{self.site_port(code)}/v1/capabilities"
-            token = {"Authorization": f"Bearer {self.secrets.site_token}"}
-            self.wait_for(
-                f"Practice site {code}", lambda u=url, t=token: answers(u, t, THERE), f"site-{code}"
-            )
 
-    def control(self, *arguments: str) -> str:
-        """Tell the supervisor something; returns what it said."""
-        done = subprocess.run(
-            [str(Path(sys.executable).parent / "supervisorctl"), "-c", str(self.config), *arguments],
-            capture_output=True, text=True, check=False,
-        )  # fmt: skip
-        return done.stdout + done.stderr
-
-    def wait_for(self, what: str, ready: Callable[[], bool], log: str) -> None:
-        """Wait until ``ready``. Raises StageFailed naming the log."""
-        until = time.monotonic() + LONGEST_START_S
-        while not ready():
-            if time.monotonic() > until:
-                raise StageFailed(f"{what} did not come up. See {self.logs / f'{log}.log'}.")
-            time.sleep(0.05)
+    def wait_for_records(self) -> None:
+        """Wait until database and practice sites are there."""
+        self._wait_for([self._database(), *map(self._site, self.sites)])
 
     def start_application(self) -> None:
-        """Start engine and web server and wait until pages are served."""
-        self.control("start", "engine", "web")
-        self.wait_for("The web server", lambda: answers(f"{self.address}/api/v1/session"), "web")
+        """Start engine and web server, and wait for them."""
+        self._start("engine", "web")
+        self.wait_until_up()
+
+    def wait_until_up(self) -> None:
+        """Wait until all of it is there and pages are served."""
+        self._wait_for([self._database(), *map(self._site, self.sites), self._web()])
+        # Nobody waits for the practice sites that belong to no scenario.
+        self._start("practice")
+
+    def _start(self, *names: str) -> None:
+        for name in names:
+            with self._supervisor() as supervisor, contextlib.suppress(Fault):  # it runs already
+                supervisor.startProcess(name, False)
+
+    def _database(self) -> Awaited:
+        return Awaited("mariadb", "the database", lambda: database.answers(self.options, self.secrets))
+
+    def _site(self, code: str) -> Awaited:
+        url = f"http://127.0.0.1:{self.site_port(code)}/v1/capabilities"
+        token = {"Authorization": f"Bearer {self.secrets.site_token}"}
+        return Awaited(f"site-{code}", f"the practice site {code}", lambda: answers(url, token, THERE))
+
+    def _web(self) -> Awaited:
+        return Awaited("web", "the web server", lambda: answers(f"{self.address}/api/v1/session"))
+
+    @contextlib.contextmanager
+    def _supervisor(self) -> Iterator[Any]:
+        """The supervisor's own interface, on its socket."""
+        transport = SupervisorTransport(None, None, f"unix://{self._control_socket()}")
+        with ServerProxy("http://127.0.0.1", transport=transport) as proxy:
+            yield proxy.supervisor
+
+    def _control_socket(self) -> Path:
+        return within_reach(self.options.var, self.config.parent / "control.sock")
+
+    def _wait_for(self, awaited: list[Awaited]) -> None:
+        """Wait until all are there, however slow the machine is.
+
+        Raises StageFailed with the end of its own log for one that keeps dying, or that is not there in time.
+        """
+        began = said_at = looked_at = time.monotonic()
+        deaths: dict[str, _Deaths] = {}
+        left = list(awaited)
+        while left:
+            # One after the other, as they come up: asking all of them all the time would slow them down.
+            while left and left[0].ready():
+                del left[0]
+            now = time.monotonic()
+            look = now - looked_at > LOOK_EVERY_S
+            looked_at = now if look else looked_at
+            for name, started in self._started() if look else ():
+                times = deaths.setdefault(name, _Deaths(started))
+                if times.seen(started) >= MOST_DEATHS:
+                    raise StageFailed(
+                        f"The process {name} died {MOST_DEATHS} times while it came up.{self._end_of(name)}"
+                    )
+            if left and now - began > self.options.start_within_s:
+                one = left[0]
+                raise StageFailed(
+                    f"Waited {seconds(now - began)} for {one.what}, which did not come up. On a slow machine,"
+                    f" set {variable('start_within_s')} to more seconds.{self._end_of(one.program)}"
+                )
+            if left and now - said_at > SAID_EVERY_S:
+                said_at = now
+                print(
+                    f"  … waiting for {', '.join(one.what for one in left)}, {seconds(now - began)}",
+                    flush=True,
+                )
+            if left:
+                time.sleep(0.1)
+
+    def _started(self) -> list[tuple[str, int]]:
+        """When each process that the supervisor looks after was started last."""
+        if self.running() is None:
+            raise StageFailed(f"The supervisor ended.{self._end_of('supervisord')}")
+        return [(row["name"], row["start"]) for row in self.states() if row["start"]]
+
+    def states(self) -> list[dict[str, Any]]:
+        """What the supervisor knows of each process: ``name``, ``statename``, ``start``, ``pid``.
+
+        Nothing while it cannot be asked.
+        """
+        try:
+            with self._supervisor() as supervisor:
+                return supervisor.getAllProcessInfo()
+        except (OSError, Fault, HTTPException):
+            return []
+
+    def _end_of(self, name: str) -> str:
+        log = self.logs / ("supervisord.out" if name == "supervisord" else f"{name}.log")
+        return f" The end of {log}:\n{last_lines(log)}"
 
     @property
     def address(self) -> str:
@@ -144,28 +233,44 @@ class Processes:
         return f"http://127.0.0.1:{self.options.web_port}"
 
     def stop(self) -> bool:
-        """Stop everything that the supervisor started. False when nothing was running."""
+        """Stop what the supervisor started, or an earlier one left behind. False when there was nothing."""
         pid = self.running()
-        if pid is None:
-            return False
-        with contextlib.suppress(ProcessLookupError):
-            os.kill(pid, signal.SIGTERM)
-        until = time.monotonic() + LONGEST_STOP_S
-        while self.running() is not None:
-            if time.monotonic() > until:
-                raise StageFailed(f"The supervisor (process {pid}) does not stop. See {self.logs}.")
-            with contextlib.suppress(ChildProcessError):
-                os.waitpid(pid, os.WNOHANG)
+        if pid is not None:
+            with contextlib.suppress(ProcessLookupError):
+                os.kill(pid, signal.SIGTERM)
+            until = time.monotonic() + LONGEST_STOP_S
+            while self.running() is not None:
+                if time.monotonic() > until:
+                    raise StageFailed(f"The supervisor (process {pid}) does not stop. See {self.logs}.")
+                with contextlib.suppress(ChildProcessError):
+                    os.waitpid(pid, os.WNOHANG)
+                time.sleep(0.05)
+        return bool(self.end_orphans()) or pid is not None
+
+    def end_orphans(self) -> int:
+        """End what a supervisor that is gone has left behind; returns how many there were."""
+        if self.running() is not None:
+            return 0
+        found = self.orphans()
+        _signal(found, signal.SIGTERM)
+        until = time.monotonic() + LONGEST_TERM_S
+        while (left := self.orphans()) and time.monotonic() < until:
             time.sleep(0.05)
-        return True
+        _signal(left, signal.SIGKILL)
+        return len(found)
 
     # --- the supervisor's configuration ---
 
-    def _configuration(self) -> str:
-        socket_file = database.short_path(self.options.var, "control.sock")
+    def _configuration(self, everything: bool) -> str:
+        socket_file = self._control_socket()
         python = sys.executable
+        # Only practice sites know their token, and only their owner can read the environment of a process.
+        token = {"MAESTOSO_SITE_TOKEN": self.secrets.site_token}
+        server = (
+            () if self.options.db_host else (database.server_command(self.options, scratch=self.scratch),)
+        )
         programs = [
-            self._program("mariadb", database.server_command(self.options, scratch=self.scratch), 1, True),
+            *(self._program("mariadb", command, 1, True) for command in server),
             *(
                 self._program(
                     f"site-{code}",
@@ -176,11 +281,12 @@ class Processes:
                     ],
                     2,
                     True,
+                    token,
                 )
                 for code in self.sites
             ),
-            self._program("practice", self._practice_command(), 2, not self.scratch),
-            self._program("engine", [python, "-m", "django", "run_engine"], 3),
+            self._program("practice", self._practice_command(), 2, False, token),
+            self._program("engine", [python, "-m", "django", "run_engine"], 3, everything),
             self._program(
                 "web",
                 [
@@ -189,6 +295,7 @@ class Processes:
                     "--timeout-graceful-shutdown", "2", "--no-access-log", "--log-level", "warning",
                 ],
                 4,
+                everything,
             ),
         ]  # fmt: skip
         return "\n".join(
@@ -197,6 +304,7 @@ class Processes:
                 f"logfile={_plain(self.logs / 'supervisord.log')}",
                 f"pidfile={_plain(self.pid_file)}",
                 "nodaemon=true",
+                "umask=077",
                 "[unix_http_server]",
                 f"file={_plain(socket_file)}",
                 "chmod=0600",
@@ -219,8 +327,19 @@ class Processes:
         others = [other for other in self.sites if other != code]
         return [f"--peer={other}=http://127.0.0.1:{self.site_port(other)}" for other in others]
 
-    def _program(self, name: str, command: list[str], priority: int, at_once: bool = False) -> str:
-        """Higher priorities start later and stop earlier. A process that dies is started again."""
+    def _program(
+        self,
+        name: str,
+        command: list[str],
+        priority: int,
+        at_once: bool,
+        more: Mapping[str, str] | None = None,
+    ) -> str:
+        """Higher priorities start later and stop earlier. A process that dies is started again.
+
+        ``more`` is added to its environment.
+        """
+        environment = ",".join(f'{key}="{_plain(value)}"' for key, value in (more or {}).items())
         return "\n".join(
             [
                 f"[program:{name}]",
@@ -235,11 +354,55 @@ class Processes:
                 "stopasgroup=true",
                 "killasgroup=true",
                 "redirect_stderr=true",
+                *([f"environment={environment}"] if environment else []),
                 f"stdout_logfile={_plain(self.logs / f'{name}.log')}",
                 "stdout_logfile_maxbytes=5MB",
                 "stdout_logfile_backups=2",
             ]
         )
+
+
+@dataclass(frozen=True, slots=True)
+class Awaited:
+    """A process that is waited for: its name to the supervisor and to people, and whether it is there."""
+
+    program: str
+    what: str
+    ready: Callable[[], bool]
+
+
+class _Deaths:
+    """How often a process was started again since it was first seen."""
+
+    def __init__(self, started: int) -> None:
+        self.started, self.count = started, 0
+
+    def seen(self, started: int) -> int:
+        """It was started last at ``started``; returns how often it died."""
+        if started != self.started:
+            self.started, self.count = started, self.count + 1
+        return self.count
+
+
+def _processes() -> Iterator[int]:
+    """Every process of this machine but the one that asks."""
+    for entry in Path("/proc").iterdir():
+        if entry.name.isdigit() and int(entry.name) != os.getpid():
+            yield int(entry.name)
+
+
+def _read(pid: int, name: str) -> bytes:
+    """A file of a process; empty where it is gone or belongs to somebody else."""
+    try:
+        return Path(f"/proc/{pid}/{name}").read_bytes()
+    except OSError:
+        return b""
+
+
+def _signal(pids: Iterable[int], number: signal.Signals) -> None:
+    for pid in pids:
+        with contextlib.suppress(ProcessLookupError):
+            os.kill(pid, number)
 
 
 FIRST_PORT, BLOCKS, BLOCK = 20_000, 750, 16
@@ -255,14 +418,14 @@ def free_ports(options: Options, sites: int) -> Options:
         base = FIRST_PORT + next(_blocks) % BLOCKS * BLOCK
         held: list[socket.socket] = []
         try:
-            for port in range(base, base + 3 + sites):
+            for port in range(base, base + 2 + sites):
                 held.append(_bound(port))
         except OSError:
             continue
         finally:
             for one in held:
                 one.close()
-        return replace(options, web_port=base, db_port=base + 1, practice_port=base + 2, site_port=base + 3)
+        return replace(options, web_port=base, practice_port=base + 1, site_port=base + 2)
     raise OSError("no ports are free for a test")
 
 
@@ -285,11 +448,13 @@ def answers(
     url: str, headers: dict[str, str] | None = None, fine: tuple[int, ...] = (HTTPStatus.OK,)
 ) -> bool:
     """Whether something answers at ``url``, with one of the statuses that are ``fine``."""
-    opener = urllib.request.build_opener(urllib.request.ProxyHandler({}))
+    asked = urlsplit(url)
+    # Not urllib's opener, which reads all certificates of the system first, ten times a second.
+    line = HTTPConnection(asked.hostname or "", asked.port, timeout=ANSWER_WITHIN_S)
     try:
-        with opener.open(urllib.request.Request(url, headers=headers or {}), timeout=2) as reply:
-            return reply.status in fine
-    except urllib.error.HTTPError as error:
-        return error.code in fine
-    except (urllib.error.URLError, OSError):
+        line.request("GET", asked.path or "/", headers=headers or {})
+        return line.getresponse().status in fine
+    except (OSError, HTTPException):
         return False
+    finally:
+        line.close()

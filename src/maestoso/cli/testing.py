@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import os
 import re
-import shutil
 import subprocess
 import sys
 import tempfile
@@ -14,11 +13,11 @@ from dataclasses import replace
 from pathlib import Path
 
 from maestoso.cli import database, front_end
+from maestoso.cli.__main__ import PARTS
 from maestoso.cli.keys import make_secrets
 from maestoso.cli.processes import Processes, free_ports
 from maestoso.server.config.options import ROOT, Options
 
-PARTS = ("lint", "web", "core", "server", "e2e")
 BIN = Path(sys.executable).parent
 LOG = ROOT / "var" / "log" / "test.log"
 
@@ -73,7 +72,7 @@ def _lint() -> tuple[int, int]:
 
 
 def _web() -> tuple[int, int]:
-    front_end.packages(LOG)
+    front_end.packages(LOG, tests=True)
     npm = str(BIN / "npm")
     checked = _commands(
         [
@@ -122,10 +121,11 @@ def scratch() -> Iterator[Options]:
     memory = Path("/dev/shm")
     parent = memory if os.access(memory, os.W_OK) else None
     var = Path(tempfile.mkdtemp(prefix="maestoso-test-", dir=parent))
+    var.chmod(0o711)  # the database has a user of its own where root runs the tests
     try:
         yield free_ports(replace(Options(), var=var), sites=3)
     finally:
-        shutil.rmtree(var, ignore_errors=True)
+        database.remove(var)
 
 
 def _server() -> tuple[int, int]:
@@ -134,8 +134,9 @@ def _server() -> tuple[int, int]:
         secrets = make_secrets(options.var)
         processes = Processes(options, secrets, practice=False, scratch=True)
         database.initialise(options, secrets, LOG)
-        processes.start_supervisor()
+        processes.start_supervisor(everything=False)
         try:
+            processes.wait_for_records()
             command = [sys.executable, "-m", "django", "test", "--no-input", "-t", ".", "tests/server"]
             return _unittest(command, processes.environment())
         finally:

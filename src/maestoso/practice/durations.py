@@ -9,7 +9,6 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 import numpy as np
-from scipy.special import ndtri
 
 from maestoso.core.model.estate import Workload
 from maestoso.core.replication.change import chance
@@ -51,6 +50,8 @@ INSTANT_S = 0.2
 
 
 def _lognormal(median_s: float, sigma: float, *parts: object) -> float:
+    from scipy.special import ndtri  # loaded where it is used: it takes long
+
     return float(median_s * np.exp(sigma * ndtri(min(max(chance(*parts), 1e-9), 1 - 1e-9))))
 
 

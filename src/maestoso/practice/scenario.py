@@ -7,14 +7,11 @@ workload's name, gateways and name servers from the network.
 from __future__ import annotations
 
 import hashlib
-import json
 from dataclasses import replace
 from datetime import datetime, timedelta
 from ipaddress import ip_interface
 from pathlib import Path
 from typing import Any
-
-import yaml
 
 from maestoso.core.codec import from_data
 from maestoso.core.errors import BadValue, NotFound
@@ -32,6 +29,7 @@ from maestoso.core.model.protection import Group
 from maestoso.core.planning.inputs import ScriptText
 from maestoso.core.replication.change import Burst, ChangeProfile, Job, derived_usual_bps
 from maestoso.core.replication.throttle import minute_of
+from maestoso.practice.scenario_files import read_file, site_codes
 from maestoso.practice.spec import Replica, SiteSpec
 
 
@@ -39,8 +37,7 @@ class Scenario:
     """One folder of scenario files. ``data(name)`` gives the parsed content of ``name``.yaml."""
 
     def __init__(self, folder: Path) -> None:
-        if not any((folder / f"sites.{suffix}").is_file() for suffix in ("yaml", "json")):
-            raise NotFound(f"{folder} holds no scenario: sites.yaml is missing.")
+        self._codes = site_codes(folder)
         self.folder = folder
         self._read: dict[str, Any] = {}
         self._sites: dict[str, Any] = self.data("sites")["sites"]
@@ -56,19 +53,17 @@ class Scenario:
     def data(self, name: str) -> Any:
         """The content of one file; an empty object where there is none."""
         if name not in self._read:
-            self._read[name] = self._load(name)
+            self._read[name] = read_file(self.folder, name)
         return self._read[name]
 
-    def _load(self, name: str) -> Any:
-        for suffix, parse in ((".json", json.loads), (".yaml", yaml.safe_load)):
-            file = self.folder / f"{name}{suffix}"
-            if file.is_file():
-                return parse(file.read_text(encoding="utf-8"))
-        return {}
+    @property
+    def organisation(self) -> str:
+        """Whose estate it is; empty where the files do not say."""
+        return str(self.data("sites").get("organisation", ""))
 
     def site_codes(self) -> tuple[str, ...]:
         """Codes of all sites, in order."""
-        return tuple(self._sites)
+        return self._codes
 
     def site(self, code: str) -> dict[str, Any]:
         """What the file says of a site."""

@@ -8,7 +8,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import ndtri
 
 from maestoso.core.model.estate import SiteLimits
 from maestoso.core.planning.graph import TO_READY, Slot, StepGraph
@@ -139,6 +138,8 @@ def _whole(
 def _draw(expected: Sequence[Estimate], samples: int, seed: int) -> Samples:
     """Durations, shape (steps, samples), float32. Each step's are stratified over the samples."""
     rng = np.random.default_rng(seed)
+    from scipy.special import ndtri  # loaded where it is used: it takes long
+
     quantiles = ndtri((np.arange(samples)[None, :] + rng.random((SHUFFLES, samples))) / samples)
     shuffled = rng.permuted(quantiles, axis=1).astype(np.float32)
     doubled = np.concatenate((shuffled, shuffled), axis=1)

@@ -14,7 +14,6 @@ from difflib import SequenceMatcher
 from typing import Literal
 
 import numpy as np
-from scipy.optimize import linear_sum_assignment
 
 from maestoso.core.addressing.rule_table import RuleTable
 from maestoso.core.addressing.translate import translate
@@ -73,6 +72,8 @@ def _pairs(left: Sequence[str], right: Sequence[str], scores: list[list[Scored]]
     if not left or not right:
         return []
     matrix = np.array([[score for score, _ in row] for row in scores])
+    from scipy.optimize import linear_sum_assignment  # loaded where it is used: it takes long
+
     rows, columns = linear_sum_assignment(matrix, maximize=True)
     chosen = zip(rows.tolist(), columns.tolist(), strict=True)
     return [(row, column) for row, column in chosen if matrix[row, column] >= LEAST]

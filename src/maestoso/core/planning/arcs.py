@@ -11,7 +11,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import csr_array
 
 Positions = NDArray[np.int64]
 Seconds = NDArray[np.float64]
@@ -39,6 +38,9 @@ class Arcs:
 
     def turned(self) -> Arcs:
         """The same arcs seen from the other end: for every node, who waits for it, ascending."""
+        # Loaded where it is used: SciPy takes a third of a second, which every process would pay.
+        from scipy.sparse import csr_array
+
         ones = np.ones(len(self.pred), dtype=np.int8)
         columns = csr_array((ones, self.pred, self.first), shape=(len(self), len(self))).tocsc()
         return Arcs(columns.indptr.astype(np.int64), columns.indices.astype(np.int64))

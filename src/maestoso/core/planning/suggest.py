@@ -12,9 +12,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
-from scipy.sparse import csr_array
-from scipy.sparse.csgraph import connected_components
-
 from maestoso.core.model.estate import Workload
 from maestoso.core.model.plan import MAX_WAVES, Plan
 from maestoso.core.planning.diff import roman
@@ -122,6 +119,9 @@ def _circles(known: Mapping[str, Workload], needed: Mapping[str, list[tuple[str,
     if not edges:
         return at
     rows, columns = zip(*edges, strict=True)
+    from scipy.sparse import csr_array  # loaded where it is used, as in arcs
+    from scipy.sparse.csgraph import connected_components
+
     graph = csr_array(([1] * len(edges), (rows, columns)), shape=(len(at), len(at)))
     _, labels = connected_components(graph, connection="strong")
     return dict(zip(at, labels.tolist(), strict=True))

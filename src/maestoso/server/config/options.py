@@ -5,8 +5,10 @@ They come from environment variables; secrets come from one file that only its o
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
+import tempfile
 from dataclasses import dataclass, fields
 from pathlib import Path
 
@@ -20,18 +22,21 @@ class Options:
     ``var`` holds everything that is not source. ``site_port`` is the port of the first practice site of the
     scenario, the others follow; ``practice_port`` is where practice sites are made that belong to none.
     ``pace`` is what practice runs are offered. ``agent_hosts`` names, separated by commas, the hosts that
-    site agents may be on. ``debug`` shows errors to developers only.
+    site agents may be on. ``db_host`` is empty for the private database, which has no port.
+    ``start_within_s`` is how long a start waits for processes to come up. ``debug`` shows errors to developers
+    only.
     """
 
     var: Path = ROOT / "var"
     web_port: int = 8470
-    db_port: int = 8471
     site_port: int = 8472
     practice_port: int = 8469
     scenario: Path = ROOT / "demo" / "tidewell"
     pace: int = 20
-    organisation: str = "Tidewell Ferries"
-    db_host: str = "127.0.0.1"
+    organisation: str = ""
+    start_within_s: int = 900
+    db_host: str = ""
+    db_port: int = 3306
     db_name: str = "maestoso"
     db_user: str = "maestoso"
     signin_per_minute: int = 10
@@ -53,6 +58,31 @@ class Secrets:
     site_token: str
     instance: str
     admin_password: str = ""
+
+
+LONGEST_SOCKET = 100  # sun_path holds 108 bytes
+
+
+def database_socket(var: Path) -> Path:
+    """Where the private database listens; only its owner gets into the directory."""
+    return within_reach(var, (var / "mariadb").resolve() / "db.sock")
+
+
+def within_reach(var: Path, socket: Path) -> Path:
+    """A socket path, or where it is too long for one, a path in a directory that this user alone has.
+
+    Raises PermissionError where somebody else was there first.
+    """
+    if len(str(socket)) <= LONGEST_SOCKET:
+        return socket
+    mark = hashlib.sha256(str(var).encode()).hexdigest()[:10]
+    folder = Path(tempfile.gettempdir()) / f"maestoso-{os.getuid()}-{mark}"
+    folder.mkdir(mode=0o700, exist_ok=True)
+    if folder.stat(follow_symlinks=False).st_uid != os.getuid():
+        raise PermissionError(
+            f"{folder} belongs to somebody else. Remove it, or set MAESTOSO_VAR to a shorter path."
+        )
+    return folder / socket.name
 
 
 def variable(field: str) -> str:

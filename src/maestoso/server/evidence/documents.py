@@ -142,7 +142,7 @@ def _cut(text: str) -> str:
 
 
 INDEX = """\
-# Evidence of {organisation}
+# Evidence{of_organisation}
 
 Made on {now}. {count}.
 
@@ -206,8 +206,9 @@ def archive(runs: Sequence[Run], now: datetime) -> Iterator[bytes]:
         keys = public_keys()
         put.writestr("keys.json", json.dumps({"keys": [{**keys[kid], "kid": kid} for kid in sorted(used)]}))
         put.writestr("check.py", SCRIPT)
+        name = style_row().organisation
         text = INDEX.format(
-            organisation=style_row().organisation, now=now.isoformat(timespec="seconds"),
+            of_organisation=f" of {name}" if name else "", now=now.isoformat(timespec="seconds"),
             rows="\n".join(rows), count=f"{len(runs)} runs" if len(runs) != 1 else "One run",
             keys="\n".join(f"- `{kid}`" for kid in sorted(used)),
         )  # fmt: skip

@@ -50,7 +50,7 @@ const { data: sample, error: none } = useQuery({
 <template>
   <div class="page">
     <h1 class="sentence">
-      <template v-if="data">Reports speak in the name of <b>{{ data.style.organisation }}</b>; runs are kept {{ data.style.keep_days ? `${data.style.keep_days} days` : "for ever" }}.</template>
+      <template v-if="data">Reports speak <template v-if="data.style.organisation">in the name of <b>{{ data.style.organisation }}</b></template><template v-else>in nobody’s name yet</template>; runs are kept {{ data.style.keep_days ? `${data.style.keep_days} days` : "for ever" }}.</template>
       <template v-else>How reports look.</template>
     </h1>
     <p class="under">{{ said || "Set once, for every report. The sealed log never changes with it." }}</p>

@@ -1,0 +1,1 @@
+"""Set-up, launcher, locks, processes and the private database."""
