@@ -21,6 +21,11 @@ SMALLEST_FREE_GIB = 2
 Check = tuple[str, bool, str]
 
 
+PROGRAMS = (
+    ("mariadbd", "mariadb-server-core"),
+    ("mariadb-install-db", "mariadb-server-core"),
+    ("my_print_defaults", "mariadb-client-core"),
+)
 LIBRARIES = (
     ("pango-1.0", "libpango-1.0-0"),
     ("pangoft2-1.0", "libpangoft2-1.0-0"),
@@ -41,7 +46,7 @@ def examine(options: Options) -> int:
 def _checks(options: Options) -> Iterator[Check]:
     version = ".".join(map(str, sys.version_info[:3]))
     yield f"Python {version}", sys.version_info >= (3, 11), "Install Python 3.11 or newer."
-    for name, package in (("mariadbd", "mariadb-server-core"), ("mariadb-install-db", "mariadb-server-core")):
+    for name, package in PROGRAMS:
         found = shutil.which(name, path=database.SEARCH) is not None
         yield f"program {name}", found, f"apt-get install --no-install-recommends {package}"
     chromium = shutil.which("chromium") is not None

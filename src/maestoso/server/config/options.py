@@ -23,8 +23,8 @@ class Options:
     scenario, the others follow; ``practice_port`` is where practice sites are made that belong to none.
     ``pace`` is what practice runs are offered. ``agent_hosts`` names, separated by commas, the hosts that
     site agents may be on. ``db_host`` is empty for the private database, which has no port.
-    ``start_within_s`` is how long a start waits for processes to come up. ``debug`` shows errors to developers
-    only.
+    ``start_within_s`` is how long a start waits for processes to come up. ``debug`` shows errors to
+    developers only.
     """
 
     var: Path = ROOT / "var"
