@@ -199,6 +199,7 @@ def _make_home(var: Path, owner: pwd.struct_passwd | None) -> Path:
     if not place.exists() and owner is not None and not _enterable(place):
         mark = hashlib.sha256(str(var).encode()).hexdigest()[:10]
         SYSTEM_HOMES.mkdir(parents=True, exist_ok=True)
+        SYSTEM_HOMES.chmod(0o711)
         _folder(SYSTEM_HOMES / mark)
         place.unlink(missing_ok=True)
         place.symlink_to(SYSTEM_HOMES / mark)

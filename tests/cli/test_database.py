@@ -1,0 +1,148 @@
+"""The private database: whose it is, and who gets in."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import unittest
+from pathlib import Path
+
+import pymysql
+
+from maestoso.cli import database, testing
+from maestoso.cli.keys import make_secrets
+from maestoso.server.config.options import Options, Secrets, database_socket
+from tests.e2e.application import until
+
+
+class Case(unittest.TestCase):
+    """A database in memory."""
+
+    def setUp(self) -> None:
+        place = testing.scratch()
+        self.options: Options = place.__enter__()
+        self.addCleanup(place.__exit__, None, None, None)
+        self.secrets: Secrets = make_secrets(self.options.var)
+        self.log = self.options.var / "setup.log"
+
+    def up(self) -> subprocess.Popen[bytes]:
+        """Start the server and wait for it."""
+        with self.log.open("ab") as log:
+            server = subprocess.Popen(
+                database.server_command(self.options, scratch=True), stdout=log, stderr=log
+            )
+        self.addCleanup(server.wait)
+        self.addCleanup(server.terminate)
+
+        def ready() -> bool:
+            if server.poll() is not None:
+                raise AssertionError(self.log.read_text())
+            return database.answers(self.options, self.secrets)
+
+        until(ready, "the database")
+        return server
+
+    def assert_closed(self, server: subprocess.Popen[bytes]) -> None:
+        """Nobody but its owner gets in, and it is not the system's root."""
+        accounts = database.accounts(self.options, self.secrets)
+        self.assertEqual({host for _, host, _ in accounts}, {"localhost"})
+        self.assertEqual([name for name, _, bare in accounts if bare], [])
+        self.assertEqual({name for name, _, _ in accounts}, {"root", "mariadb.sys", self.options.db_user})
+        self.assertNotEqual(Path(f"/proc/{server.pid}").stat().st_uid, 0)
+        listening = (
+            Path(f"/proc/{server.pid}/net/tcp").read_text() + Path(f"/proc/{server.pid}/net/tcp6").read_text()
+        )
+        inodes = {os.readlink(f"/proc/{server.pid}/fd/{fd}") for fd in os.listdir(f"/proc/{server.pid}/fd")}
+        ports = [line for line in listening.splitlines()[1:] if f"socket:[{line.split()[9]}]" in inodes]
+        self.assertEqual(ports, [])
+        place = database.home(self.options.var)
+        for path in (place, place / "data", place / "files", place / "init.sql"):
+            self.assertEqual(path.resolve().stat().st_mode & 0o077, 0, path)
+        self.assertEqual(database_socket(self.options.var).parent.stat().st_mode & 0o077, 0)
+
+
+class NewAndOld(Case):
+    """What a fresh start makes, and what it makes of an older installation."""
+
+    def test_a_new_one_lets_nobody_in_but_the_application_and_one_administrator(self) -> None:
+        database.initialise(self.options, self.secrets, self.log)
+        server = self.up()
+        self.assert_closed(server)
+        with self.assertRaises(pymysql.MySQLError):
+            pymysql.connect(
+                unix_socket=str(database_socket(self.options.var)), user="root", ssl_disabled=True
+            )
+        with database._administrator(self.options, self.secrets) as cursor:
+            cursor.execute("SELECT @@secure_file_priv, @@local_infile, @@skip_networking")
+            folder, infile, deaf = cursor.fetchone()
+        self.assertEqual(Path(folder), (database.home(self.options.var) / "files").resolve())
+        self.assertEqual((infile, deaf), (0, 1))
+
+    def test_an_old_one_is_closed_at_its_next_start_and_keeps_its_data(self) -> None:
+        old = self.options.var / "db"
+        old.mkdir()
+        owner = database._owner()
+        database._give(old, owner)
+        command = [
+            database.program("mariadb-install-db"), "--no-defaults", f"--datadir={old}", "--skip-test-db",
+            "--auth-root-authentication-method=normal", "--skip-name-resolve", *database._as(owner),
+        ]  # fmt: skip
+        subprocess.run(command, check=True, capture_output=True)
+        statements = (
+            "FLUSH PRIVILEGES;\nCREATE DATABASE maestoso;\nCREATE TABLE maestoso.kept (x INT) ENGINE=InnoDB;\n"
+            "INSERT INTO maestoso.kept VALUES (7);\nCREATE USER maestoso@'127.0.0.1';\nCREATE USER ''@'%';\n"
+        )
+        boot = [
+            database.program("mariadbd"),
+            "--no-defaults",
+            f"--datadir={old}",
+            "--bootstrap",
+            *database._as(owner),
+        ]
+        subprocess.run(boot, input=statements, text=True, check=True, capture_output=True)
+        (self.options.var / "db.ready").touch()
+        (self.options.var / "db-init.sql").touch()
+        database.initialise(self.options, self.secrets, self.log)
+        self.assert_closed(self.up())
+        line = database._connect(self.options, self.options.db_user, self.secrets.db_password)
+        with line, line.cursor() as cursor:
+            cursor.execute("SELECT x FROM maestoso.kept")
+            self.assertEqual(cursor.fetchall(), ((7,),))
+        self.assertFalse(old.exists() or (self.options.var / "db-init.sql").exists())
+
+    def test_a_second_start_makes_nothing_anew(self) -> None:
+        database.initialise(self.options, self.secrets, self.log)
+        mark = database.home(self.options.var) / "data" / "mine"
+        mark.touch()
+        database.initialise(self.options, self.secrets, self.log)
+        self.assertTrue(mark.exists())
+
+    def test_one_that_was_not_finished_is_begun_anew(self) -> None:
+        database.initialise(self.options, self.secrets, self.log)
+        place = database.home(self.options.var)
+        (place / "ready").unlink()
+        (place / "data" / "half").touch()
+        database.initialise(self.options, self.secrets, self.log)
+        self.assertFalse((place / "data" / "half").exists())
+
+    @unittest.skipUnless(os.geteuid() == 0, "only root can be somebody else")
+    def test_where_its_user_may_not_enter_it_lives_elsewhere_and_is_removed_with_the_rest(self) -> None:
+        homes = self.options.var.parent / f"{self.options.var.name}-homes"
+        self.addCleanup(shutil.rmtree, homes, ignore_errors=True)
+        self.options.var.chmod(0o700)
+        before, database.SYSTEM_HOMES = database.SYSTEM_HOMES, homes
+        self.addCleanup(setattr, database, "SYSTEM_HOMES", before)
+        database.initialise(self.options, self.secrets, self.log)
+        self.assertTrue(database.home(self.options.var).is_symlink())
+        server = self.up()
+        self.assert_closed(server)
+        server.terminate()
+        server.wait()
+        database.remove(self.options.var)
+        self.assertEqual(list(homes.iterdir()), [])
+        self.options.var.mkdir()
+
+
+if __name__ == "__main__":
+    unittest.main()

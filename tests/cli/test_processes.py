@@ -1,0 +1,206 @@
+"""Starting, waiting, stopping, and what is left behind."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import tempfile
+import unittest
+from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+from unittest import mock
+
+from maestoso.cli import __main__ as commands
+from maestoso.cli import processes as module
+from maestoso.cli.keys import make_secrets
+from maestoso.cli.processes import BELONGS, Awaited, Processes
+from maestoso.cli.stages import StageFailed
+from maestoso.cli.supervisor import PatientFile
+from maestoso.server.config.options import Options
+from tests.e2e.application import until
+
+IDLE = "import signal, sys; print('up', flush=True); signal.pause()"
+
+
+class Case(unittest.TestCase):
+    """An installation in a directory of its own."""
+
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.options = replace(Options(), var=Path(folder.name) / "var", start_within_s=0)
+        self.processes = Processes(self.options, make_secrets(self.options.var), practice=False)
+        self.processes.logs.mkdir()
+
+    def child(self, *words: str, **environment: str) -> subprocess.Popen[str]:
+        """A process that waits to be ended."""
+        process = subprocess.Popen(
+            [sys.executable, "-c", IDLE, *words],
+            env={**os.environ, **environment},
+            stdout=subprocess.PIPE,
+            text=True,
+        )
+        self.addCleanup(process.wait)
+        self.addCleanup(process.kill)
+        assert process.stdout is not None
+        self.addCleanup(process.stdout.close)
+        self.assertEqual(process.stdout.readline(), "up\n")
+        return process
+
+
+class Waiting(Case):
+    """What a start says that takes too long, or that cannot succeed."""
+
+    def wait(self, states: Iterator[list[dict[str, Any]]]) -> str:
+        (self.processes.logs / "web.log").write_text("Traceback\nOSError: the port is taken\n")
+        never = Awaited("web", "the web server", lambda: False)
+        with (
+            mock.patch.object(module, "LOOK_EVERY_S", -1.0),
+            mock.patch.object(self.processes, "running", lambda: 1),
+            mock.patch.object(self.processes, "states", lambda: next(states)),
+            self.assertRaises(StageFailed) as caught,
+        ):
+            self.processes._wait_for([never])
+        return str(caught.exception)
+
+    def test_what_is_not_there_in_time_is_named_with_the_end_of_its_log(self) -> None:
+        said = self.wait(iter([[{"name": "web", "start": 1}]]))
+        self.assertRegex(said, r"Waited \d+ s for the web server, which did not come up")
+        self.assertIn("MAESTOSO_START_WITHIN_S", said)
+        self.assertIn("    OSError: the port is taken", said)
+
+    def test_what_dies_again_and_again_is_named_with_the_end_of_its_log(self) -> None:
+        self.processes.options = replace(self.options, start_within_s=10_000)
+        said = self.wait([{"name": "web", "start": at}] for at in range(1, 100))
+        self.assertIn("The process web died 5 times while it came up.", said)
+        self.assertIn("    OSError: the port is taken", said)
+
+    def test_what_came_up_is_waited_for_no_longer(self) -> None:
+        with mock.patch.object(self.processes, "running", lambda: 1):
+            self.processes._wait_for([Awaited("web", "the web server", lambda: True)])
+
+    def test_a_supervisor_that_ended_is_said_at_once(self) -> None:
+        (self.processes.logs / "supervisord.out").write_text("Error: no such file\n")
+        self.processes.options = replace(self.options, start_within_s=10_000)
+        with (
+            mock.patch.object(module, "LOOK_EVERY_S", -1.0),
+            self.assertRaisesRegex(StageFailed, "no such file"),
+        ):
+            self.processes._wait_for([Awaited("web", "the web server", lambda: False)])
+
+
+class LeftBehind(Case):
+    """A supervisor that was killed leaves its processes; they are known by where they belong, not by name."""
+
+    def test_they_are_found_and_ended_and_nobody_else_is(self) -> None:
+        mine = self.child(**{BELONGS: str(self.options.var)})
+        other = self.child(**{BELONGS: f"{self.options.var}-of-somebody-else"})
+        self.assertEqual(self.processes.orphans(), [mine.pid])
+        self.assertTrue(self.processes.stop())
+        self.assertEqual(mine.wait(30), -signal.SIGTERM)
+        self.assertIsNone(other.poll())
+        self.assertFalse(self.processes.stop())
+
+    def test_what_does_not_listen_is_killed(self) -> None:
+        mine = self.child(**{BELONGS: str(self.options.var)})
+        with mock.patch.object(module, "LONGEST_TERM_S", 0.0):
+            os.kill(mine.pid, signal.SIGSTOP)
+            self.assertEqual(self.processes.end_orphans(), 1)
+        self.assertEqual(mine.wait(30), -signal.SIGKILL)
+
+    def test_a_supervisor_is_found_whose_file_could_not_be_written(self) -> None:
+        one = self.child("maestoso.cli.supervisor", "-c", str(self.processes.config))
+        self.assertEqual(self.processes.running(), one.pid)
+        one.kill()
+        one.wait()
+        self.assertIsNone(self.processes.running())
+
+    def test_a_number_that_was_given_to_another_process_is_no_supervisor(self) -> None:
+        other = self.child()
+        self.processes.pid_file.parent.mkdir()
+        self.processes.pid_file.write_text(str(other.pid))
+        self.assertIsNone(self.processes.running())
+
+    def test_two_starts_at_once_do_not_end_each_other(self) -> None:
+        with (
+            commands._only_one(self.options.var),
+            self.assertRaisesRegex(StageFailed, "Another"),
+            commands._only_one(self.options.var),
+        ):
+            self.fail("two at once")
+
+
+class FullDisk(Case):
+    """Log files that cannot be written end nobody."""
+
+    def test_a_line_that_cannot_be_written_is_lost_and_the_next_one_is_there(self) -> None:
+        log = self.processes.logs / "web.log"
+        log.symlink_to("/dev/full")
+        handler = PatientFile(str(log), "a", 1000, 1)
+        handler.setFormat("%(message)s")
+
+        def say(text: str) -> None:
+            handler.emit(mock.Mock(msg=text.encode(), kw={}))
+
+        for number in range(50):
+            say(f"lost {number}\n")
+        with self.assertRaises(OSError):
+            handler.stream.close()  # as a rollover that failed half-way leaves it
+        log.unlink()
+        say("there is room again\n")
+        self.assertEqual(log.read_text(), "there is room again\n")
+        handler.close()
+
+    def test_a_supervisor_whose_logs_are_full_looks_after_its_processes_all_the_same(self) -> None:
+        run = self.processes.config.parent
+        run.mkdir()
+        for name in ("supervisord.log", "talks.log"):
+            (self.processes.logs / name).symlink_to("/dev/full")
+        marks = run / "marks"
+        talks = (
+            "import os, signal\n"
+            f"for n in range(3000): print('x' * 200)\n"
+            f"open({str(marks)!r}, 'a').write(f'{{os.getpid()}} ')\n"
+            "signal.pause()\n"
+        )
+        script = run / "talks.py"
+        script.write_text(talks)
+        with mock.patch.object(
+            self.processes, "_configuration", lambda everything: self.configuration(script)
+        ):
+            self.processes.start_supervisor(everything=False)
+        self.addCleanup(self.processes.stop)
+        # It talked more than a pipe holds, so the supervisor went on reading; it is started again when it dies.
+        until(marks.exists, "the process to have talked")
+        first = int(until(lambda: marks.read_text().split(), "its number")[0])
+        os.kill(first, signal.SIGKILL)
+        until(lambda: len(marks.read_text().split()) == 2, "another in its place")
+        self.assertIsNotNone(self.processes.running())
+
+    def configuration(self, script: Path) -> str:
+        """A supervisor with one process that talks much."""
+        begin = Processes._configuration(self.processes, False).split("[program:")[0]
+        program = self.processes._program("talks", [sys.executable, str(script)], 1, True)
+        return f"{begin}\n{program}"
+
+
+class Known(Case):
+    """Who knows the token of the practice sites."""
+
+    def test_only_the_practice_sites_have_it_in_their_environment(self) -> None:
+        token = self.processes.secrets.site_token
+        self.assertNotIn(token, "".join(self.processes.environment().values()))
+        with_it = [
+            part.split("]")[0]
+            for part in self.processes._configuration(True).split("[program:")
+            if token in part
+        ]
+        self.assertEqual(with_it, ["practice"])
+
+
+if __name__ == "__main__":
+    unittest.main()
