@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
 import threading
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from subprocess import PIPE
 from typing import Any
 
 from maestoso.core.codec import to_data
@@ -13,6 +16,7 @@ from maestoso.core.ports import Append, AppendResult, Lease, LogUnavailable
 from maestoso.core.runs.events import Draft, Event
 from maestoso.core.runs.state import RunState
 from maestoso.engine.clock import SystemClock
+from maestoso.engine.incarnation import incarnation, known_gone
 from tests import worlds
 
 
@@ -101,7 +105,8 @@ class MemoryRunLog:
         self._reach()
         with self.lock:
             kept, now = self.runs[run], self.clock.monotonic()
-            if kept.events[-1].kind == "run.finished" or (kept.until > now and kept.owner != owner):
+            free = kept.until <= now or kept.owner == owner or known_gone(kept.owner, owner)
+            if kept.events[-1].kind == "run.finished" or not free:
                 return None
             kept.owner, kept.fence, kept.until = owner, kept.fence + 1, now + lease_s
             return Lease(run=run, fence=kept.fence)
@@ -168,6 +173,27 @@ class RunLogContract:
         self.assertIsNone(self.log.claim(run, "two", 15))
         again = self.log.claim(run, "one", 15)
         self.assertEqual(again.fence, first.fence + 1)
+
+    def test_a_second_engine_of_the_same_name_waits_while_the_first_lives(self: Any) -> None:
+        run, first, second = self.new_run(), incarnation("one"), self.another_process("one", alive=True)
+        self.assertIsNotNone(self.log.claim(run, second, 15))
+        self.assertIsNone(self.log.claim(run, first, 15))
+
+    def test_an_engine_that_comes_back_takes_over_at_once_from_the_process_that_ended(self: Any) -> None:
+        run, ended = self.new_run(), self.another_process("one", alive=False)
+        lease = self.log.claim(run, ended, 15)
+        self.assertIsNone(self.log.claim(run, incarnation("two"), 15))
+        self.assertEqual(self.log.claim(run, incarnation("one"), 15).fence, lease.fence + 1)
+
+    def another_process(self: Any, name: str, *, alive: bool) -> str:
+        """Who an engine in another process of this machine is; it goes on till the test ends, or has ended."""
+        ask = f"from maestoso.engine.incarnation import incarnation; print(incarnation({name!r}), flush=True); input()"
+        process = subprocess.Popen([sys.executable, "-c", ask], stdin=PIPE, stdout=PIPE, text=True)
+        self.addCleanup(process.communicate)
+        owner = process.stdout.readline().strip()
+        if not alive:
+            process.communicate("\n")
+        return owner
 
     def test_a_lease_that_ran_out_or_was_given_back_is_free(self: Any) -> None:
         run = self.new_run()

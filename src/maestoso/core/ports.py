@@ -79,7 +79,8 @@ class RunLog(Protocol):
         """Add all events of the batch in one transaction; each run's result on its own."""
 
     def claim(self, run: str, owner: str, lease_s: float) -> Lease | None:
-        """Take the lease when it is free, has run out, or is the owner's own from before."""
+        """Take the lease when it is free or has run out, is the owner's own, or was held by an earlier process
+        of the same engine that is known to have ended."""
 
     def renew(self, leases: Sequence[Lease], owner: str, lease_s: float) -> set[str]:
         """Keep leases; returns the runs that are still the owner's."""

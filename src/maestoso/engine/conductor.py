@@ -51,9 +51,9 @@ class Driven:
 class Conductor:
     """Drives every unfinished run it can get the lease of.
 
-    ``site_client`` gives the client of a site by its code, and may block; ``owner`` names this engine: one
-    that comes back under the same name takes its own runs over at once instead of waiting for the lease to
-    run out.
+    ``site_client`` gives the client of a site by its code, and may block; ``owner`` names this engine and its
+    process (see :mod:`maestoso.engine.incarnation`): one that comes back takes its runs over at once where
+    the process that had them is known to be gone, and waits for the lease to run out where that may go on.
     """
 
     def __init__(

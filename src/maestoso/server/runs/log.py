@@ -23,6 +23,7 @@ from maestoso.core.ports import Append, AppendResult, Lease, LogUnavailable
 from maestoso.core.runs.events import Event
 from maestoso.core.runs.state import again, fold, inputs_in
 from maestoso.core.runs.steps import next_status
+from maestoso.engine.incarnation import known_gone
 from maestoso.server.evidence.sealing import seal_run
 from maestoso.server.runs.consequences import follow
 from maestoso.server.runs.models import Run, RunEvent, RunStep
@@ -225,12 +226,15 @@ class DatabaseRunLog:
         """One statement decides; the loser sees no row changed."""
         pk = run_number(run)
         with transaction.atomic(), connection.cursor() as cursor:
+            cursor.execute("SELECT owner FROM runs_run WHERE id=%s", [pk])
+            held_by = cursor.fetchone()[0]
+            before = held_by if known_gone(held_by, owner) else owner
             cursor.execute(
                 "UPDATE runs_run SET owner=%s, fence=fence+1,"
                 " lease_until=UTC_TIMESTAMP(6) + INTERVAL %s MICROSECOND"
                 " WHERE id=%s AND outcome=''"
-                " AND (lease_until IS NULL OR lease_until < UTC_TIMESTAMP(6) OR owner=%s)",
-                [owner, int(lease_s * 1e6), pk, owner],
+                " AND (lease_until IS NULL OR lease_until < UTC_TIMESTAMP(6) OR owner IN (%s, %s))",
+                [owner, int(lease_s * 1e6), pk, owner, before],
             )
             if cursor.rowcount != 1:
                 return None

@@ -14,12 +14,15 @@ from django.core.management.base import BaseCommand
 from maestoso.core.ports import SiteClient
 from maestoso.engine.clock import SystemClock
 from maestoso.engine.conductor import Conductor
+from maestoso.engine.incarnation import incarnation
 from maestoso.server.config.collector import look_for_cycles_seldom
 from maestoso.server.estate.agents import client
 from maestoso.server.estate.models import Site
 from maestoso.server.protection.keeper import keep
 from maestoso.server.runs.log import DatabaseRunLog, reachable
 from maestoso.server.scripts.delivery import SecretsFilledIn
+
+LONGEST_NAME = 60
 
 
 class Command(BaseCommand):
@@ -38,8 +41,9 @@ async def _conduct() -> None:
     loop = asyncio.get_running_loop()
     for sign in (signal.SIGTERM, signal.SIGINT):
         loop.add_signal_handler(sign, stop.set)
-    # The same name after a restart lets it take its own runs over at once.
-    owner = os.environ.get("MAESTOSO_ENGINE_NAME", f"engine@{socket.gethostname()}")
+    owner = incarnation(
+        os.environ.get("MAESTOSO_ENGINE_NAME", f"engine@{socket.gethostname()}")[:LONGEST_NAME]
+    )
     rest = threading.Event()
     keeper = threading.Thread(target=keep, args=(rest, SystemClock()), name="keeper", daemon=True)
     keeper.start()
