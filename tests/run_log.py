@@ -19,6 +19,12 @@ from maestoso.engine.clock import SystemClock
 from maestoso.engine.incarnation import incarnation, known_gone
 from tests import worlds
 
+WHO = (
+    "import sys; from maestoso.engine.incarnation import incarnation;"
+    "print(incarnation(sys.argv[1]), flush=True); sys.stdin.read()"
+)
+"""A process that says who it would be as an engine, and goes on until nobody listens."""
+
 
 @dataclass
 class Kept:
@@ -187,12 +193,11 @@ class RunLogContract:
 
     def another_process(self: Any, name: str, *, alive: bool) -> str:
         """Who an engine in another process of this machine is; it goes on till the test ends, or has ended."""
-        ask = f"from maestoso.engine.incarnation import incarnation; print(incarnation({name!r}), flush=True); input()"
-        process = subprocess.Popen([sys.executable, "-c", ask], stdin=PIPE, stdout=PIPE, text=True)
+        process = subprocess.Popen([sys.executable, "-c", WHO, name], stdin=PIPE, stdout=PIPE, text=True)
         self.addCleanup(process.communicate)
         owner = process.stdout.readline().strip()
         if not alive:
-            process.communicate("\n")
+            process.communicate()
         return owner
 
     def test_a_lease_that_ran_out_or_was_given_back_is_free(self: Any) -> None:

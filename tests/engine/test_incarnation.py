@@ -11,8 +11,7 @@ from unittest import mock
 
 from maestoso.engine import incarnation as module
 from maestoso.engine.incarnation import incarnation, known_gone
-
-ASK = "from maestoso.engine.incarnation import incarnation; print(incarnation('one'), flush=True); input()"
+from tests.run_log import WHO
 
 
 class Known(unittest.TestCase):
@@ -20,7 +19,7 @@ class Known(unittest.TestCase):
 
     def setUp(self) -> None:
         self.process = subprocess.Popen(
-            [sys.executable, "-c", ASK], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+            [sys.executable, "-c", WHO, "one"], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
         )
         self.addCleanup(self.process.communicate)
         assert self.process.stdout is not None
@@ -50,7 +49,7 @@ class Known(unittest.TestCase):
         self.assertTrue(known_gone(f"{name}:{pid}:1", self.mine))
 
     def test_another_name_another_machine_and_itself_are_not_known_to_be_gone(self) -> None:
-        self.process.communicate("\n")
+        self.process.communicate()
         self.assertTrue(known_gone(self.other, self.mine))
         self.assertFalse(known_gone(self.other, incarnation("two")))
         self.assertFalse(known_gone(self.mine, self.mine))

@@ -7,6 +7,7 @@ import io
 import json
 import threading
 from typing import Any
+from unittest import mock
 
 from django.contrib.auth.models import User
 from django.core.management import call_command
@@ -89,8 +90,6 @@ class TheLogInMariaDB(RunLogContract, TransactionTestCase):
             self.assertEqual(len(wins), 1)
 
     def test_a_database_that_is_away_is_said_as_such(self) -> None:
-        from unittest import mock
-
         from django.db import OperationalError
 
         with (
@@ -170,6 +169,16 @@ class Starting(Tidewell):
         body = self.problem(self.start("k2", plan="BOOK"), 409, "run-in-the-way")
         self.assertIn("Harbour core first", body["detail"])
         self.assertEqual(self.start("k3", plan="REPT").status_code, 201)
+
+    def test_without_room_for_its_log_nothing_is_started_and_the_board_says_why(self) -> None:
+        with mock.patch("maestoso.server.plans.services.free_mib", lambda: 100):
+            body = self.problem(self.start("no-room"), 409, "preflight-blocks")
+            self.assertIn("no-room", [finding["code"] for finding in body["findings"]])
+            board = self.browser.get("/api/v1/readiness").json()
+        self.assertEqual(Run.objects.filter(request_key="no-room").count(), 0)
+        (action,) = [one for one in board["actions"] if one["title"] == "Room for records runs out"]
+        self.assertIn("Only 100 MiB are free", action["sentence"])
+        self.assertEqual(self.start("room-again").status_code, 201)
 
     def test_what_blocks_is_said_with_its_findings_and_nothing_is_written(self) -> None:
         from maestoso.server.crosswalks.models import CrosswalkRow

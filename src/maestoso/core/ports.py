@@ -79,7 +79,7 @@ class RunLog(Protocol):
         """Add all events of the batch in one transaction; each run's result on its own."""
 
     def claim(self, run: str, owner: str, lease_s: float) -> Lease | None:
-        """Take the lease when it is free or has run out, is the owner's own, or was held by an earlier process
+        """Take the lease when it is free or has run out, is the owner's own, or of an earlier process
         of the same engine that is known to have ended."""
 
     def renew(self, leases: Sequence[Lease], owner: str, lease_s: float) -> set[str]:

@@ -1,8 +1,8 @@
 """Which process it is that holds a lease: a name outlives its process, a lease must not.
 
 An owner is written ``NAME/HOST:PID:START``: HOST tells one start of one machine (and one space of process
-numbers) from every other, START is when the process began, in clock ticks since then. With that, a process on the
-same machine is *known* to be gone; of one elsewhere nothing is known, and its lease is waited for.
+numbers) from every other, START is when the process began, in clock ticks since then. With that, a process on
+the same machine is *known* to be gone; of one elsewhere nothing is known, and its lease is waited for.
 """
 
 from __future__ import annotations

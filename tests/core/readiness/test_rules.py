@@ -156,6 +156,10 @@ class EachFinding(unittest.TestCase):
             with self.subTest(code=code, words=words):
                 self.expect(code, severity, ctx, words)
 
+    def test_room_that_is_there_or_not_known_is_no_finding(self) -> None:
+        for ctx in (context(free_mib=1024), context()):
+            self.assertFalse({"little-room", "no-room"} & {found.code for found in findings_of(ctx)})
+
     def test_findings_about_the_copies(self) -> None:
         elsewhere = replace(worlds.GROUP, members=("db", "queue", "app"))
         old = replace(worlds.POINT, at=worlds.NOW - timedelta(seconds=500))
@@ -193,6 +197,8 @@ class EachFinding(unittest.TestCase):
             ("agent-too-old", "blocks", context(protocols={"B": "2.0"}), "agent of B speaks protocol '2.0'"),
             ("agent-too-old", "blocks", context(protocols={"B": "new"}), "'new'"),
             ("disk-left-out", "warns", context(workloads=changed("db", disks=disks)), "scratch space"),
+            ("little-room", "warns", context(free_mib=1023), "Only 1023 MiB are free"),
+            ("no-room", "blocks", context(free_mib=255), "Only 255 MiB are free"),
             ("uses-what-stays-behind", "warns", context(workloads=estate), "app use mail of mail"),
         ]
         for code, severity, ctx, words in cases:

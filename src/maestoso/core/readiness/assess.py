@@ -31,6 +31,7 @@ from maestoso.core.readiness import (
     plan_rules,
     proof_rules,
     protection_rules,
+    room_rules,
 )
 from maestoso.core.readiness.context import Context
 from maestoso.core.readiness.mends import MENDS, label
@@ -83,6 +84,7 @@ RULES: tuple[Rule, ...] = (
     live_rules.group_on_its_way,
     live_rules.group_split,
     live_rules.source_running,
+    room_rules.little_room,
 )
 
 MANY_STEPS = 3000

@@ -45,6 +45,7 @@ class Context:
     ``held`` is, by workload, what is wrong with the landing that the target holds for it. ``laid`` is how
     ``plan`` came out of a plan with parts; ``others`` are the other plans that a workload is in; ``rows``
     the whole estate as it is searched; ``scripts`` the library, ``secrets`` the names of what is stored.
+    ``free_mib`` is how much room is left for records and logs, None where that is not known.
     ``stages`` is where every group is in its lifecycle; ``split`` names workloads of which a second live copy
     was found, and the site where.
     """
@@ -73,6 +74,7 @@ class Context:
     secrets: frozenset[str] = frozenset()
     stages: Mapping[str, str] = field(default_factory=dict)
     split: Mapping[str, str] = field(default_factory=dict)
+    free_mib: int | None = None
 
     @property
     def authored(self) -> Plan:

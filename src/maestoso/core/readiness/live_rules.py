@@ -9,6 +9,7 @@ from maestoso.core.model.finding import Finding, blocks, note, warns
 from maestoso.core.planning.inputs import LIVE, Kind
 from maestoso.core.readiness.context import Context
 from maestoso.core.readiness.protection_rules import groups_in_plan
+from maestoso.core.readiness.room_rules import little_room
 
 STAGE_MENDS = {
     "seeding": "Wait for its first copy.",
@@ -111,4 +112,4 @@ def reprotect_findings(ctx: Context) -> tuple[Finding, ...]:
                     "Bring its agent back; re-protecting needs both sites.",
                 )
             )
-    return tuple(found)
+    return (*found, *little_room(ctx))

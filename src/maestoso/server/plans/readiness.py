@@ -14,6 +14,7 @@ from maestoso.core.planning.inputs import LIVE, Kind
 from maestoso.core.readiness.assess import Assessment, Options, findings_of
 from maestoso.core.readiness.context import Context
 from maestoso.core.readiness.protection_rules import groups_in_plan
+from maestoso.core.readiness.room_rules import little_room
 from maestoso.core.runs.needs import needs
 from maestoso.core.runs.state import fold
 from maestoso.server.drills.picture import next_actions
@@ -43,8 +44,8 @@ def readiness(now: datetime) -> Readiness:
     plans = tuple(view for _, view in rows)
     away = _from_failovers(rows)
     actions = [
-        *_from_split(), *_from_runs(), *_from_sites(), *away, *_from_copies(now), *next_actions(now),
-        *_from_plans(rows),
+        *_from_split(), *_from_room(rows), *_from_runs(), *_from_sites(), *away, *_from_copies(now),
+        *next_actions(now), *_from_plans(rows),
     ]  # fmt: skip
     return Readiness(
         now=now,
@@ -152,6 +153,22 @@ def _from_runs() -> list[NextAction]:
                 )
             )
     return actions
+
+
+def _from_room(rows: list[tuple[Context, PlanRowView]]) -> list[NextAction]:
+    """Every plan has the same finding; it is said once."""
+    for ctx, view in rows:
+        for finding in little_room(ctx):
+            return [
+                NextAction(
+                    urgency="now",
+                    title="Room for records runs out",
+                    sentence=f"{finding.sentence} {finding.mend}",
+                    label="See what it stops",
+                    to=f"/plans/{quote(view.code)}",
+                )
+            ]
+    return []
 
 
 def _from_split() -> list[NextAction]:

@@ -19,6 +19,7 @@ from maestoso.core.planning.parts import whole
 from maestoso.core.planning.turned import is_away, turned
 from maestoso.core.readiness import cue_rules, part_rules, plan_rules
 from maestoso.core.readiness.context import Context, LastTest
+from maestoso.server.common.room import free_mib
 from maestoso.server.crosswalks.ground import ground
 from maestoso.server.crosswalks.held import wrong_landings
 from maestoso.server.crosswalks.services import crosswalk_between
@@ -253,7 +254,7 @@ def context(
     return replace(
         bare, newest=taken.newest, lost_sites=lost, copying=taken.copying, keys_missing=keys_missing(),
         drifted={code: drifted(site) for code, site in ends.items()}, skew_s={plan.target: taken.skew_s},
-        protocols={code: one.said.protocol for code, one in said.items() if one.said},
+        protocols={code: one.said.protocol for code, one in said.items() if one.said}, free_mib=free_mib(),
     )  # fmt: skip
 
 
