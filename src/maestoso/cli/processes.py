@@ -292,7 +292,9 @@ class Processes:
                 [
                     python, "-m", "uvicorn", "maestoso.server.config.asgi:application", "--lifespan", "off",
                     "--host", "127.0.0.1", "--port", str(self.options.web_port),
-                    "--timeout-graceful-shutdown", "2", "--no-access-log", "--log-level", "warning",
+                    # Its own trust in proxies is any program on this machine; the application has a setting.
+                    "--no-proxy-headers", "--timeout-graceful-shutdown", "2", "--no-access-log",
+                    "--log-level", "warning",
                 ],
                 4,
                 everything,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 
 from maestoso.core.errors import BadValue
@@ -9,6 +10,12 @@ from maestoso.core.errors import BadValue
 LARGEST_FILE = 64 * 2**20
 LARGEST_CELL = 100_000
 MOST_ROWS = 100_000
+
+
+TURNS_ROUND = re.compile("[\u202a-\u202e\u2066-\u2069]")
+"""Embeddings, overrides and isolates of the bidirectional algorithm (UAX 9): with them a text reads otherwise
+than it is written, and names or scripts pretend to be others. Marks (U+200E, U+200F) belong to ordinary
+texts."""
 
 
 class BadFile(BadValue):
@@ -39,10 +46,17 @@ def text_of(raw: bytes) -> str:
     if b"\x00" in raw:
         raise BadFile("The file is not text: it holds zero bytes.", "Give a CSV, JSON, OVF or OVA file.")
     try:
-        return raw.decode("utf-8-sig")
+        text = raw.decode("utf-8-sig")
     except UnicodeDecodeError as error:
         line = raw[: error.start].count(b"\n") + 1
         raise BadFile(
             f"The file is not UTF-8: line {line} holds a byte that does not belong there.",
             "Save it as UTF-8 and try again.",
         ) from error
+    if found := TURNS_ROUND.search(text):
+        line = text[: found.start()].count("\n") + 1
+        raise BadFile(
+            f"Line {line} holds U+{ord(found[0]):04X}, which turns round what stands beside it.",
+            "Take that character out: what is read would not be what is written.",
+        )
+    return text

@@ -27,8 +27,15 @@ export function keptCsrf(): string {
   return csrf;
 }
 
+// Pages ask by themselves all the time; the session ends when nobody has touched one for long.
+let touched = Date.now();
+for (const kind of ["pointerdown", "keydown", "wheel"]) {
+  addEventListener(kind, () => (touched = Date.now()), { capture: true, passive: true });
+}
+
 const headers: Middleware = {
   onRequest({ request }) {
+    request.headers.set("Maestoso-Idle", String(Math.round((Date.now() - touched) / 1000)));
     if (request.method !== "GET") request.headers.set("X-CSRFToken", csrf);
     return request;
   },

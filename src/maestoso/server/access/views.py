@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import secrets
 from dataclasses import dataclass
 
 from django.contrib.auth import authenticate, login, logout
 from django.middleware.csrf import get_token
 from drf_spectacular.utils import extend_schema
+from rest_framework.authentication import SessionAuthentication
+from rest_framework.exceptions import Throttled
 from rest_framework.permissions import AllowAny
 from rest_framework.request import Request
 from rest_framework.response import Response
@@ -14,6 +17,8 @@ from rest_framework.throttling import ScopedRateThrottle
 from rest_framework.views import APIView
 
 from maestoso.core.errors import DomainError
+from maestoso.server.access.sessions import begin
+from maestoso.server.access.tries import TRIES, TooManyAtOnce, counted_as, remember_browser
 from maestoso.server.common.shapes import read, reply, shape
 from maestoso.server.evidence.style import style_row
 
@@ -64,12 +69,24 @@ class SessionView(APIView):
     @extend_schema(operation_id="signIn", request=shape(SignIn, sent=True), responses=shape(Session))
     def post(self, request: Request) -> Response:
         """Sign in."""
+        # The framework asks for the token of those who are signed in only; here nobody is, yet.
+        SessionAuthentication().enforce_csrf(request)
         given = read(SignIn, request)
+        counted = counted_as(request, given.name)
+        try:
+            TRIES.wait(counted)
+        except TooManyAtOnce as error:
+            raise Throttled(error.wait_s) from error
         user = authenticate(request, username=given.name, password=given.password)
         if user is None:
+            TRIES.failed(counted)
             raise WrongSignIn("Name and password do not belong together.", "Check both and try again.")
+        TRIES.succeeded(counted)
         login(request, user)
-        return reply(_session(request))
+        begin(request.session)
+        answer = reply(_session(request))
+        remember_browser(answer, user.pk, secrets.token_hex(8))
+        return answer
 
     @extend_schema(operation_id="signOut", responses={204: None})
     def delete(self, request: Request) -> Response:

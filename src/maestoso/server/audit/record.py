@@ -7,6 +7,7 @@ import logging
 from collections.abc import Callable
 from typing import Any
 
+from django.core.cache import cache
 from django.db import transaction
 from django.http import HttpRequest, HttpResponseBase
 from django.utils.deprecation import MiddlewareMixin
@@ -27,6 +28,7 @@ LOOKS_ONLY = frozenset(
 )  # fmt: skip
 """Requests that send something only to be told what it would mean."""
 LARGEST_BODY = 20_000
+LIMITS_NOTED_EVERY_S = 60
 
 
 class AuditTrail(MiddlewareMixin):
@@ -47,6 +49,8 @@ class AuditTrail(MiddlewareMixin):
             response = view(request, *args, **kwargs)
             if response.status_code < 400:
                 _write(request, view, body, collected.get() or [])
+            elif _worth_noting(request, response):
+                _write(request, view, body, [], refused=str(response.data["code"]))
         finally:
             collected.reset(mark)
         return response
@@ -66,7 +70,25 @@ def _body(request: HttpRequest) -> Any:
         return None
 
 
-def _write(request: HttpRequest, view: Callable[..., Any], body: Any, changed: list[dict[str, Any]]) -> None:
+def _worth_noting(request: HttpRequest, response: Any) -> bool:
+    """Whether a refusal stands in the trail: a wrong password, a right that is lacking, a limit that was hit.
+
+    Of limits one a minute and address, so that whoever runs into them cannot fill the trail.
+    """
+    said = getattr(response, "data", None)
+    code = said.get("code") if isinstance(said, dict) else None
+    if code == "too-many-tries":
+        return cache.add(f"limit-noted:{request.META.get('REMOTE_ADDR')}", True, LIMITS_NOTED_EVERY_S)
+    return code in ("wrong-sign-in", "not-allowed")
+
+
+def _write(
+    request: HttpRequest,
+    view: Callable[..., Any],
+    body: Any,
+    changed: list[dict[str, Any]],
+    refused: str = "",
+) -> None:
     cls = getattr(view, "view_class", None) or getattr(view, "cls", None)
     method = getattr(cls, str(request.method).lower(), None)
     told = ((method.__doc__ if method else "") or "").strip().split("\n")[0]
@@ -76,7 +98,7 @@ def _write(request: HttpRequest, view: Callable[..., Any], body: Any, changed: l
         address=str(request.META.get("REMOTE_ADDR") or "")[:60],
         method=str(request.method),
         path=request.path.removeprefix("/api/v1/")[:400],
-        did=told.rstrip(".")[:200],
+        did=f"{told.rstrip('.')}{f' (refused: {refused})' if refused else ''}"[:200],
         sent=body,
         changed=changed,
     )

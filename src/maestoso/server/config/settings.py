@@ -40,13 +40,16 @@ INSTALLED_APPS = [
 ]
 
 MIDDLEWARE = [
+    "maestoso.server.access.proxies.ClientAddress",
     "django.middleware.security.SecurityMiddleware",
     "maestoso.server.common.headers.ContentSecurity",
+    "maestoso.server.common.headers.PlainAddress",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "django.contrib.sessions.middleware.SessionMiddleware",
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "maestoso.server.access.sessions.SessionLimits",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "maestoso.server.audit.record.AuditTrail",
 ]
@@ -83,12 +86,15 @@ AUTH_PASSWORD_VALIDATORS = [
     },
     {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},
 ]
+SESSION_COOKIE_AGE = OPTIONS.session_hours * 3600
 SESSION_COOKIE_HTTPONLY = True
 SESSION_COOKIE_SAMESITE = "Lax"
 CSRF_COOKIE_SAMESITE = "Lax"
 SESSION_COOKIE_NAME = "maestoso_session"
 CSRF_COOKIE_NAME = "maestoso_csrf"
 SECURE_CONTENT_TYPE_NOSNIFF = True
+# Bodies are bounded where they are read (json_body, raw_body) and, whatever they are, before that (asgi).
+DATA_UPLOAD_MAX_MEMORY_SIZE = None
 SECURE_REFERRER_POLICY = "same-origin"
 X_FRAME_OPTIONS = "DENY"
 
@@ -103,9 +109,11 @@ REST_FRAMEWORK = {
     "DEFAULT_AUTHENTICATION_CLASSES": ["rest_framework.authentication.SessionAuthentication"],
     "DEFAULT_PERMISSION_CLASSES": ["rest_framework.permissions.IsAuthenticated"],
     "DEFAULT_RENDERER_CLASSES": ["maestoso.server.common.rendering.Json"],
-    "DEFAULT_PARSER_CLASSES": ["rest_framework.parsers.JSONParser"],
+    "DEFAULT_PARSER_CLASSES": ["maestoso.server.common.json_body.StrictJson"],
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
     "EXCEPTION_HANDLER": "maestoso.server.common.problems.handle",
+    # The address is what ClientAddress found; what proxies say is looked at there and nowhere else.
+    "NUM_PROXIES": 0,
     "DEFAULT_THROTTLE_RATES": {"signin": f"{OPTIONS.signin_per_minute}/min"},
 }
 

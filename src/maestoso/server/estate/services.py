@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import time
 import zoneinfo
 from dataclasses import replace
 from typing import Any, Literal
@@ -15,11 +16,11 @@ from maestoso.core.errors import BadValue, NotFound, Refused
 from maestoso.core.estate.checks import inventory_complaints, link_check, unreadable
 from maestoso.core.model.estate import Inventory, Workload
 from maestoso.core.model.estate import Link as LinkValue
-from maestoso.core.ports import Clock
+from maestoso.core.ports import Clock, SiteRefused, SiteUnreachable
 from maestoso.server.common.secret_text import seal
 from maestoso.server.config.settings import OPTIONS, SECRETS
 from maestoso.server.estate import usage
-from maestoso.server.estate.agents import LARGE_PATIENCE_S, ask, check_address, needed
+from maestoso.server.estate.agents import LARGE_PATIENCE_S, PATIENCE_S, ask, check_address, needed
 from maestoso.server.estate.catalogue import catalogue, touch
 from maestoso.server.estate.models import Link, Site, WorkloadRow
 from maestoso.sites.contract import SitePulse
@@ -66,9 +67,7 @@ def register_site(
         code=code, name=name.strip(), kind=kind, time_zone=time_zone, agent_url=check_address(agent_url)
     )
     site.agent_token = seal(token)
-    silent = f"The agent of {name} did not answer at {site.agent_url}"
-    with needed(silent, "Start it, or mend its address or token."):
-        said = ask(site, lambda agent: agent.capabilities())
+    said = introduced(site)
     if not str(said.get("protocol", "")).startswith("1."):
         raise Refused(
             f"The agent of {name} speaks protocol {said.get('protocol')!r}.",
@@ -81,6 +80,27 @@ def register_site(
         if fetch:
             fetch_inventory(site, clock)
     return site
+
+
+def introduced(site: Site) -> dict[str, Any]:
+    """What an agent says of itself to who has its token. Raises Refused.
+
+    What answers otherwise is not told from what does not answer, neither in words nor in time: this form
+    must not be a way to find out what else listens on the hosts of agents.
+    """
+    begin = time.monotonic()
+    try:
+        said = ask(site, lambda agent: agent.capabilities())
+        if isinstance(said, dict) and "protocol" in said:
+            return said
+    except (SiteUnreachable, SiteRefused):
+        pass
+    time.sleep(max(PATIENCE_S - (time.monotonic() - begin), 0.0))
+    raise Refused(
+        f"No site agent that knows this token answers at {site.agent_url}.",
+        "Start it, or mend its address or token.",
+        code="site-unreachable",
+    )
 
 
 def check_zone(name: str) -> None:

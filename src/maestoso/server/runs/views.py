@@ -207,7 +207,6 @@ async def stream(request: HttpRequest, pk: int) -> HttpResponseBase:
     response = StreamingHttpResponse(
         PUMP.listen(pk, int(last) if last.isdigit() else 0), content_type="text/event-stream"
     )
-    response["Cache-Control"] = "no-cache"
     response["X-Accel-Buffering"] = "no"
     return response
 

@@ -1,0 +1,80 @@
+"""How long a session lasts: not for ever, and not while nobody is there."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from datetime import datetime
+from typing import Any
+
+from django.contrib.auth import HASH_SESSION_KEY, SESSION_KEY, get_user_model, logout
+from django.contrib.sessions.models import Session
+from django.http import HttpRequest
+from django.utils.crypto import constant_time_compare
+from django.utils.deprecation import MiddlewareMixin
+
+from maestoso.engine.clock import SystemClock
+from maestoso.server.config.settings import OPTIONS
+
+CLOCK = SystemClock()
+BEGAN, SEEN = "began", "seen"
+NOTED_EVERY_S = 30.0
+IDLE = "HTTP_MAESTOSO_IDLE"
+"""Seconds since a person last touched mouse or keys, as pages that ask by themselves say of each question."""
+
+
+def begin(session: Any) -> None:
+    """A person signed in."""
+    session[BEGAN] = session[SEEN] = CLOCK.now().timestamp()
+
+
+def over(data: dict[str, Any], now: datetime) -> bool:
+    """Whether a session has lasted too long, or nobody has been there for too long."""
+    at = now.timestamp()
+    began, seen = data.get(BEGAN), data.get(SEEN)
+    if not isinstance(began, int | float) or not isinstance(seen, int | float):
+        return True
+    return at - began > OPTIONS.session_hours * 3600 or at - seen > OPTIONS.session_idle_minutes * 60
+
+
+class SessionLimits(MiddlewareMixin):
+    """Ends sessions that are over, and notes when somebody was there."""
+
+    def process_request(self, request: HttpRequest) -> None:
+        """Behind Django's own: the session and its user are known."""
+        if SESSION_KEY not in request.session:
+            return
+        now = CLOCK.now()
+        if over(dict(request.session.items()), now):
+            logout(request)
+            return
+        if request.path.endswith("/stream"):
+            return  # opened again and again by pages that nobody looks at
+        said = request.META.get(IDLE, "0")
+        idle = min(int(said), 10**9) if said.isascii() and said.isdigit() and len(said) < 10 else 0
+        seen = now.timestamp() - idle
+        if seen - request.session[SEEN] > NOTED_EVERY_S:
+            request.session[SEEN] = seen
+
+
+def ended(keys: Iterable[str]) -> set[str]:
+    """Which of these sessions are no more: signed out, over, or of an account that changed or is gone."""
+    wanted, now = set(keys), CLOCK.now()
+    data = {
+        row.session_key: row.get_decoded()
+        for row in Session.objects.filter(session_key__in=wanted, expire_date__gt=now)
+    }
+    users = {str(user.pk): user for user in get_user_model().objects.filter(pk__in=_numbers(data.values()))}
+
+    def good(key: str) -> bool:
+        kept = data.get(key)
+        user = users.get(str(kept.get(SESSION_KEY))) if kept else None
+        return (
+            kept is not None and user is not None and user.is_active and not over(kept, now)
+            and constant_time_compare(str(kept.get(HASH_SESSION_KEY)), user.get_session_auth_hash())
+        )  # fmt: skip
+
+    return {key for key in wanted if not good(key)}
+
+
+def _numbers(sessions: Iterable[dict[str, Any]]) -> set[int]:
+    return {int(one[SESSION_KEY]) for one in sessions if str(one.get(SESSION_KEY, "")).isdigit()}
