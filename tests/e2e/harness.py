@@ -1,6 +1,6 @@
 """The crash harness: lets processes die at named points or by chance, helps the run along, and checks its promises.
 
-What must be true is read from the sites' journals as well as from Maestoso's log (``check_runs --journals``).
+What must be true is read from the sites' journals as well as from Maestoso's log (``check_integrity --journals``).
 """
 
 from __future__ import annotations
@@ -109,7 +109,7 @@ class Harness:
             raise AssertionError(done.stdout + done.stderr)
 
     def _checked(self) -> Any:
-        done = self.app.command_of_django("check_runs", "--journals")
+        done = self.app.command_of_django("check_integrity", "--journals")
         away = "does not give its journal" in done.stderr or "OperationalError" in done.stderr
         return None if away else done
 

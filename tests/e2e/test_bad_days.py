@@ -135,9 +135,9 @@ class Manners(unittest.TestCase):
         self.assertLess(int(done.stdout.split()[-1]), 20, done.stderr)
 
     def test_the_rows_of_all_runs_agree_with_their_logs(self) -> None:
-        done = APP.command_of_django("check_runs", "--journals")
+        done = APP.command_of_django("check_integrity", "--journals")
         self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
-        self.assertIn("as its log says", done.stdout)
+        self.assertIn("as it was written", done.stdout)
 
 
 class AnotherOne(unittest.TestCase):

@@ -162,7 +162,7 @@ class TheWorstDay(Live):
         expect(self.sentence).to_contain_text("is protected again", timeout=60_000)
         self.running("35 running")
         self.same_disks(home)
-        done = APP.command_of_django("check_runs", "--journals")
+        done = APP.command_of_django("check_integrity", "--journals")
         self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
 
     def another_point(self, group: str) -> None:

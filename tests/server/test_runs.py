@@ -12,7 +12,7 @@ from unittest import mock
 from django.contrib.auth.models import User
 from django.core.management import call_command
 from django.core.management.base import CommandError
-from django.db import connection
+from django.db import connection, transaction
 from django.test import AsyncClient, TransactionTestCase
 
 from maestoso.core.codec import to_data
@@ -22,16 +22,20 @@ from maestoso.core.runs.decide import settle
 from maestoso.core.runs.events import Draft, Event
 from maestoso.core.runs.state import RunState, fold
 from maestoso.engine.clock import SystemClock
+from maestoso.server.evidence.register import next_number
 from maestoso.server.runs.log import DatabaseRunLog, check_projection, read_log, run_name, write_events
 from maestoso.server.runs.models import Run, RunEvent, RunStep
 from tests import worlds
 from tests.run_log import RunLogContract
-from tests.server.tidewell import PASSWORD, Tidewell
+from tests.server.tidewell import PASSWORD, Tidewell, own_keys
 
 
 def make_run() -> Run:
     """A run of the small world, as the server would write it."""
+    with transaction.atomic():
+        number = next_number()
     run = Run.objects.create(
+        id=number,
         plan_code="SHOP",
         plan_name="Shop",
         plan_version=1,
@@ -64,6 +68,7 @@ class TheLogInMariaDB(RunLogContract, TransactionTestCase):
     """The adapter keeps the contract of the port."""
 
     def setUp(self) -> None:
+        own_keys(self)
         self.log = DatabaseRunLog()
 
     def new_run(self) -> str:
@@ -129,7 +134,7 @@ class TheLogInMariaDB(RunLogContract, TransactionTestCase):
         run.refresh_from_db()
         self.assertEqual(run.outcome, "aborted")
         self.assertEqual(check_projection(run), [])
-        call_command("check_runs", stdout=io.StringIO())
+        call_command("check_integrity", stdout=io.StringIO())
 
     def test_a_touched_event_or_row_is_found(self) -> None:
         run = make_run()
@@ -138,7 +143,7 @@ class TheLogInMariaDB(RunLogContract, TransactionTestCase):
         RunEvent.objects.filter(run=run, seq=1).update(by="somebody")
         self.assertIn("broken at event 1", check_projection(run)[0])
         with self.assertRaises(CommandError):
-            call_command("check_runs", stdout=io.StringIO())
+            call_command("check_integrity", stdout=io.StringIO())
 
 
 class Starting(Tidewell):

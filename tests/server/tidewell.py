@@ -14,6 +14,7 @@ import zlib
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import uvicorn
 from django.contrib.auth.models import User
@@ -24,6 +25,7 @@ from maestoso.engine.clock import SystemClock
 from maestoso.practice.scenario import Scenario
 from maestoso.practice.server import PracticeSite, application
 from maestoso.practice.store import Store
+from maestoso.server.evidence import keys
 from maestoso.server.runs import demo
 
 SCENARIO = Scenario(Path(__file__).resolve().parents[2] / "demo" / "tidewell")
@@ -78,6 +80,15 @@ class PracticeSites:
             server.should_exit = True
         self.thread.join(10)
         self.folder.cleanup()
+
+
+def own_keys(case: unittest.TestCase) -> None:
+    """Sealing keys, and the mark of the register of runs beside them, that belong to this test alone."""
+    folder = tempfile.TemporaryDirectory()
+    case.addCleanup(folder.cleanup)
+    patched = mock.patch.object(keys, "FOLDER", Path(folder.name) / "keys")
+    patched.start()
+    case.addCleanup(patched.stop)
 
 
 class Browser(Client):

@@ -37,7 +37,10 @@ class SealBroken(DomainError):
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RunSeal:
     """What is signed of a finished run. ``head`` is the hash behind its last event, ``links`` are the first
-    eight bytes of the hash behind each, one after the other, in base64url."""
+    eight bytes of the hash behind each, one after the other, in base64url. ``audit_entries`` and
+    ``audit_head`` are the number and the hash of the entry of the audit trail that names this seal; 0 before
+    release 0.8.
+    """
 
     format: str
     run: str
@@ -56,10 +59,15 @@ class RunSeal:
     head: str
     links: str
     facts: Facts
+    audit_entries: int = 0
+    audit_head: str = ""
 
 
-def seal_of(run: str, number: int, log: Sequence[Event]) -> RunSeal:
-    """What a seal says of a finished run. Raises ValueError for one that goes on."""
+def seal_of(run: str, number: int, log: Sequence[Event], audit: tuple[int, str] = (0, "")) -> RunSeal:
+    """What a seal says of a finished run; ``audit`` is the number and hash of the audit entry that names it.
+
+    Raises ValueError for a run that goes on.
+    """
     state = fold(log)
     if state.outcome is None:
         raise ValueError(f"run {number} has not ended")
@@ -83,6 +91,8 @@ def seal_of(run: str, number: int, log: Sequence[Event]) -> RunSeal:
         head=hashes[-1],
         links=shortened(hashes),
         facts=facts_of(state, log),
+        audit_entries=audit[0],
+        audit_head=audit[1],
     )
 
 

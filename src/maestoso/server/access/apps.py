@@ -8,3 +8,11 @@ class AccessConfig(AppConfig):
 
     name = "maestoso.server.access"
     label = "access"
+
+    def ready(self) -> None:
+        """Every session knows when it began."""
+        from django.contrib.auth.signals import user_logged_in
+
+        from maestoso.server.access.sessions import begin
+
+        user_logged_in.connect(begin, dispatch_uid="session-began")

@@ -22,9 +22,9 @@ IDLE = "HTTP_MAESTOSO_IDLE"
 """Seconds since a person last touched mouse or keys, as pages that ask by themselves say of each question."""
 
 
-def begin(session: Any) -> None:
-    """A person signed in."""
-    session[BEGAN] = session[SEEN] = CLOCK.now().timestamp()
+def begin(sender: Any, request: HttpRequest, **more: Any) -> None:
+    """A person signed in, in whatever way."""
+    request.session[BEGAN] = request.session[SEEN] = CLOCK.now().timestamp()
 
 
 def over(data: dict[str, Any], now: datetime) -> bool:

@@ -17,7 +17,6 @@ from rest_framework.throttling import ScopedRateThrottle
 from rest_framework.views import APIView
 
 from maestoso.core.errors import DomainError
-from maestoso.server.access.sessions import begin
 from maestoso.server.access.tries import TRIES, TooManyAtOnce, counted_as, remember_browser
 from maestoso.server.common.shapes import read, reply, shape
 from maestoso.server.evidence.style import style_row
@@ -83,7 +82,6 @@ class SessionView(APIView):
             raise WrongSignIn("Name and password do not belong together.", "Check both and try again.")
         TRIES.succeeded(counted)
         login(request, user)
-        begin(request.session)
         answer = reply(_session(request))
         remember_browser(answer, user.pk, secrets.token_hex(8))
         return answer

@@ -11,7 +11,7 @@ from django.db.models.signals import post_delete, post_save, pre_save
 
 WATCHED = frozenset({"estate", "protection", "crosswalks", "plans", "scripts", "evidence", "drills", "auth"})
 """Apps whose rows people change. Runs have a log of their own; sessions are nobody's business."""
-UNWATCHED = frozenset({"EstateMark", "ImportJob", "Seal", "DrillTime", "HeldRow"})
+UNWATCHED = frozenset({"EstateMark", "ImportJob", "Seal", "RunRegister", "Stone", "DrillTime", "HeldRow"})
 HIDDEN = frozenset(
     {"password", "token", "agent_token", "sealed", "key", "value", "secret", "digest", "last_login"}
 )

@@ -26,6 +26,20 @@ class AuditEntry(models.Model):
         ordering = ["-number"]
 
 
+class AuditSeal(models.Model):
+    """The head of the trail at some moment, signed. ``index`` counts from 1 without gaps."""
+
+    index = models.PositiveIntegerField(unique=True)
+    number = models.PositiveBigIntegerField()
+    chain = models.CharField(max_length=64)
+    at = models.DateTimeField()
+    key = models.CharField(max_length=64)
+    token = models.TextField()
+
+    class Meta:
+        ordering = ["index"]
+
+
 class AuditHead(models.Model):
     """One row, locked by whoever adds an entry: the number and the hash of the last."""
 

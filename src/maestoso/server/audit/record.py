@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import logging
 from collections.abc import Callable
+from datetime import datetime
 from typing import Any
 
 from django.core.cache import cache
@@ -27,6 +28,7 @@ LOOKS_ONLY = frozenset(
     }
 )  # fmt: skip
 """Requests that send something only to be told what it would mean."""
+SEALED = "Seal run"
 LARGEST_BODY = 20_000
 LIMITS_NOTED_EVERY_S = 60
 
@@ -102,14 +104,31 @@ def _write(
         sent=body,
         changed=changed,
     )
-    with transaction.atomic():
-        AuditHead.objects.get_or_create(pk=1, defaults={"chain": ROOT})
-        head = AuditHead.objects.select_for_update().get(pk=1)
-        entry.number = head.number + 1
-        entry.chain = link_text(head.chain, written(entry))
-        entry.save()
-        head.number, head.chain = entry.number, entry.chain
-        head.save()
+    add_entry(entry)
+
+
+@transaction.atomic
+def add_entry(entry: AuditEntry) -> AuditHead:
+    """Add an entry behind the last, with its number and hash; returns the new head."""
+    AuditHead.objects.get_or_create(pk=1, defaults={"chain": ROOT})
+    head = AuditHead.objects.select_for_update().get(pk=1)
+    entry.number = head.number + 1
+    entry.chain = link_text(head.chain, written(entry))
+    entry.save()
+    head.number, head.chain = entry.number, entry.chain
+    head.save()
+    return head
+
+
+def note_seal(number: int, head: str, events: int, at: datetime) -> AuditHead:
+    """The seal of a run stands in the trail, so that neither can be made anew without the other."""
+    sent = {"head": head, "events": events}
+    return add_entry(
+        AuditEntry(
+            at=at, by="", address="", method="", path=f"runs/{number}", did=f"{SEALED} {number}", sent=sent,
+            changed=[],
+        )
+    )  # fmt: skip
 
 
 def written(entry: AuditEntry) -> str:

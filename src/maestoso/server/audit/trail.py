@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from itertools import islice
 from typing import Any
 
@@ -13,7 +13,8 @@ from django.db.models import QuerySet
 
 from maestoso.core.evidence.chain import ROOT, link_text
 from maestoso.core.evidence.seal import signed
-from maestoso.server.audit.models import AuditEntry, AuditHead
+from maestoso.core.ports import Clock
+from maestoso.server.audit.models import AuditEntry, AuditHead, AuditSeal
 from maestoso.server.audit.record import written
 from maestoso.server.common.words import holding
 from maestoso.server.evidence.keys import current_key
@@ -21,6 +22,7 @@ from maestoso.server.runs.listing import day
 
 PAGE = 100
 PART = 500
+SIGNED_EVERY = timedelta(minutes=10)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -82,6 +84,32 @@ def first_touched() -> int | None:
     if head is not None and (head.number, head.chain) != (number, before):
         return number + 1
     return None
+
+
+def sign_head(clock: Clock) -> None:
+    """Sign the head of the trail when it has grown, every ten minutes at most: the past stays provable."""
+    head, last = AuditHead.objects.filter(pk=1).first(), AuditSeal.objects.last()
+    now = clock.now()
+    if head is None or (last is not None and (last.number == head.number or now - last.at < SIGNED_EVERY)):
+        return
+    key = current_key()
+    row = AuditSeal(
+        index=(last.index if last else 0) + 1,
+        number=head.number,
+        chain=head.chain,
+        at=now,
+        key=key.thumbprint(),
+    )
+    row.token = signed(said_of_head(row), key)
+    row.save()
+
+
+def said_of_head(row: AuditSeal) -> dict[str, Any]:
+    """What is signed of the head of the trail."""
+    return {
+        "format": "maestoso-audit-head/1", "index": row.index, "entries": row.number, "head": row.chain,
+        "at": row.at.astimezone(UTC).isoformat(),
+    }  # fmt: skip
 
 
 def exported(asked: Mapping[str, str]) -> Iterator[bytes]:

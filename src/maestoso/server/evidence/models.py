@@ -22,6 +22,29 @@ class Seal(models.Model):
     failures = models.PositiveIntegerField(default=0)
 
 
+class RunRegister(models.Model):
+    """One row: how many runs there were, locked by whoever starts one, and signed.
+
+    ``mark`` is that of the register, which a file beside the keys repeats; ``missing`` are numbers that were
+    never given out, from before runs were counted.
+    """
+
+    mark = models.CharField(max_length=40)
+    count = models.PositiveIntegerField(default=0)
+    missing = models.JSONField(default=list)
+    key = models.CharField(max_length=64)
+    token = models.TextField()
+
+
+class Stone(models.Model):
+    """What stays of a run whose log was let go: signed, that this was done on purpose, and when."""
+
+    run = models.OneToOneField("runs.Run", on_delete=models.PROTECT, related_name="stone")
+    at = models.DateTimeField()
+    key = models.CharField(max_length=64)
+    token = models.TextField()
+
+
 class Addition(models.Model):
     """A note or a file that somebody added after the run, each signed on its own."""
 

@@ -11,6 +11,7 @@ from maestoso.core.evidence.chain import written
 from maestoso.core.evidence.evidence_file import Verification, evidence_file, verify
 from maestoso.core.evidence.seal import RunSeal, opened, seal_of, signed
 from maestoso.core.runs.events import Event
+from maestoso.server.audit.record import note_seal
 from maestoso.server.evidence.keys import current_key, public_keys
 from maestoso.server.evidence.models import Seal
 from maestoso.server.runs.models import Run
@@ -28,10 +29,12 @@ def seal_run(run: Run, name: str, events: Sequence[Event], at: datetime | None =
     except OSError:
         log.exception("Run %s could not be sealed; it is tried again", run.pk)
         return
-    made = seal_of(name, run.pk, events)
+    sealed_at = at or events[-1].at
+    head = note_seal(run.pk, run.chain_head, len(events), sealed_at)
+    made = seal_of(name, run.pk, events, (head.number, head.chain))
     found = made.facts
     Seal.objects.create(
-        run=run, token=signed(made, key), key=key.thumbprint(), sealed_at=at or made.ended_at,
+        run=run, token=signed(made, key), key=key.thumbprint(), sealed_at=sealed_at,
         rto_s=found.rto_s, rpo_s=found.worst_rpo_s, people_s=found.people_s,
         machine_s=found.machine_s, failures=found.failures,
     )  # fmt: skip

@@ -16,6 +16,7 @@ from maestoso.core.evidence.seal import ADDITION, signed
 from maestoso.core.ports import Clock
 from maestoso.server.evidence.keys import current_key
 from maestoso.server.evidence.models import Addition, Seal
+from maestoso.server.evidence.register import set_stone
 from maestoso.server.evidence.sealing import seal_run
 from maestoso.server.evidence.style import style_row
 from maestoso.server.runs.log import run_name, to_event
@@ -140,5 +141,6 @@ def remove_expired(clock: Clock) -> None:
                 locked.additions.all().delete()
                 RunStep.objects.filter(run=locked).delete()
                 RunEvent.objects.filter(run=locked).delete()
+                set_stone(locked, now)
                 locked.notes, locked.removed_at = "", now
                 locked.save(update_fields=["notes", "removed_at"])

@@ -16,6 +16,7 @@ from django.db import close_old_connections
 from maestoso.core.errors import DomainError
 from maestoso.core.model.protection import CopyState, Group
 from maestoso.core.ports import Clock, SiteRefused, SiteUnreachable
+from maestoso.server.audit.trail import sign_head
 from maestoso.server.crosswalks.held import look_after_landings
 from maestoso.server.drills.services import begin_due_drills
 from maestoso.server.estate.agents import pulse
@@ -89,4 +90,5 @@ def take_over(clock: Clock) -> None:
 
 LOOKS: tuple[Callable[[Clock], None], ...] = (
     deliver_fences, look_after, take_over, follow_ups, seal_what_is_not, remove_expired, begin_due_drills,
+    sign_head,
 )  # fmt: skip

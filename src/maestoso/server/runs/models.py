@@ -80,7 +80,7 @@ class RunEvent(models.Model):
 
 
 class RunStep(models.Model):
-    """Projection of one step, written with the events; ``check_runs`` rebuilds it and compares."""
+    """Projection of one step, written with the events; ``check_integrity`` rebuilds it and compares."""
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="steps")
     step = models.CharField(max_length=200)

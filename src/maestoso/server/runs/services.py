@@ -28,6 +28,7 @@ from maestoso.core.runs.events import Event
 from maestoso.core.runs.state import RunState, fold
 from maestoso.server.estate.agents import needed
 from maestoso.server.estate.models import Link, Site
+from maestoso.server.evidence.register import next_number
 from maestoso.server.plans import judgement
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.services import context, find_plan, measured
@@ -165,6 +166,7 @@ def _row(ctx: Context, kind: Kind, *, by: str, at: datetime, key: str | None) ->
     list(Site.objects.select_for_update().order_by("pk").values_list("pk"))
     _refuse_overlap(ctx)
     return Run.objects.create(
+        id=next_number(),
         plan_code=ctx.plan.code,
         plan_name=ctx.plan.name,
         plan_version=ctx.version,

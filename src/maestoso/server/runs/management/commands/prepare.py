@@ -12,6 +12,7 @@ from django.db import transaction
 from maestoso.engine.clock import SystemClock
 from maestoso.practice.scenario import Scenario
 from maestoso.server.config.settings import OPTIONS, SECRETS
+from maestoso.server.evidence.register import begin_counting
 from maestoso.server.runs import demo
 
 
@@ -27,6 +28,7 @@ class Command(BaseCommand):
     def handle(self, *args: Any, **options: Any) -> None:
         """Tables, then the demo data: all of it or nothing."""
         call_command("migrate", interactive=False, stdout=self.stdout)
+        begin_counting(SystemClock().now())
         if options["demo"] and not demo.is_loaded():
             with transaction.atomic():
                 self._load()

@@ -1,0 +1,85 @@
+"""How many runs there were: they are numbered without gaps, and the count is signed."""
+
+from __future__ import annotations
+
+import secrets
+from datetime import UTC, datetime
+from typing import Any
+
+from django.db import transaction
+
+from maestoso.core.evidence.seal import signed
+from maestoso.server.evidence import keys
+from maestoso.server.evidence.models import RunRegister, Stone
+from maestoso.server.runs.models import Run
+
+REGISTER = "maestoso-run-register/1"
+STONE = "maestoso-run-let-go/1"
+
+
+def next_number() -> int:
+    """The number of a new run, in the caller's transaction: a start that is refused gives it back."""
+    row = _row()
+    row.count += 1
+    _sign(row)
+    return row.count
+
+
+@transaction.atomic
+def begin_counting(at: datetime) -> None:
+    """Count what is there, once; a release without a register may have left gaps and runs without a stone."""
+    if RunRegister.objects.exists():
+        return
+    _row()
+    for run in Run.objects.exclude(removed_at=None).filter(stone=None):
+        set_stone(run, run.removed_at or at)
+
+
+def said_of_register(row: RunRegister) -> dict[str, Any]:
+    """What is signed of the register."""
+    return {"format": REGISTER, "mark": row.mark, "count": row.count, "missing": row.missing}
+
+
+def mark_beside_the_keys() -> str:
+    """The mark of the first register of this installation; empty before there was one."""
+    file = keys.FOLDER / "register"
+    return file.read_text(encoding="ascii").strip() if file.is_file() else ""
+
+
+def set_stone(run: Run, at: datetime) -> None:
+    """Sign that the log of a run was let go on purpose, in the caller's transaction."""
+    key = keys.current_key()
+    Stone.objects.create(run=run, at=at, key=key.thumbprint(), token=signed(said_of_stone(run, at), key))
+
+
+def said_of_stone(run: Run, at: datetime) -> dict[str, Any]:
+    """What is signed of a run that was let go."""
+    return {
+        "format": STONE,
+        "number": run.pk,
+        "plan": run.plan_code,
+        "head": run.chain_head,
+        "at": at.astimezone(UTC).isoformat(),
+    }
+
+
+def _row() -> RunRegister:
+    row = RunRegister.objects.select_for_update().first()
+    if row is not None:
+        return row
+    known = set(Run.objects.values_list("pk", flat=True))
+    count = max(known, default=0)
+    row = RunRegister(
+        pk=1, mark=secrets.token_hex(16), count=count, missing=sorted(set(range(1, count + 1)) - known)
+    )
+    if not mark_beside_the_keys():
+        keys.current_key()  # makes the folder
+        (keys.FOLDER / "register").write_text(row.mark, encoding="ascii")
+    _sign(row)
+    return row
+
+
+def _sign(row: RunRegister) -> None:
+    key = keys.current_key()
+    row.key, row.token = key.thumbprint(), signed(said_of_register(row), key)
+    row.save()
