@@ -10,9 +10,10 @@ from typing import Any
 from unittest import mock
 
 from django.contrib.auth.models import User
+from django.contrib.sessions.models import Session
 from django.core.management import call_command
 from django.core.management.base import CommandError
-from django.db import connection, transaction
+from django.db import OperationalError, connection, transaction
 from django.test import AsyncClient, TransactionTestCase
 
 from maestoso.core.codec import to_data
@@ -95,8 +96,6 @@ class TheLogInMariaDB(RunLogContract, TransactionTestCase):
             self.assertEqual(len(wins), 1)
 
     def test_a_database_that_is_away_is_said_as_such(self) -> None:
-        from django.db import OperationalError
-
         with (
             mock.patch(
                 "maestoso.server.runs.log.Run.objects.filter", side_effect=OperationalError(2006, "gone")
@@ -341,6 +340,53 @@ class Streaming(TransactionTestCase):
         await asyncio.to_thread(self.hold)
         (message,) = await self.messages(client, 1, **{"Last-Event-ID": "1"})
         self.assertEqual([e["seq"] for e in message["events"]], [2])
+
+    async def test_many_who_open_at_once_share_one_fold_and_one_first_message(self) -> None:
+        from maestoso.server.runs import stream
+
+        pump = stream.Pump()
+        with (
+            mock.patch.object(stream, "fold", wraps=stream.fold) as folds,
+            mock.patch.object(stream, "_message", wraps=stream._message) as messages,
+        ):
+            streams = [pump.listen(self.run_row.pk, 0, "s") for _ in range(200)]
+            async with asyncio.timeout(60):
+                first = await asyncio.gather(*(anext(one) for one in streams))
+        self.assertEqual((folds.call_count, messages.call_count, len(set(first))), (1, 1, 1))
+        for one in streams:
+            await one.aclose()
+        self.assertEqual((await pump._watch(self.run_row.pk)).listeners, set())
+
+    async def test_a_stream_ends_with_its_session(self) -> None:
+        client = AsyncClient()
+        await client.alogin(username="ann", password=PASSWORD)
+        reply = await client.get(f"/api/v1/runs/{self.run_row.pk}/stream")
+        await asyncio.to_thread(self.sign_out_everywhere)
+        async with asyncio.timeout(60):
+            said = [chunk async for chunk in reply.streaming_content]
+        self.assertEqual(said[-1], b": your session is over\n\n")
+
+    def sign_out_everywhere(self) -> None:
+        Session.objects.all().delete()
+        connection.close()
+
+    async def test_a_database_that_is_away_is_said_before_the_stream_begins(self) -> None:
+        client = AsyncClient()
+        await client.alogin(username="ann", password=PASSWORD)
+        away = OperationalError(2006, "gone")
+        for where in ("maestoso.server.runs.stream.read_log", "maestoso.server.runs.views._no_stream"):
+            with self.subTest(where), mock.patch(where, side_effect=away):
+                reply = await client.get(f"/api/v1/runs/{self.run_row.pk}/stream")
+                self.assertEqual(reply.status_code, 503, where)
+                self.assertEqual(json.loads(reply.content)["code"], "database-away")
+
+    async def test_who_does_not_take_what_is_sent_is_let_go(self) -> None:
+        from maestoso.server.runs import stream
+
+        listener = stream.Listener("s")
+        for number in range(stream.MOST_WAITING + 1):
+            listener.put(number, "x")
+        self.assertTrue(listener.over.is_set())
 
     async def test_a_run_that_is_not_there(self) -> None:
         client = AsyncClient()

@@ -9,17 +9,20 @@ from __future__ import annotations
 import asyncio
 import json
 import logging
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
+from functools import wraps
+from typing import Any, TypeVar
 
-from django.db import OperationalError, close_old_connections, connection
+from django.db import InterfaceError, OperationalError, close_old_connections, connection
 
 from maestoso.core.codec import to_data
 from maestoso.core.runs.events import Event
 from maestoso.core.runs.state import RunState, fold
 from maestoso.core.score import ScoreStep, run_score
 from maestoso.engine.clock import SystemClock
+from maestoso.server.access.sessions import ended
 from maestoso.server.estate.models import Site
 from maestoso.server.runs.log import read_log
 from maestoso.server.runs.models import Run
@@ -29,101 +32,210 @@ from maestoso.server.runs.shapes import StreamMessage
 log = logging.getLogger("maestoso.stream")
 
 EVERY_S = 0.1
+SESSIONS_EVERY_S = 2.0
 KEEP_ALIVE_S = 10.0
+UNWATCHED_S = 5.0
+MOST_WAITING = 500
+"""Messages that a browser may be behind; then its stream ends, and it comes back for what it missed."""
 CLOCK = SystemClock()
+AWAY = (OperationalError, InterfaceError)
+T = TypeVar("T")
+
+
+@dataclass(slots=True, eq=False)
+class Listener:
+    """One open stream, with what waits to be sent and the session that it belongs to."""
+
+    session: str
+    waiting: asyncio.Queue[tuple[int, str]] = field(default_factory=lambda: asyncio.Queue(MOST_WAITING))
+    over: asyncio.Event = field(default_factory=asyncio.Event)
+
+    def put(self, seq: int, text: str) -> None:
+        """Have a message sent."""
+        try:
+            self.waiting.put_nowait((seq, text))
+        except asyncio.QueueFull:
+            self.over.set()
 
 
 @dataclass(slots=True)
 class Watched:
-    """A run that somebody looks at."""
+    """A run that somebody looks at.
+
+    ``openings`` are first messages, made once for all who want the same one.
+    """
 
     state: RunState
     names: dict[str, str]
     steps: dict[str, ScoreStep]
-    queues: set[asyncio.Queue[str]] = field(default_factory=set)
+    since: float
+    listeners: set[Listener] = field(default_factory=set)
+    openings: dict[tuple[int, int], asyncio.Future[tuple[int, str]]] = field(default_factory=dict)
 
 
 class Pump:
     """Reads the log in one thread with one connection, while anybody listens."""
 
     def __init__(self) -> None:
-        self.watched: dict[int, Watched] = {}
+        self.watched: dict[int, asyncio.Future[Watched]] = {}
         self._task: asyncio.Task[None] | None = None
         self._thread = ThreadPoolExecutor(max_workers=1, thread_name_prefix="stream")
 
-    async def listen(self, pk: int, after: int) -> AsyncIterator[str]:
-        """Server-sent events of one run: the whole score first, then what changes."""
+    async def prepare(self, pk: int, after: int) -> None:
+        """See to it that the first message is there. Raises OperationalError while the database is away."""
+        await self._opening(pk, await self._watch(pk), after)
+
+    async def listen(self, pk: int, after: int, session: str) -> AsyncIterator[str]:
+        """Server-sent events of one run: the whole score first, then what changes.
+
+        It ends with its session, with the database, and where a browser does not take what it is sent;
+        browsers come back by themselves.
+        """
+        listener = Listener(session)
+        try:
+            watched = await self._watch(pk)
+            watched.listeners.add(listener)
+            seq, text = await self._opening(pk, watched, after)
+            yield text
+            while not listener.over.is_set():
+                number, text = await _next(listener)
+                # What came while the first message was made is in it already.
+                if number == 0 or number > seq:
+                    yield text
+        except AWAY as error:
+            log.warning("A stream of run %s ends, because the database is away: %s", pk, error)
+        finally:
+            future = self.watched.get(pk)
+            if future is not None and future.done() and not future.cancelled() and future.exception() is None:
+                future.result().listeners.discard(listener)
+
+    async def _watch(self, pk: int) -> Watched:
+        """The run as it is watched, folded once, however many ask at the same moment."""
         loop = asyncio.get_running_loop()
-        queue: asyncio.Queue[str] = asyncio.Queue()
         if pk not in self.watched:
-            fresh = await loop.run_in_executor(self._thread, _watch, pk)
-            self.watched.setdefault(pk, fresh)
-        watched = self.watched[pk]
-        watched.queues.add(queue)
+            self.watched[pk] = asyncio.ensure_future(
+                loop.run_in_executor(self._thread, _watch, pk, loop.time())
+            )
+        future = self.watched[pk]
+        try:
+            watched = await asyncio.shield(future)
+        except Exception:
+            if self.watched.get(pk) is future:
+                del self.watched[pk]
+            raise
         if self._task is None or self._task.done():
             self._task = loop.create_task(self._pump())
+        return watched
+
+    async def _opening(self, pk: int, watched: Watched, after: int) -> tuple[int, str]:
+        loop = asyncio.get_running_loop()
+        key = (watched.state.seq, after)
+        if key not in watched.openings:
+            made = loop.run_in_executor(self._thread, _opening, pk, watched, after)
+            # Older ones are of no use to anybody who comes now.
+            watched.openings = {k: f for k, f in watched.openings.items() if k[0] == key[0]}
+            watched.openings[key] = asyncio.ensure_future(made)
+        future = watched.openings[key]
         try:
-            events = await loop.run_in_executor(self._thread, _read, pk, after)
-            missed = [event for event in events if event.seq <= watched.state.seq]
-            steps = tuple(watched.steps.values())
-            yield await loop.run_in_executor(self._thread, _message, pk, watched, missed, steps)
-            while True:
-                try:
-                    async with asyncio.timeout(KEEP_ALIVE_S):
-                        text = await queue.get()
-                except TimeoutError:
-                    text = ": still here\n\n"
-                yield text
-        finally:
-            watched.queues.discard(queue)
-            if not watched.queues:
-                self.watched.pop(pk, None)
+            return await asyncio.shield(future)
+        except Exception:
+            watched.openings.pop(key, None)
+            raise
 
     async def _pump(self) -> None:
         loop = asyncio.get_running_loop()
+        looked_at = loop.time()
         while self.watched:
             try:
-                heads = await loop.run_in_executor(self._thread, _heads, list(self.watched))
-                for pk, head in heads.items():
-                    watched = self.watched.get(pk)
-                    if watched is not None and head > watched.state.seq:
-                        events = await loop.run_in_executor(self._thread, _read, pk, watched.state.seq)
-                        text = await loop.run_in_executor(self._thread, _news, pk, watched, events)
-                        for queue in watched.queues:
-                            queue.put_nowait(text)
-            except OperationalError as error:
+                there = self._there(loop.time())
+                for pk, head in (await loop.run_in_executor(self._thread, _heads, list(there))).items():
+                    if head > there[pk].state.seq:
+                        seq, text = await loop.run_in_executor(self._thread, _news, pk, there[pk])
+                        for listener in there[pk].listeners:
+                            listener.put(seq, text)
+                if loop.time() - looked_at > SESSIONS_EVERY_S:
+                    looked_at = loop.time()
+                    await self._end_sessions(there)
+            except AWAY as error:
                 log.warning("The database is away: %s", error)
                 await asyncio.sleep(1.0)
             await asyncio.sleep(EVERY_S)
 
+    def _there(self, now: float) -> dict[int, Watched]:
+        """Runs that are watched; those that nobody listens to any longer are let go."""
+        found = {}
+        for pk, future in list(self.watched.items()):
+            if future.done() and not future.cancelled() and future.exception() is None:
+                watched = future.result()
+                if watched.listeners or now - watched.since < UNWATCHED_S:
+                    found[pk] = watched
+                else:
+                    del self.watched[pk]
+        return found
 
-def _watch(pk: int) -> Watched:
-    close_old_connections()
+    async def _end_sessions(self, there: dict[int, Watched]) -> None:
+        listeners = [listener for watched in there.values() for listener in watched.listeners]
+        if listeners:
+            keys = {listener.session for listener in listeners}
+            loop = asyncio.get_running_loop()
+            gone = await loop.run_in_executor(self._thread, _reachable(ended), keys)
+            for listener in listeners:
+                if listener.session in gone:
+                    listener.over.set()
+                    listener.put(0, ": your session is over\n\n")
+
+
+async def _next(listener: Listener) -> tuple[int, str]:
+    try:
+        async with asyncio.timeout(KEEP_ALIVE_S):
+            return await listener.waiting.get()
+    except TimeoutError:
+        return 0, ": still here\n\n"
+
+
+def _reachable(call: Callable[..., T]) -> Callable[..., T]:
+    """A connection that broke is dropped, so that the next call gets another."""
+
+    @wraps(call)
+    def wrapped(*args: Any) -> T:
+        try:
+            close_old_connections()
+            return call(*args)
+        except AWAY:
+            connection.close()
+            raise
+
+    return wrapped
+
+
+@_reachable
+def _watch(pk: int, now: float) -> Watched:
     state = fold(read_log(pk))
     names = dict(Site.objects.values_list("code", "name"))
-    return Watched(state=state, names=names, steps={s.id: s for s in run_score(state, CLOCK.now())})
+    steps = {step.id: step for step in run_score(state, CLOCK.now())}
+    return Watched(state=state, names=names, steps=steps, since=now)
 
 
-def _read(pk: int, after: int) -> list[Event]:
-    return read_log(pk, after)
-
-
+@_reachable
 def _heads(pks: list[int]) -> dict[int, int]:
-    try:
-        close_old_connections()
-        return dict(Run.objects.filter(pk__in=pks).values_list("pk", "last_seq"))
-    except OperationalError:
-        connection.close()
-        raise
+    return dict(Run.objects.filter(pk__in=pks).values_list("pk", "last_seq"))
 
 
-def _news(pk: int, watched: Watched, events: list[Event]) -> str:
+@_reachable
+def _opening(pk: int, watched: Watched, after: int) -> tuple[int, str]:
+    missed = [event for event in read_log(pk, after) if event.seq <= watched.state.seq]
+    return watched.state.seq, _message(pk, watched, missed, tuple(watched.steps.values()))
+
+
+@_reachable
+def _news(pk: int, watched: Watched) -> tuple[int, str]:
+    events = read_log(pk, watched.state.seq)
     for event in events:
         watched.state.apply(event)
     steps = {step.id: step for step in run_score(watched.state, CLOCK.now())}
     changed = tuple(step for name, step in steps.items() if watched.steps.get(name) != step)
     watched.steps = steps
-    return _message(pk, watched, events, changed)
+    return watched.state.seq, _message(pk, watched, events, changed)
 
 
 def _message(pk: int, watched: Watched, events: list[Event], steps: tuple[ScoreStep, ...]) -> str:

@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
-from django.http import HttpRequest, HttpResponseBase, JsonResponse, StreamingHttpResponse
+import orjson
+from asgiref.sync import sync_to_async
+from django.db import OperationalError, connections
+from django.http import HttpRequest, HttpResponse, HttpResponseBase, StreamingHttpResponse
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework.exceptions import NotAuthenticated
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from maestoso.core.errors import BadValue
+from maestoso.core.errors import BadValue, NotFound
 from maestoso.core.runs.state import RunState, fold
 from maestoso.core.score import run_score
 from maestoso.engine.clock import SystemClock
+from maestoso.server.common import problems
 from maestoso.server.common.shapes import number, read, reply, shape
 from maestoso.server.estate.models import Site
 from maestoso.server.runs import fences, listing, picture, services
@@ -196,19 +201,45 @@ class FoundRunningView(APIView):
 
 async def stream(request: HttpRequest, pk: int) -> HttpResponseBase:
     """Server-sent events of a run: ``data`` is a StreamMessage, ``id`` the number of the last event."""
-    user = await request.auser()
-    if not user.is_authenticated:
-        problem = {"status": 403, "code": "not-signed-in", "detail": "You are not signed in."}
-        return JsonResponse(problem, status=403, content_type="application/problem+json")
-    if not await Run.objects.filter(pk=pk, last_seq__gt=0).aexists():
-        problem = {"status": 404, "code": "not-found", "detail": f"There is no run {pk}."}
-        return JsonResponse(problem, status=404, content_type="application/problem+json")
     last = request.headers.get("Last-Event-ID", "0")
+    after = int(last) if last.isascii() and last.isdigit() and len(last) < 10 else 0
+    try:
+        refused = await _no_stream(request, pk)
+        if refused is not None:
+            return refused
+        await PUMP.prepare(pk, after)
+    except OperationalError as error:
+        return _as_reply(problems.handle(error, {}))
     response = StreamingHttpResponse(
-        PUMP.listen(pk, int(last) if last.isdigit() else 0), content_type="text/event-stream"
+        PUMP.listen(pk, after, request.session.session_key or ""), content_type="text/event-stream"
     )
     response["X-Accel-Buffering"] = "no"
     return response
+
+
+@sync_to_async
+def _no_stream(request: HttpRequest, pk: int) -> HttpResponse | None:
+    """Why there is none for this request.
+
+    The database is asked in one go, and let go of before the stream.
+    """
+    try:
+        if not request.user.is_authenticated:
+            return _as_reply(problems.handle(NotAuthenticated(), {}))
+        if not Run.objects.filter(pk=pk, last_seq__gt=0, removed_at=None).exists():
+            return _as_reply(problems.handle(NotFound(f"There is no run {pk}."), {}))
+        return None
+    finally:
+        for line in connections.all(initialized_only=True):
+            if not line.in_atomic_block:
+                line.close()
+
+
+def _as_reply(said: Response) -> HttpResponse:
+    """A refusal outside of the framework's views."""
+    return HttpResponse(
+        orjson.dumps(said.data), status=said.status_code, content_type="application/problem+json"
+    )
 
 
 def _status(pk: int, state: RunState) -> RunStatus:
