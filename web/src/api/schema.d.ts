@@ -3131,6 +3131,8 @@ export interface components {
             head: string;
             links: string;
             facts: components["schemas"]["Facts"];
+            audit_entries: number;
+            audit_head: string;
         };
         RunStatus: {
             id: number;
@@ -3742,7 +3744,107 @@ export interface components {
             steps: components["schemas"]["ScoreStep"][];
         };
     };
-    responses: never;
+    responses: {
+        /** @description A value does not fit; ``field`` says which. */
+        Refused400: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description Nobody is signed in, or who is may not. */
+        Refused403: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description There is nothing of that name. */
+        Refused404: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The state of things forbids it. */
+        Refused409: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description It was there, and was let go on purpose. */
+        Refused410: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description Somebody saved in between. */
+        Refused412: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The body is too large. */
+        Refused413: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The body is of another media type than is read here. */
+        Refused415: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description It cannot be done, and why. */
+        Refused422: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description Too many tries; ``Retry-After`` says when to come back. */
+        Refused429: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The database does not answer now. */
+        Refused503: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+    };
     parameters: never;
     requestBodies: never;
     headers: never;
@@ -3776,15 +3878,9 @@ export interface operations {
                     "application/json": components["schemas"]["AuditPage"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
         };
     };
     auditFile: {
@@ -3811,15 +3907,9 @@ export interface operations {
                     "application/jsonl": string;
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
         };
     };
     makeBlackout: {
@@ -3843,15 +3933,15 @@ export interface operations {
                     "application/json": components["schemas"]["Calendar"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     removeBlackout: {
@@ -3873,15 +3963,14 @@ export interface operations {
                     "application/json": components["schemas"]["Calendar"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     crosswalks: {
@@ -3901,15 +3990,8 @@ export interface operations {
                     "application/json": components["schemas"]["CrosswalkLine"][];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
         };
     };
     makeCrosswalk: {
@@ -3933,15 +4015,15 @@ export interface operations {
                     "application/json": components["schemas"]["CrosswalkSaved"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     crosswalk: {
@@ -3964,15 +4046,13 @@ export interface operations {
                     "application/json": components["schemas"]["CrosswalkDetail"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     saveCrosswalk: {
@@ -4001,15 +4081,16 @@ export interface operations {
                     "application/json": components["schemas"]["CrosswalkSaved"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     retireCrosswalk: {
@@ -4031,15 +4112,14 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     exportLandings: {
@@ -4065,15 +4145,13 @@ export interface operations {
                     "text/csv": string;
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     exportTable: {
@@ -4096,15 +4174,13 @@ export interface operations {
                     "text/csv": string;
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     readTable: {
@@ -4131,15 +4207,16 @@ export interface operations {
                     "application/json": components["schemas"]["TableRead"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     makeTwin: {
@@ -4162,15 +4239,14 @@ export interface operations {
                     "application/json": components["schemas"]["TwinMade"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     landings: {
@@ -4194,15 +4270,15 @@ export interface operations {
                     "application/json": components["schemas"]["LandingsView"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     proposeRows: {
@@ -4226,15 +4302,15 @@ export interface operations {
                     "application/json": components["schemas"]["Proposals"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     tryRules: {
@@ -4258,15 +4334,15 @@ export interface operations {
                     "application/json": components["schemas"]["Trials"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     drillCalendar: {
@@ -4286,15 +4362,8 @@ export interface operations {
                     "application/json": components["schemas"]["Calendar"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
         };
     };
     makeDrill: {
@@ -4318,15 +4387,15 @@ export interface operations {
                     "application/json": components["schemas"]["Calendar"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     changeDrill: {
@@ -4352,15 +4421,16 @@ export interface operations {
                     "application/json": components["schemas"]["Calendar"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     removeDrill: {
@@ -4382,15 +4452,14 @@ export interface operations {
                     "application/json": components["schemas"]["Calendar"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     drillCalendarFile: {
@@ -4410,15 +4479,8 @@ export interface operations {
                     "text/calendar": string;
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
         };
     };
     newFeedAddress: {
@@ -4438,15 +4500,13 @@ export interface operations {
                     "application/json": components["schemas"]["Calendar"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     removeFeedAddress: {
@@ -4466,15 +4526,13 @@ export interface operations {
                     "application/json": components["schemas"]["Calendar"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     tryDrill: {
@@ -4498,15 +4556,15 @@ export interface operations {
                     "application/json": components["schemas"]["DrillTried"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     evidenceArchive: {
@@ -4529,15 +4587,9 @@ export interface operations {
                     "application/zip": string;
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
         };
     };
     sealKeys: {
@@ -4557,15 +4609,8 @@ export interface operations {
                     "application/json": components["schemas"]["SealKeys"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
         };
     };
     rotateSealKey: {
@@ -4585,15 +4630,13 @@ export interface operations {
                     "application/json": components["schemas"]["SealKeys"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     reportLogo: {
@@ -4613,15 +4656,9 @@ export interface operations {
                     "image/png": string;
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            503: components["responses"]["Refused503"];
         };
     };
     saveReportLogo: {
@@ -4645,15 +4682,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReportStyleView"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     removeReportLogo: {
@@ -4673,15 +4710,13 @@ export interface operations {
                     "application/json": components["schemas"]["ReportStyleView"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     proof: {
@@ -4704,15 +4739,9 @@ export interface operations {
                     "application/json": components["schemas"]["Proof"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
         };
     };
     reportSample: {
@@ -4732,15 +4761,8 @@ export interface operations {
                     "text/html": string;
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
         };
     };
     reportStyle: {
@@ -4760,15 +4782,8 @@ export interface operations {
                     "application/json": components["schemas"]["ReportStyleView"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
         };
     };
     saveReportStyle: {
@@ -4792,15 +4807,15 @@ export interface operations {
                     "application/json": components["schemas"]["ReportStyleView"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     verifyEvidence: {
@@ -4824,15 +4839,15 @@ export interface operations {
                     "application/json": components["schemas"]["Verification"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     exportEstate: {
@@ -4853,18 +4868,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/octet-stream": string;
+                    "text/csv": string;
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
         };
     };
     savedFilters: {
@@ -4884,15 +4896,8 @@ export interface operations {
                     "application/json": components["schemas"]["SavedFilterView"][];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
         };
     };
     saveFilter: {
@@ -4916,15 +4921,15 @@ export interface operations {
                     "application/json": components["schemas"]["SavedFilterView"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     forgetFilter: {
@@ -4945,15 +4950,14 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     policyCost: {
@@ -4977,15 +4981,15 @@ export interface operations {
                     "application/json": components["schemas"]["PolicyCost"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     protection: {
@@ -4993,7 +4997,7 @@ export interface operations {
             query?: {
                 /** @description Only groups whose name holds this. */
                 find?: string;
-                /** @description At most 1000; 100 by default. */
+                /** @description How many groups; 100 where it is missing. */
                 limit?: number;
             };
             header?: never;
@@ -5010,15 +5014,9 @@ export interface operations {
                     "application/json": components["schemas"]["Protection"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
         };
     };
     makeGroup: {
@@ -5042,15 +5040,15 @@ export interface operations {
                     "application/json": components["schemas"]["GroupDetail"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     group: {
@@ -5072,15 +5070,13 @@ export interface operations {
                     "application/json": components["schemas"]["GroupDetail"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     changeGroup: {
@@ -5108,15 +5104,16 @@ export interface operations {
                     "application/json": components["schemas"]["GroupDetail"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     endProtection: {
@@ -5137,15 +5134,14 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     storeKey: {
@@ -5170,15 +5166,16 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     joinGroup: {
@@ -5204,15 +5201,16 @@ export interface operations {
                     "application/json": components["schemas"]["GroupDetail"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     pauseGroup: {
@@ -5238,15 +5236,16 @@ export interface operations {
                     "application/json": components["schemas"]["GroupDetail"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     pinPoint: {
@@ -5273,15 +5272,16 @@ export interface operations {
                     "application/json": components["schemas"]["GroupDetail"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     beginImport: {
@@ -5311,15 +5311,15 @@ export interface operations {
                     "application/json": components["schemas"]["ImportView"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     import: {
@@ -5341,15 +5341,13 @@ export interface operations {
                     "application/json": components["schemas"]["ImportView"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     confirmImport: {
@@ -5375,15 +5373,16 @@ export interface operations {
                     "application/json": components["schemas"]["ImportView"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     cancelImport: {
@@ -5405,15 +5404,14 @@ export interface operations {
                     "application/json": components["schemas"]["ImportView"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     library: {
@@ -5433,15 +5431,8 @@ export interface operations {
                     "application/json": components["schemas"]["Library"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
         };
     };
     saveLink: {
@@ -5465,15 +5456,15 @@ export interface operations {
                     "application/json": components["schemas"]["Link"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     retireLink: {
@@ -5495,15 +5486,14 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     readPlanFile: {
@@ -5527,15 +5517,15 @@ export interface operations {
                     "application/json": components["schemas"]["PlanFileRead"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     planFileSchema: {
@@ -5557,15 +5547,8 @@ export interface operations {
                     };
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
         };
     };
     suggestWaves: {
@@ -5589,15 +5572,15 @@ export interface operations {
                     "application/json": components["schemas"]["Suggestion"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     planTemplates: {
@@ -5617,15 +5600,8 @@ export interface operations {
                     "application/json": components["schemas"]["Templates"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
         };
     };
     makePlan: {
@@ -5649,15 +5625,15 @@ export interface operations {
                     "application/json": components["schemas"]["Saved"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     plan: {
@@ -5679,15 +5655,13 @@ export interface operations {
                     "application/json": components["schemas"]["PlanDetail"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     savePlan: {
@@ -5716,15 +5690,16 @@ export interface operations {
                     "application/json": components["schemas"]["Saved"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     retirePlan: {
@@ -5745,15 +5720,14 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     assessDraft: {
@@ -5779,15 +5753,16 @@ export interface operations {
                     "application/json": components["schemas"]["AssessmentView"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     calibration: {
@@ -5809,15 +5784,13 @@ export interface operations {
                     "application/json": components["schemas"]["Calibration"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     planFile: {
@@ -5836,18 +5809,18 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/yaml": string;
+                    "application/yaml": {
+                        [key: string]: unknown;
+                    };
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     writePlanFile: {
@@ -5873,15 +5846,16 @@ export interface operations {
                     "application/json": components["schemas"]["PlanText"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     whatHelps: {
@@ -5907,15 +5881,16 @@ export interface operations {
                     "application/json": components["schemas"]["Helps"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     planLandings: {
@@ -5940,15 +5915,13 @@ export interface operations {
                     "application/json": components["schemas"]["LandingsView"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     mendDraft: {
@@ -5974,15 +5947,16 @@ export interface operations {
                     "application/json": components["schemas"]["Mended"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     planPoints: {
@@ -6004,15 +5978,13 @@ export interface operations {
                     "application/json": components["schemas"]["PlanPoints"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     preflight: {
@@ -6038,15 +6010,16 @@ export interface operations {
                     "application/json": components["schemas"]["Preflight"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     rehearse: {
@@ -6072,15 +6045,16 @@ export interface operations {
                     "application/json": components["schemas"]["RehearsalView"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     runBook: {
@@ -6102,15 +6076,13 @@ export interface operations {
                     "text/html": string;
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     runBookPdf: {
@@ -6132,15 +6104,13 @@ export interface operations {
                     "application/pdf": string;
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     planTrend: {
@@ -6162,15 +6132,13 @@ export interface operations {
                     "application/json": components["schemas"]["Trend"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     planVersion: {
@@ -6196,15 +6164,13 @@ export interface operations {
                     "application/json": components["schemas"]["VersionView"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     lab: {
@@ -6224,15 +6190,8 @@ export interface operations {
                     "application/json": components["schemas"]["Lab"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
         };
     };
     breakOne: {
@@ -6256,15 +6215,15 @@ export interface operations {
                     "application/json": components["schemas"]["Lab"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     allRight: {
@@ -6284,15 +6243,13 @@ export interface operations {
                     "application/json": components["schemas"]["Lab"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     runFaultScript: {
@@ -6316,15 +6273,15 @@ export interface operations {
                     "application/json": components["schemas"]["Lab"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     readiness: {
@@ -6344,15 +6301,8 @@ export interface operations {
                     "application/json": components["schemas"]["Readiness"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
         };
     };
     runViews: {
@@ -6372,15 +6322,8 @@ export interface operations {
                     "application/json": components["schemas"]["SavedRunView"][];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
         };
     };
     saveRunView: {
@@ -6404,15 +6347,15 @@ export interface operations {
                     "application/json": components["schemas"]["SavedRunView"][];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     forgetRunView: {
@@ -6434,15 +6377,13 @@ export interface operations {
                     "application/json": components["schemas"]["SavedRunView"][];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     runs: {
@@ -6475,15 +6416,9 @@ export interface operations {
                     "application/json": components["schemas"]["RunLine"][];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
         };
     };
     startRun: {
@@ -6510,15 +6445,15 @@ export interface operations {
                     "application/json": components["schemas"]["RunLine"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     run: {
@@ -6540,15 +6475,13 @@ export interface operations {
                     "application/json": components["schemas"]["RunDetail"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     comparedRuns: {
@@ -6573,15 +6506,13 @@ export interface operations {
                     "application/json": components["schemas"]["Compared"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     tellRun: {
@@ -6610,15 +6541,16 @@ export interface operations {
                     "application/json": components["schemas"]["RunStatus"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     runEvents: {
@@ -6643,15 +6575,13 @@ export interface operations {
                     "application/json": components["schemas"]["EventView"][];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     runEvidence: {
@@ -6673,15 +6603,13 @@ export interface operations {
                     "application/json": components["schemas"]["RunEvidence"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     evidenceFile: {
@@ -6703,15 +6631,13 @@ export interface operations {
                     "application/jsonl": string;
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     addFile: {
@@ -6742,15 +6668,16 @@ export interface operations {
                     "application/json": components["schemas"]["AdditionView"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     addedFile: {
@@ -6773,15 +6700,13 @@ export interface operations {
                     "application/octet-stream": string;
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     sawFoundRunning: {
@@ -6803,15 +6728,14 @@ export interface operations {
                     "application/json": components["schemas"]["RunStatus"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     runLandings: {
@@ -6833,15 +6757,13 @@ export interface operations {
                     "application/json": components["schemas"]["RunLandings"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     holdForLaw: {
@@ -6867,15 +6789,16 @@ export interface operations {
                     "application/json": components["schemas"]["RunEvidence"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     addNote: {
@@ -6901,15 +6824,16 @@ export interface operations {
                     "application/json": components["schemas"]["AdditionView"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     reportCsv: {
@@ -6931,15 +6855,13 @@ export interface operations {
                     "text/csv": string;
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     reportHtml: {
@@ -6961,15 +6883,13 @@ export interface operations {
                     "text/html": string;
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     reportJson: {
@@ -6991,15 +6911,13 @@ export interface operations {
                     "application/json": components["schemas"]["Report"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     reportPdf: {
@@ -7021,15 +6939,13 @@ export interface operations {
                     "application/pdf": string;
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     reportPrinting: {
@@ -7051,15 +6967,13 @@ export interface operations {
                     "application/json": components["schemas"]["Printing"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     runStep: {
@@ -7084,15 +6998,13 @@ export interface operations {
                     "application/json": components["schemas"]["StepAsked"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     saveScript: {
@@ -7118,15 +7030,16 @@ export interface operations {
                     "application/json": components["schemas"]["ScriptView"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     removeScript: {
@@ -7147,15 +7060,14 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     storeSecret: {
@@ -7180,15 +7092,16 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     forgetSecret: {
@@ -7209,15 +7122,14 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     session: {
@@ -7237,15 +7149,8 @@ export interface operations {
                     "application/json": components["schemas"]["Session"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
         };
     };
     signIn: {
@@ -7269,15 +7174,16 @@ export interface operations {
                     "application/json": components["schemas"]["Session"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            429: components["responses"]["Refused429"];
+            503: components["responses"]["Refused503"];
         };
     };
     signOut: {
@@ -7296,15 +7202,13 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     siteLine: {
@@ -7324,15 +7228,8 @@ export interface operations {
                     "application/json": components["schemas"]["SiteLine"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
         };
     };
     sites: {
@@ -7352,15 +7249,8 @@ export interface operations {
                     "application/json": components["schemas"]["Sites"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
         };
     };
     registerSite: {
@@ -7384,15 +7274,15 @@ export interface operations {
                     "application/json": components["schemas"]["SiteView"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     changeSite: {
@@ -7418,15 +7308,16 @@ export interface operations {
                     "application/json": components["schemas"]["SiteView"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     retireSite: {
@@ -7447,15 +7338,14 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     drift: {
@@ -7477,15 +7367,13 @@ export interface operations {
                     "application/json": components["schemas"]["Drift"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     acceptDrift: {
@@ -7511,15 +7399,16 @@ export interface operations {
                     "application/json": components["schemas"]["Changed"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     save_host_pools: {
@@ -7546,15 +7435,16 @@ export interface operations {
                     "application/json": components["schemas"]["SiteView"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     retire_host_pools: {
@@ -7576,15 +7466,14 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     heldLandings: {
@@ -7606,15 +7495,13 @@ export interface operations {
                     "application/json": components["schemas"]["HeldView"][];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     holdAgain: {
@@ -7640,15 +7527,16 @@ export interface operations {
                     "application/json": components["schemas"]["HeldView"][];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     save_networks: {
@@ -7675,15 +7563,16 @@ export interface operations {
                     "application/json": components["schemas"]["SiteView"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     retire_networks: {
@@ -7705,15 +7594,14 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     save_storage_pools: {
@@ -7740,15 +7628,16 @@ export interface operations {
                     "application/json": components["schemas"]["SiteView"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     retire_storage_pools: {
@@ -7770,15 +7659,14 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     uses: {
@@ -7798,15 +7686,8 @@ export interface operations {
                     "application/json": components["schemas"]["UseMap"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
         };
     };
     tagWorkloads: {
@@ -7830,15 +7711,15 @@ export interface operations {
                     "application/json": components["schemas"]["Changed"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     workloads: {
@@ -7846,8 +7727,9 @@ export interface operations {
             query?: {
                 /** @description The filter language; empty finds all. */
                 filter?: string;
-                /** @description At most 1000; 200 by default. */
+                /** @description How many workloads; 200 where it is missing. */
                 limit?: number;
+                /** @description How many are left out before the first. */
                 offset?: number;
                 /** @description A column; a minus before it turns it round. */
                 sort?: string;
@@ -7866,15 +7748,9 @@ export interface operations {
                     "application/json": components["schemas"]["Found"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
         };
     };
     makeWorkload: {
@@ -7898,15 +7774,15 @@ export interface operations {
                     "application/json": components["schemas"]["WorkloadDetail"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     workload: {
@@ -7928,15 +7804,13 @@ export interface operations {
                     "application/json": components["schemas"]["WorkloadDetail"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     changeWorkload: {
@@ -7964,15 +7838,16 @@ export interface operations {
                     "application/json": components["schemas"]["WorkloadDetail"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     retireWorkload: {
@@ -7993,15 +7868,14 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
     runStream: {
@@ -8025,15 +7899,13 @@ export interface operations {
                     "text/event-stream": components["schemas"]["StreamMessage"];
                 };
             };
-            /** @description It could not be done, and why. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
         };
     };
 }

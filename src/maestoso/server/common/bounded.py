@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 from collections.abc import Awaitable, Callable, MutableMapping
 from typing import Any
@@ -9,10 +10,50 @@ from typing import Any
 from maestoso.core.files import LARGEST_FILE
 
 LARGEST_BODY = LARGEST_FILE + 2**20
+MOST_AT_ONCE = 16
+"""Requests that are worked on at once: each has a thread and a connection to the database, which has 200."""
 Message = MutableMapping[str, Any]
 Receive = Callable[[], Awaitable[Message]]
 Send = Callable[[Message], Awaitable[None]]
 Application = Callable[[Message, Receive, Send], Awaitable[None]]
+
+
+class FewAtOnce:
+    """An ASGI application in front of another, which works on no more than ``most`` requests at once.
+
+    The others wait for their turn. An event stream counts until it begins: from then on it needs neither
+    thread nor connection.
+    """
+
+    def __init__(self, app: Application, most: int) -> None:
+        self._app = app
+        self._turns = asyncio.Semaphore(most)
+
+    async def __call__(self, scope: Message, receive: Receive, send: Send) -> None:
+        """Wait for a turn, and pass on."""
+        if scope["type"] != "http":
+            await self._app(scope, receive, send)
+            return
+        await self._turns.acquire()
+        working = True
+
+        def done() -> None:
+            nonlocal working
+            if working:
+                working = False
+                self._turns.release()
+
+        async def watched(message: Message) -> None:
+            if message["type"] == "http.response.start":
+                kind = dict(message.get("headers", ())).get(b"Content-Type", b"")
+                if kind.startswith(b"text/event-stream"):
+                    done()
+            await send(message)
+
+        try:
+            await self._app(scope, receive, watched)
+        finally:
+            done()
 
 
 class BoundedBodies:

@@ -61,11 +61,51 @@ def complete(result: dict[str, Any], generator: Any, request: Any, public: bool)
     """drf-spectacular's hook: adds them."""
     result["components"]["schemas"] |= {"Problem": PROBLEM, "StreamMessage": STREAM_MESSAGE}
     result["paths"]["/api/v1/runs/{id}/stream"] = STREAM
-    problem = {
-        "content": {"application/problem+json": {"schema": {"$ref": "#/components/schemas/Problem"}}},
-        "description": "It could not be done, and why.",
+    for path, methods in result["paths"].items():
+        for method, operation in methods.items():
+            for status in _refusals(path, method, operation):
+                operation["responses"][str(status)] = {"$ref": f"#/components/responses/Refused{status}"}
+    problem = {"application/problem+json": {"schema": {"$ref": "#/components/schemas/Problem"}}}
+    result["components"]["responses"] = {
+        f"Refused{status}": {"content": problem, "description": said} for status, said in REFUSALS.items()
     }
-    for methods in result["paths"].values():
-        for operation in methods.values():
-            operation["responses"]["default"] = problem
     return result
+
+
+REFUSALS = {
+    400: "A value does not fit; ``field`` says which.",
+    403: "Nobody is signed in, or who is may not.",
+    404: "There is nothing of that name.",
+    409: "The state of things forbids it.",
+    410: "It was there, and was let go on purpose.",
+    412: "Somebody saved in between.",
+    413: "The body is too large.",
+    415: "The body is of another media type than is read here.",
+    422: "It cannot be done, and why.",
+    429: "Too many tries; ``Retry-After`` says when to come back.",
+    503: "The database does not answer now.",
+}
+"""By status; whatever is not among those of an operation is a fault of ours."""
+
+
+MORE = {"reportLogo": (404,)}
+"""What single operations answer beside what their kind does."""
+
+
+def _refusals(path: str, method: str, operation: dict[str, Any]) -> list[int]:
+    """Which of them an operation can answer with."""
+    found = [403, 503, *MORE.get(operation["operationId"], ())]
+    changes = method != "get"
+    if "{" in path:
+        found += [404, 410]
+    if "{" in path or operation.get("parameters") or "requestBody" in operation:
+        found.append(400)
+    if changes:
+        found += [400, 404, 409, 412, 422]
+    if "requestBody" in operation:
+        found += [413, 415]
+    if path.endswith("/session") and method == "post":
+        found.append(429)
+    if not changes and "{" in path:
+        found += [409, 422]
+    return sorted(set(found))

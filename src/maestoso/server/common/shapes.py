@@ -11,6 +11,7 @@ from typing import Any, TypeVar
 
 from drf_spectacular.extensions import OpenApiSerializerExtension
 from drf_spectacular.openapi import AutoSchema
+from drf_spectacular.utils import OpenApiParameter
 from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
@@ -76,14 +77,31 @@ def reply(value: Any, status: int = 200, headers: dict[str, str] | None = None) 
     return Response(value, status=status, headers=headers)
 
 
-def number(request: Request, name: str, otherwise: int, least: int, most: int) -> int:
-    """A whole number of the query. Raises BadValue outside of ``least`` to ``most``."""
-    text = request.query_params.get(name, str(otherwise))
-    if not text.isascii() or not text.isdigit() or len(text) > 12 or not least <= int(text) <= most:
-        raise BadValue(
-            f"{name} is {text[:40]!r}.", f"Give a whole number from {least} to {most}.", field=name
-        )
-    return int(text)
+class Number(OpenApiParameter):
+    """A whole number of the query, with the bounds that the contract says and the reader keeps."""
+
+    def __init__(
+        self, name: str, least: int, most: int, description: str, otherwise: int | None = None
+    ) -> None:
+        schema = {"type": "integer", "minimum": least, "maximum": most}
+        super().__init__(name, schema, required=otherwise is None, description=description)
+        self._bounds = (least, most)
+        self._otherwise = otherwise
+
+    def of(self, request: Request) -> int:
+        """The number that was sent, or the one that counts where none was. Raises BadValue."""
+        text = request.query_params.get(self.name)
+        if text is None and self._otherwise is not None:
+            return self._otherwise
+        least, most = self._bounds
+        said = text or ""
+        if not said.isascii() or not said.isdigit() or len(said) > 12 or not least <= int(said) <= most:
+            raise BadValue(
+                f"{self.name} is {said[:40]!r}.",
+                f"Give a whole number from {least} to {most}.",
+                field=self.name,
+            )
+        return int(said)
 
 
 def if_match(request: Request) -> int:

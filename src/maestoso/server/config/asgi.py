@@ -7,7 +7,7 @@ from django.core.asgi import get_asgi_application
 from django.core.signals import request_finished
 from django.db import connections
 
-from maestoso.server.common.bounded import LARGEST_BODY, BoundedBodies
+from maestoso.server.common.bounded import LARGEST_BODY, MOST_AT_ONCE, BoundedBodies, FewAtOnce
 from maestoso.server.config.collector import look_for_cycles_seldom
 
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "maestoso.server.config.settings")
@@ -20,4 +20,4 @@ def _close_connections(**_: Any) -> None:
 
 request_finished.connect(_close_connections)
 look_for_cycles_seldom()
-application = BoundedBodies(get_asgi_application(), LARGEST_BODY)
+application = BoundedBodies(FewAtOnce(get_asgi_application(), MOST_AT_ONCE), LARGEST_BODY)

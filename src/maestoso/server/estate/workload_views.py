@@ -17,7 +17,7 @@ from maestoso.core.estate.csv_file import write_csv
 from maestoso.core.estate.json_file import write_json
 from maestoso.core.estate.staged import SiteRow
 from maestoso.core.model.estate import Workload
-from maestoso.server.common.shapes import if_match, number, read, reply, shape
+from maestoso.server.common.shapes import Number, if_match, read, reply, shape
 from maestoso.server.estate import picture, workloads
 from maestoso.server.estate.models import Link, SavedFilter, Site, WorkloadRow
 from maestoso.server.estate.services import PRACTICE
@@ -36,6 +36,10 @@ LONGEST_PAGE = 1000
 FILTER = OpenApiParameter("filter", OpenApiTypes.STR, description="The filter language; empty finds all.")
 
 
+OFFSET = Number("offset", 0, 10**9, "How many are left out before the first.", otherwise=0)
+LIMIT = Number("limit", 1, LONGEST_PAGE, "How many workloads; 200 where it is missing.", otherwise=200)
+
+
 class WorkloadsView(APIView):
     """Workloads of all sites."""
 
@@ -46,8 +50,8 @@ class WorkloadsView(APIView):
             OpenApiParameter(
                 "sort", OpenApiTypes.STR, description="A column; a minus before it turns it round."
             ),
-            OpenApiParameter("offset", OpenApiTypes.INT),
-            OpenApiParameter("limit", OpenApiTypes.INT, description="At most 1000; 200 by default."),
+            OFFSET,
+            LIMIT,
         ],
         responses=shape(Found),
     )
@@ -56,8 +60,8 @@ class WorkloadsView(APIView):
         found = workloads.search(
             request.query_params.get("filter", ""), request.query_params.get("sort", "name")
         )
-        begin = number(request, "offset", 0, 0, 10**9)
-        rows = found[begin : begin + number(request, "limit", 200, 1, LONGEST_PAGE)]
+        begin = OFFSET.of(request)
+        rows = found[begin : begin + LIMIT.of(request)]
         return reply(picture.found(found, rows))
 
     @extend_schema(
@@ -157,7 +161,7 @@ class ExportView(APIView):
     @extend_schema(
         operation_id="exportEstate",
         parameters=[FILTER, OpenApiParameter("as", OpenApiTypes.STR, required=True, enum=["csv", "json"])],
-        responses={(200, "application/octet-stream"): OpenApiTypes.BINARY},
+        responses={(200, "text/csv"): OpenApiTypes.STR, (200, "application/json"): OpenApiTypes.OBJECT},
     )
     def get(self, request: Request) -> HttpResponseBase:
         """What a filter finds; as JSON with sites and links."""

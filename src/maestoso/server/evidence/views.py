@@ -18,7 +18,7 @@ from maestoso.core.evidence.evidence_file import Verification, verify
 from maestoso.core.evidence.report import Report, report
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.raw_body import body_of, raw_body
-from maestoso.server.common.shapes import if_match, number, read, reply, shape
+from maestoso.server.common.shapes import Number, if_match, read, reply, shape
 from maestoso.server.common.streams import in_threads
 from maestoso.server.evidence import documents, keys, picture, services, style
 from maestoso.server.evidence.models import ReportSettings, Seal
@@ -43,6 +43,8 @@ from maestoso.server.runs.models import Run
 from maestoso.server.runs.services import find_run
 
 CLOCK = SystemClock()
+WITH = Number("with", 1, 10**9, "The other run.")
+YEAR = Number("year", 0, 9999, "This year where it is missing.", otherwise=0)
 LARGEST_EVIDENCE = 64 * 2**20
 MOST_IN_ARCHIVE = 200
 
@@ -138,12 +140,12 @@ class ComparedView(APIView):
 
     @extend_schema(
         operation_id="comparedRuns",
-        parameters=[OpenApiParameter("with", OpenApiTypes.INT, required=True, description="The other run.")],
+        parameters=[WITH],
         responses=shape(Compared),
     )
     def get(self, request: Request, pk: int) -> Response:
         """What got slower or faster, and what was changed in between."""
-        return reply(picture.compared(pk, number(request, "with", 0, 1, 10**9)))
+        return reply(picture.compared(pk, WITH.of(request)))
 
 
 class NotesView(APIView):
@@ -318,12 +320,12 @@ class ProofView(APIView):
 
     @extend_schema(
         operation_id="proof",
-        parameters=[OpenApiParameter("year", OpenApiTypes.INT, description="This year where it is missing.")],
+        parameters=[YEAR],
         responses=shape(Proof),
     )
     def get(self, request: Request) -> Response:
         """Plans over a year, services and when each last answered, and what no plan holds."""
-        return reply(proof(number(request, "year", 0, 0, 9999) or None, CLOCK.now()))
+        return reply(proof(YEAR.of(request) or None, CLOCK.now()))
 
 
 class ArchiveView(APIView):

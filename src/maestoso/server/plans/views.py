@@ -16,8 +16,7 @@ from maestoso.core.planning.plan_file import SCHEMA
 from maestoso.core.planning.suggest import Suggestion
 from maestoso.core.planning.templates import TEMPLATES
 from maestoso.engine.clock import SystemClock
-from maestoso.server.common.shapes import number as query_number
-from maestoso.server.common.shapes import read, reply, shape
+from maestoso.server.common.shapes import Number, read, reply, shape
 from maestoso.server.crosswalks.shapes import LandingsView
 from maestoso.server.estate.models import Site
 from maestoso.server.estate.workload_views import FILTER
@@ -49,10 +48,8 @@ from maestoso.server.plans.shapes import (
 )
 
 CLOCK = SystemClock()
-AGAINST = OpenApiParameter(
-    "against",
-    OpenApiTypes.INT,
-    description="The number of the version to compare with; the newest if absent.",
+AGAINST = Number(
+    "against", 0, 10**9, "The number of the version to compare with; the newest if absent.", otherwise=0
 )
 IF_MATCH = OpenApiParameter(
     "If-Match", OpenApiTypes.STR, OpenApiParameter.HEADER, required=True,
@@ -126,7 +123,7 @@ class PlanFileSchemaView(APIView):
 class PlanFileView(APIView):
     """A plan as a file."""
 
-    @extend_schema(operation_id="planFile", responses={(200, "application/yaml"): OpenApiTypes.STR})
+    @extend_schema(operation_id="planFile", responses={(200, "application/yaml"): OpenApiTypes.OBJECT})
     def get(self, request: Request, code: str) -> HttpResponse:
         """The newest version as YAML."""
         text = plan_file.write(services.find_plan(code).version().core())
@@ -148,8 +145,7 @@ class VersionOfPlan(APIView):
     @extend_schema(operation_id="planVersion", parameters=[AGAINST], responses=shape(VersionView))
     def get(self, request: Request, code: str, number: int) -> Response:
         """The plan as it was, and what changed since, or up to another version."""
-        against = query_number(request, "against", 0, 0, 10**9)
-        return reply(services.version_view(code, number, against or None))
+        return reply(services.version_view(code, number, AGAINST.of(request) or None))
 
 
 class PlanView(APIView):

@@ -10,7 +10,7 @@ from rest_framework.views import APIView
 
 from maestoso.core.replication.cost import PolicyCost
 from maestoso.engine.clock import SystemClock
-from maestoso.server.common.shapes import if_match, number, read, reply, shape
+from maestoso.server.common.shapes import Number, if_match, read, reply, shape
 from maestoso.server.estate.workloads import search
 from maestoso.server.protection import picture, services
 from maestoso.server.protection.shapes import (
@@ -26,6 +26,9 @@ from maestoso.server.protection.shapes import (
 CLOCK = SystemClock()
 
 
+LIMIT = Number("limit", 1, 1000, "How many groups; 100 where it is missing.", otherwise=100)
+
+
 class ProtectionView(APIView):
     """All groups."""
 
@@ -33,13 +36,13 @@ class ProtectionView(APIView):
         operation_id="protection",
         parameters=[
             OpenApiParameter("find", OpenApiTypes.STR, description="Only groups whose name holds this."),
-            OpenApiParameter("limit", OpenApiTypes.INT, description="At most 1000; 100 by default."),
+            LIMIT,
         ],
         responses=shape(Protection),
     )
     def get(self, request: Request) -> Response:
         """Groups with their health, links with their use, and what is not covered."""
-        find, most = request.query_params.get("find", ""), number(request, "limit", 100, 1, 1000)
+        find, most = request.query_params.get("find", ""), LIMIT.of(request)
         return reply(picture.overview(CLOCK.now(), find, most))
 
     @extend_schema(

@@ -13,12 +13,12 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from maestoso.core.errors import BadValue, NotFound
+from maestoso.core.errors import NotFound
 from maestoso.core.runs.state import RunState, fold
 from maestoso.core.score import run_score
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common import problems
-from maestoso.server.common.shapes import number, read, reply, shape
+from maestoso.server.common.shapes import Number, read, reply, shape
 from maestoso.server.estate.models import Site
 from maestoso.server.runs import fences, listing, picture, services
 from maestoso.server.runs.log import read_log, run_name
@@ -37,6 +37,8 @@ from maestoso.server.runs.shapes import (
 from maestoso.server.runs.stream import PUMP
 
 CLOCK = SystemClock()
+BEFORE = Number("before", 0, 10**9, "Only runs with a lower number.", otherwise=0)
+AFTER = Number("after", 0, 10**9, "Only later events.", otherwise=0)
 
 
 def _key(required: bool) -> OpenApiParameter:
@@ -58,7 +60,7 @@ class RunsView(APIView):
             OpenApiParameter("since", OpenApiTypes.DATE, description="Started on this day (UTC) or later."),
             OpenApiParameter("until", OpenApiTypes.DATE, description="Started on this day (UTC) or before."),
             OpenApiParameter("find", OpenApiTypes.STR, description="Words of its plan, notes or starter."),
-            OpenApiParameter("before", OpenApiTypes.INT, description="Only runs with a lower number."),
+            BEFORE,
         ],
         responses=shape(RunLine)(many=True),
     )
@@ -66,7 +68,7 @@ class RunsView(APIView):
         """Runs, newest first, a hundred at a time."""
         rows = listing.found(request.query_params)
         if "before" in request.query_params:
-            rows = rows.filter(pk__lt=number(request, "before", 0, 0, 10**9))
+            rows = rows.filter(pk__lt=BEFORE.of(request))
         return reply([picture.line(run) for run in rows[: listing.PAGE]])
 
     @extend_schema(
@@ -145,13 +147,13 @@ class EventsView(APIView):
 
     @extend_schema(
         operation_id="runEvents",
-        parameters=[OpenApiParameter("after", OpenApiTypes.INT, description="Only later events.")],
+        parameters=[AFTER],
         responses=shape(EventView)(many=True),
     )
     def get(self, request: Request, pk: int) -> Response:
         """Events in words, in order."""
         services.find_run(pk)
-        events, after = read_log(pk), _whole(request, "after")
+        events, after = read_log(pk), AFTER.of(request)
         return reply(picture.in_words(fold(events), [event for event in events if event.seq > after]))
 
 
@@ -244,10 +246,3 @@ def _as_reply(said: Response) -> HttpResponse:
 
 def _status(pk: int, state: RunState) -> RunStatus:
     return picture.status(pk, state, dict(Site.objects.values_list("code", "name")), CLOCK.now())
-
-
-def _whole(request: Request, name: str) -> int:
-    text = request.query_params.get(name, "0")
-    if not text.isdigit() or len(text) > 9:
-        raise BadValue(f"{name} is {text[:40]!r}.", "Give a whole number.", field=name)
-    return int(text)
