@@ -63,7 +63,8 @@ class NobodyWithoutSignIn(Tidewell):
         stranger.token = stranger.get("/api/v1/session").json()["csrf"]
         asked = 0
         for path, operations in CONTRACT["paths"].items():
-            if path == "/api/v1/session":
+            # Streams are answered before this application; test_runs asks them.
+            if path in ("/api/v1/session", "/api/v1/runs/{id}/stream"):
                 continue
             address = (
                 path.removeprefix("/api/v1")

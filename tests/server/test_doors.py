@@ -210,12 +210,6 @@ class Lasting(Tidewell):
             reply = self.browser.get("/api/v1/session", headers={"Maestoso-Idle": str(int(8.1 * 3600))})
             self.assertFalse(reply.json()["name"])
 
-    def test_a_stream_that_is_opened_again_is_nobody(self) -> None:
-        for hours in (3, 6, 8.1):
-            with self.later(hours=hours):
-                reply = self.browser.get("/api/v1/runs/999999/stream")
-                self.assertEqual(reply.status_code, 403 if hours > 8 else 404)
-
     def test_rubbish_about_idleness_is_no_trouble(self) -> None:
         for text in ("-5", "1e9", "\u0661", "9" * 50, ""):
             self.assertEqual(

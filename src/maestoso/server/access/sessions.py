@@ -47,8 +47,6 @@ class SessionLimits(MiddlewareMixin):
         if over(dict(request.session.items()), now):
             logout(request)
             return
-        if request.path.endswith("/stream"):
-            return  # opened again and again by pages that nobody looks at
         said = request.META.get(IDLE, "0")
         idle = min(int(said), 10**9) if said.isascii() and said.isdigit() and len(said) < 10 else 0
         seen = now.timestamp() - idle

@@ -21,8 +21,8 @@ Application = Callable[[Message, Receive, Send], Awaitable[None]]
 class FewAtOnce:
     """An ASGI application in front of another, which works on no more than ``most`` requests at once.
 
-    The others wait for their turn. An event stream counts until it begins: from then on it needs neither
-    thread nor connection.
+    The others wait for their turn, which comes when their body is there: who sends slowly holds up nobody.
+    Event streams are answered before this (stream_door).
     """
 
     def __init__(self, app: Application, most: int) -> None:
@@ -34,26 +34,21 @@ class FewAtOnce:
         if scope["type"] != "http":
             await self._app(scope, receive, send)
             return
-        await self._turns.acquire()
-        working = True
+        taken = False
 
-        def done() -> None:
-            nonlocal working
-            if working:
-                working = False
-                self._turns.release()
-
-        async def watched(message: Message) -> None:
-            if message["type"] == "http.response.start":
-                kind = dict(message.get("headers", ())).get(b"Content-Type", b"")
-                if kind.startswith(b"text/event-stream"):
-                    done()
-            await send(message)
+        async def whole() -> Message:
+            nonlocal taken
+            message = await receive()
+            if not taken and message["type"] == "http.request" and not message.get("more_body", False):
+                await self._turns.acquire()
+                taken = True
+            return message
 
         try:
-            await self._app(scope, receive, watched)
+            await self._app(scope, whole, send)
         finally:
-            done()
+            if taken:
+                self._turns.release()
 
 
 class BoundedBodies:

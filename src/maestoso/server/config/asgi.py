@@ -20,4 +20,8 @@ def _close_connections(**_: Any) -> None:
 
 request_finished.connect(_close_connections)
 look_for_cycles_seldom()
-application = BoundedBodies(FewAtOnce(get_asgi_application(), MOST_AT_ONCE), LARGEST_BODY)
+_django = get_asgi_application()
+# What it imports needs the application's models.
+from maestoso.server.runs.stream_door import StreamDoor  # noqa: E402
+
+application = BoundedBodies(StreamDoor(FewAtOnce(_django, MOST_AT_ONCE)), LARGEST_BODY)

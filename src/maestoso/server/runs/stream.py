@@ -18,6 +18,7 @@ from typing import Any, TypeVar
 from django.db import InterfaceError, OperationalError, close_old_connections, connection
 
 from maestoso.core.codec import to_data
+from maestoso.core.errors import NotFound
 from maestoso.core.runs.events import Event
 from maestoso.core.runs.state import RunState, fold
 from maestoso.core.score import ScoreStep, run_score
@@ -79,10 +80,24 @@ class Pump:
     def __init__(self) -> None:
         self.watched: dict[int, asyncio.Future[Watched]] = {}
         self._task: asyncio.Task[None] | None = None
+        self._asked: set[str] = set()
+        self._looking: asyncio.Task[set[str]] | None = None
         self._thread = ThreadPoolExecutor(max_workers=1, thread_name_prefix="stream")
 
+    async def is_over(self, session: str) -> bool:
+        """Whether a session is none (any longer); asked once for all who ask in the same moment."""
+        self._asked.add(session)
+        if self._looking is None or self._looking.done():
+            self._looking = asyncio.get_running_loop().create_task(self._look())
+        return session in await asyncio.shield(self._looking)
+
+    async def _look(self) -> set[str]:
+        await asyncio.sleep(0)
+        keys, self._asked, self._looking = self._asked, set(), None
+        return await asyncio.get_running_loop().run_in_executor(self._thread, _reachable(ended), keys)
+
     async def prepare(self, pk: int, after: int) -> None:
-        """See to it that the first message is there. Raises OperationalError while the database is away."""
+        """See to it that the first message is there. Raises NotFound, or one of AWAY without a database."""
         await self._opening(pk, await self._watch(pk), after)
 
     async def listen(self, pk: int, after: int, session: str) -> AsyncIterator[str]:
@@ -210,7 +225,10 @@ def _reachable(call: Callable[..., T]) -> Callable[..., T]:
 
 @_reachable
 def _watch(pk: int, now: float) -> Watched:
-    state = fold(read_log(pk))
+    events = read_log(pk)
+    if not events:
+        raise NotFound(f"There is no run {pk}, or its log was let go.", "See the list of runs.")
+    state = fold(events)
     names = dict(Site.objects.values_list("code", "name"))
     steps = {step.id: step for step in run_score(state, CLOCK.now())}
     return Watched(state=state, names=names, steps=steps, since=now)

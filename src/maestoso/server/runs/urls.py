@@ -11,7 +11,6 @@ from maestoso.server.runs.views import (
     RunView,
     RunViewsView,
     StepView,
-    stream,
 )
 
 urlpatterns = [
@@ -20,7 +19,6 @@ urlpatterns = [
     path("runs/<int:pk>", RunView.as_view(), name="run"),
     path("runs/<int:pk>/landings", LandingsView.as_view(), name="run-landings"),
     path("runs/<int:pk>/events", EventsView.as_view(), name="run-events"),
-    path("runs/<int:pk>/stream", stream, name="run-stream"),
     path("runs/<int:pk>/step", StepView.as_view(), name="run-step"),
     path("runs/<int:pk>/found-running/seen", FoundRunningView.as_view(), name="run-found-running"),
     path("runs/<int:pk>/controls", ControlsView.as_view(), name="run-controls"),

@@ -2,27 +2,20 @@
 
 from __future__ import annotations
 
-import orjson
-from asgiref.sync import sync_to_async
-from django.db import OperationalError, connections
-from django.http import HttpRequest, HttpResponse, HttpResponseBase, StreamingHttpResponse
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
-from rest_framework.exceptions import NotAuthenticated
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from maestoso.core.errors import NotFound
 from maestoso.core.runs.state import RunState, fold
 from maestoso.core.score import run_score
 from maestoso.engine.clock import SystemClock
-from maestoso.server.common import problems
 from maestoso.server.common.shapes import Number, read, reply, shape
 from maestoso.server.estate.models import Site
 from maestoso.server.runs import fences, listing, picture, services
 from maestoso.server.runs.log import read_log, run_name
-from maestoso.server.runs.models import Run, SavedView
+from maestoso.server.runs.models import SavedView
 from maestoso.server.runs.shapes import (
     Control,
     EventView,
@@ -34,7 +27,6 @@ from maestoso.server.runs.shapes import (
     StartRun,
     StepAsked,
 )
-from maestoso.server.runs.stream import PUMP
 
 CLOCK = SystemClock()
 BEFORE = Number("before", 0, 10**9, "Only runs with a lower number.", otherwise=0)
@@ -199,49 +191,6 @@ class FoundRunningView(APIView):
         """Say that somebody looked at what they wrote."""
         fences.seen(services.find_run(pk), request.user.get_username())
         return reply(_status(pk, fold(read_log(pk))))
-
-
-async def stream(request: HttpRequest, pk: int) -> HttpResponseBase:
-    """Server-sent events of a run: ``data`` is a StreamMessage, ``id`` the number of the last event."""
-    last = request.headers.get("Last-Event-ID", "0")
-    after = int(last) if last.isascii() and last.isdigit() and len(last) < 10 else 0
-    try:
-        refused = await _no_stream(request, pk)
-        if refused is not None:
-            return refused
-        await PUMP.prepare(pk, after)
-    except OperationalError as error:
-        return _as_reply(problems.handle(error, {}))
-    response = StreamingHttpResponse(
-        PUMP.listen(pk, after, request.session.session_key or ""), content_type="text/event-stream"
-    )
-    response["X-Accel-Buffering"] = "no"
-    return response
-
-
-@sync_to_async
-def _no_stream(request: HttpRequest, pk: int) -> HttpResponse | None:
-    """Why there is none for this request.
-
-    The database is asked in one go, and let go of before the stream.
-    """
-    try:
-        if not request.user.is_authenticated:
-            return _as_reply(problems.handle(NotAuthenticated(), {}))
-        if not Run.objects.filter(pk=pk, last_seq__gt=0, removed_at=None).exists():
-            return _as_reply(problems.handle(NotFound(f"There is no run {pk}."), {}))
-        return None
-    finally:
-        for line in connections.all(initialized_only=True):
-            if not line.in_atomic_block:
-                line.close()
-
-
-def _as_reply(said: Response) -> HttpResponse:
-    """A refusal outside of the framework's views."""
-    return HttpResponse(
-        orjson.dumps(said.data), status=said.status_code, content_type="application/problem+json"
-    )
 
 
 def _status(pk: int, state: RunState) -> RunStatus:

@@ -1,0 +1,100 @@
+"""Event streams over HTTP, in front of Django's chain of middleware.
+
+Hundreds of browsers open theirs in the same moment after a break. What a stream needs is one look at its
+session; the chain takes a thread and a connection to the database for each.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import re
+from collections.abc import AsyncIterator, Awaitable, Callable, MutableMapping
+from typing import Any
+
+import orjson
+from django.conf import settings
+from django.http import parse_cookie
+from django.http.request import split_domain_port, validate_host
+from rest_framework.exceptions import NotAuthenticated
+
+from maestoso.core.errors import DomainError
+from maestoso.server.common import problems
+from maestoso.server.runs.stream import AWAY, PUMP, Pump
+
+PATH = re.compile(r"/api/v1/runs/([0-9]{1,9})/stream")
+HEADERS = [
+    (b"content-type", b"text/event-stream"),
+    (b"cache-control", b"no-store"),
+    (b"x-accel-buffering", b"no"),
+    (b"x-content-type-options", b"nosniff"),
+]
+Message = MutableMapping[str, Any]
+Receive = Callable[[], Awaitable[Message]]
+Send = Callable[[Message], Awaitable[None]]
+
+
+class StreamDoor:
+    """An ASGI application in front of another: answers for the streams of runs, and passes on the rest."""
+
+    def __init__(self, app: Callable[[Message, Receive, Send], Awaitable[None]], pump: Pump = PUMP) -> None:
+        self._app = app
+        self._pump = pump
+
+    async def __call__(self, scope: Message, receive: Receive, send: Send) -> None:
+        """``GET /api/v1/runs/{id}/stream``.
+
+        Each ``data`` is a StreamMessage, each ``id`` the number of its last event.
+        """
+        asked = scope["type"] == "http" and scope["method"] == "GET"
+        match = PATH.fullmatch(scope["path"]) if asked else None
+        pairs = scope.get("headers", ())
+        headers = {name.decode("latin-1"): value.decode("latin-1") for name, value in pairs}
+        host = split_domain_port(headers.get("host", ""))[0]
+        if match is None or not validate_host(host, settings.ALLOWED_HOSTS):
+            await self._app(scope, receive, send)
+            return
+        session = parse_cookie(headers.get("cookie", "")).get(settings.SESSION_COOKIE_NAME, "")
+        last = headers.get("last-event-id", "0")
+        pk, after = int(match[1]), int(last) if re.fullmatch(r"[0-9]{1,9}", last) else 0
+        try:
+            if not session or await self._pump.is_over(session):
+                raise NotAuthenticated
+            await self._pump.prepare(pk, after)
+        except (NotAuthenticated, DomainError, *AWAY) as error:
+            await _refuse(send, error)
+            return
+        await send({"type": "http.response.start", "status": 200, "headers": HEADERS})
+        await _pass_on(self._pump.listen(pk, after, session), receive, send)
+        await send({"type": "http.response.body", "body": b""})
+
+
+async def _pass_on(stream: AsyncIterator[str], receive: Receive, send: Send) -> None:
+    """Send what comes until it ends, or the browser goes away."""
+    gone = asyncio.ensure_future(_until_gone(receive))
+    try:
+        while True:
+            text = asyncio.ensure_future(anext(stream, None))
+            try:
+                await asyncio.wait((text, gone), return_when=asyncio.FIRST_COMPLETED)
+            finally:
+                if not text.done():
+                    text.cancel()
+                    await asyncio.wait((text,))
+            if text.cancelled() or (said := text.result()) is None or gone.done():
+                return
+            await send({"type": "http.response.body", "body": said.encode(), "more_body": True})
+    finally:
+        gone.cancel()
+        await stream.aclose()  # type: ignore[attr-defined]
+
+
+async def _until_gone(receive: Receive) -> None:
+    while (await receive())["type"] != "http.disconnect":
+        pass
+
+
+async def _refuse(send: Send, error: Exception) -> None:
+    said = problems.handle(error, {})
+    headers = [(b"content-type", b"application/problem+json"), (b"cache-control", b"no-store")]
+    await send({"type": "http.response.start", "status": said.status_code, "headers": headers})
+    await send({"type": "http.response.body", "body": orjson.dumps(said.data)})
