@@ -11,6 +11,7 @@ import socket
 import subprocess
 import unittest
 from collections import Counter
+from pathlib import Path
 from typing import Any
 
 from tests.e2e.application import Api, Application, until
@@ -122,6 +123,19 @@ class Manners(unittest.TestCase):
         listed = subprocess.run(["ps", "-eo", "args"], capture_output=True, text=True, check=True).stdout
         for name in ("site_token", "db_password", "django_key"):
             self.assertNotIn(APP.secrets[name], listed)
+
+    def test_what_is_kept_can_be_entered_by_its_owner_only(self) -> None:
+        for name in ("log", "run", "sites", "keys", "mariadb"):
+            with self.subTest(name):
+                self.assertEqual((APP.options.var / name).resolve().stat().st_mode & 0o077, 0)
+        for file in (*(APP.options.var / "log").glob("*.log"), *(APP.options.var / "sites").glob("*")):
+            if file.name != "setup.log":
+                self.assertEqual(file.stat().st_mode & 0o077, 0, file)
+
+    def test_only_practice_sites_know_their_token(self) -> None:
+        for pattern, knows in (("--site HIL", True), ("run_engine", False), ("config.asgi", False)):
+            environment = Path(f"/proc/{APP.pid(pattern)}/environ").read_text()
+            self.assertEqual(APP.secrets["site_token"] in environment, knows, pattern)
 
     def test_requests_leave_no_connections_to_the_database_behind(self) -> None:
         api = APP.api()

@@ -96,6 +96,9 @@ class TheFirstAdministrator(TestCase):
             self.make("short")
         self.assertIn("12 characters", str(caught.exception))
 
+    def test_an_empty_installation_is_called_after_nobody(self) -> None:
+        self.assertEqual(Browser().get("/api/v1/session").json()["organisation"], "")
+
     def test_a_good_one_is_hashed_and_works(self) -> None:
         self.make("a-longer-passphrase")
         browser = Browser()

@@ -115,6 +115,16 @@ class Records(WithHistory):
         self.assertEqual(started["id"], before + 1)
         self.assertTrue(self.check()[0])
 
+    def test_a_key_that_cannot_be_read_keeps_no_run_from_starting(self) -> None:
+        before = RunRegister.objects.get().count
+        with mock.patch.object(keys, "current_key", side_effect=PermissionError("no")):
+            self.assertEqual(next_number(), before + 1)
+        self.assertEqual(next_number(), before + 2)
+        troubles = list(register_troubles())  # that two runs are missing which this test never made
+        self.assertFalse(
+            [one for one in troubles if "not what was signed" in one], "the next one signs for both"
+        )
+
     def test_a_run_that_was_marked_as_let_go_by_hand(self) -> None:
         RunEvent.objects.filter(run_id=self.failed).delete()
         RunStep.objects.filter(run_id=self.failed).delete()

@@ -41,7 +41,12 @@ def home(var: Path) -> Path:
 
 
 def initialise(options: Options, secrets: Secrets, log: Path) -> None:
-    """Make the database unless there is one, and the statements that every start runs."""
+    """Make the database unless there is one, and the statements that every start runs.
+
+    Nothing where there is a database of somebody else's.
+    """
+    if options.db_host:
+        return
     owner = _owner()
     place = _make_home(options.var, owner)
     _adopt(options.var, place, owner)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import secrets
 from datetime import UTC, datetime
 from typing import Any
@@ -13,6 +14,7 @@ from maestoso.server.evidence import keys
 from maestoso.server.evidence.models import RunRegister, Stone
 from maestoso.server.runs.models import Run
 
+log = logging.getLogger("maestoso.evidence")
 REGISTER = "maestoso-run-register/1"
 STONE = "maestoso-run-let-go/1"
 
@@ -72,14 +74,21 @@ def _row() -> RunRegister:
     row = RunRegister(
         pk=1, mark=secrets.token_hex(16), count=count, missing=sorted(set(range(1, count + 1)) - known)
     )
-    if not mark_beside_the_keys():
-        keys.current_key()  # makes the folder
-        (keys.FOLDER / "register").write_text(row.mark, encoding="ascii")
+    try:
+        if not mark_beside_the_keys():
+            keys.FOLDER.mkdir(mode=0o700, parents=True, exist_ok=True)
+            (keys.FOLDER / "register").write_text(row.mark, encoding="ascii")
+    except OSError:
+        log.exception("The mark of the register of runs could not be written")
     _sign(row)
     return row
 
 
 def _sign(row: RunRegister) -> None:
-    key = keys.current_key()
-    row.key, row.token = key.thumbprint(), signed(said_of_register(row), key)
+    """A key that cannot be read must not keep a run from starting: then the next one signs for both."""
+    try:
+        key = keys.current_key()
+        row.key, row.token = key.thumbprint(), signed(said_of_register(row), key)
+    except OSError:
+        log.exception("The register of runs could not be signed; the next start tries again")
     row.save()
