@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import os
 import re
 import subprocess
 import sys
 import tempfile
+import time
 from collections.abc import Callable, Iterator
 from dataclasses import replace
 from pathlib import Path
@@ -16,10 +18,13 @@ from maestoso.cli import database, front_end
 from maestoso.cli.__main__ import PARTS
 from maestoso.cli.keys import make_secrets
 from maestoso.cli.processes import Processes, free_ports
+from maestoso.cli.stages import seconds
 from maestoso.server.config.options import ROOT, Options
 
 BIN = Path(sys.executable).parent
 LOG = ROOT / "var" / "log" / "test.log"
+TIMES = ROOT / "var" / "log" / "test-times.jsonl"
+MOST_SLOW = 15
 
 
 def test(only: list[str]) -> int:
@@ -32,12 +37,35 @@ def test(only: list[str]) -> int:
         "lint": _lint, "web": _web, "core": _core, "server": _server, "e2e": _e2e,
     }  # fmt: skip
     passed = failed = 0
+    took: dict[str, float] = {}
+    TIMES.parent.mkdir(parents=True, exist_ok=True)
+    TIMES.write_text("", encoding="utf-8")
+    os.environ["MAESTOSO_TEST_TIMES"] = str(TIMES)
     for name in only or PARTS:
         print(f"\n== {name}", flush=True)
+        begin = time.monotonic()
         good, bad = parts[name]()
+        took[name] = time.monotonic() - begin
         passed, failed = passed + good, failed + bad
+    print("\n".join(["", *_where_time_went(took)]))
     print(f"\n{passed} passed, {failed} failed")
     return 1 if failed else 0
+
+
+def _where_time_went(took: dict[str, float]) -> list[str]:
+    """Time per part, and the slowest classes and tests; all of them are in ``TIMES``."""
+    lines = [json.loads(line) for line in TIMES.read_text(encoding="utf-8").splitlines()]
+    classes: dict[str, float] = {}
+    tests: dict[str, float] = {}
+    for line in lines:
+        classes[line["class"]] = classes.get(line["class"], 0.0) + line["took_s"] + line["set_up_s"]
+        tests[f"{line['class']}.{line['test']}"] = line["took_s"]
+    said = ["Time went: " + ", ".join(f"{name} {seconds(value)}" for name, value in took.items()) + "."]
+    for what, found in (("classes, with what they set up", classes), ("tests", tests)):
+        slowest = sorted(found.items(), key=lambda pair: -pair[1])[:MOST_SLOW]
+        if slowest:
+            said += [f"Slowest {what}:", *(f"  {value:6.1f} s  {name}" for name, value in slowest)]
+    return [*said, f"All of them are in {TIMES}."] if lines else said
 
 
 def soak(minutes: float, seed: int) -> int:
@@ -109,7 +137,7 @@ def _core() -> tuple[int, int]:
     """Tests that need no network, and no database but one of their own."""
     found = (0, 0)
     for part in ("cli", "core", "practice", "sites", "engine"):
-        command = [sys.executable, "-m", "unittest", "discover", "-s", f"tests/{part}", "-t", "."]
+        command = [sys.executable, "-m", "tests.timing", "discover", "-s", f"tests/{part}", "-t", "."]
         good, bad = _unittest(command, dict(os.environ))
         found = (found[0] + good, found[1] + bad)
     return found
@@ -137,7 +165,10 @@ def _server() -> tuple[int, int]:
         processes.start_supervisor(everything=False)
         try:
             processes.wait_for_records()
-            command = [sys.executable, "-m", "django", "test", "--no-input", "-t", ".", "tests/server"]
+            runner = ["--testrunner", "tests.timing.TimedRunner"]
+            command = [
+                sys.executable, "-m", "django", "test", "--no-input", *runner, "-t", ".", "tests/server",
+            ]  # fmt: skip
             return _unittest(command, processes.environment())
         finally:
             processes.stop()
@@ -146,5 +177,5 @@ def _server() -> tuple[int, int]:
 def _e2e() -> tuple[int, int]:
     """The whole application, killed and driven like a person would."""
     front_end.build(LOG)
-    command = [sys.executable, "-m", "unittest", "discover", "-s", "tests/e2e", "-t", ".", "-v"]
+    command = [sys.executable, "-m", "tests.timing", "discover", "-s", "tests/e2e", "-t", ".", "-v"]
     return _unittest(command, dict(os.environ))
