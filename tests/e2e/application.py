@@ -71,6 +71,7 @@ class Application:
         memory = Path("/dev/shm")
         parent = memory if os.access(memory, os.W_OK) else None
         self.folder = Path(tempfile.mkdtemp(prefix="maestoso-e2e-", dir=parent))
+        self.folder.chmod(0o711)  # the database has a user of its own where root runs the tests
         self.options = free_ports(replace(Options(), var=self.folder / "var"), sites=3)
         self.address = f"http://127.0.0.1:{self.options.web_port}"
         self.process: subprocess.Popen[str] | None = None
