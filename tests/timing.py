@@ -46,6 +46,12 @@ class TimedResult(unittest.TextTestResult):
                 file.write(json.dumps(line) + "\n")
 
 
+class TimedTextRunner(unittest.TextTestRunner):
+    """Unittest's runner with that result; a class, so that it is given what the command line says (``-v``)."""
+
+    resultclass = TimedResult
+
+
 class TimedRunner(DiscoverRunner):
     """Django's runner with that result."""
 
@@ -55,4 +61,4 @@ class TimedRunner(DiscoverRunner):
 
 
 if __name__ == "__main__":
-    unittest.main(module=None, testRunner=unittest.TextTestRunner(resultclass=TimedResult))
+    unittest.main(module=None, testRunner=TimedTextRunner)

@@ -10,7 +10,7 @@ from pathlib import Path
 from unittest import mock
 
 from maestoso.cli import testing
-from tests.timing import FILE, TimedResult
+from tests.timing import FILE, TimedTextRunner
 
 
 class WhereTimeWent(unittest.TestCase):
@@ -35,7 +35,7 @@ class WhereTimeWent(unittest.TestCase):
 
         suite = unittest.defaultTestLoader.loadTestsFromTestCase(Example)
         with mock.patch.dict("os.environ", {FILE: str(self.file)}):
-            unittest.TextTestRunner(stream=io.StringIO(), resultclass=TimedResult).run(suite)
+            TimedTextRunner(stream=io.StringIO()).run(suite)
         lines = [json.loads(line) for line in self.file.read_text().splitlines()]
         self.assertEqual([line["test"] for line in lines], ["test_one", "test_two"])
         self.assertTrue(all(line["class"] == f"{__name__}.Example" for line in lines))
