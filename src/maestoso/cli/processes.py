@@ -127,6 +127,8 @@ class Processes:
                 env={**self.environment(), BELONGS: str(self.options.var)},
                 # Ctrl+C goes to the launcher alone, which then stops the rest in order.
                 start_new_session=True,
+                # Whatever any of them writes is for its owner only.
+                umask=0o077,
             )  # fmt: skip
 
     def wait_for_records(self) -> None:
@@ -306,7 +308,7 @@ class Processes:
                 f"logfile={_plain(self.logs / 'supervisord.log')}",
                 f"pidfile={_plain(self.pid_file)}",
                 "nodaemon=true",
-                "umask=077",
+                "umask=077",  # its own default would be another
                 "[unix_http_server]",
                 f"file={_plain(socket_file)}",
                 "chmod=0600",
