@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import shutil
 import subprocess
@@ -53,7 +54,12 @@ class Case(unittest.TestCase):
         listening = (
             Path(f"/proc/{server.pid}/net/tcp").read_text() + Path(f"/proc/{server.pid}/net/tcp6").read_text()
         )
-        inodes = {os.readlink(f"/proc/{server.pid}/fd/{fd}") for fd in os.listdir(f"/proc/{server.pid}/fd")}
+        inodes = set()
+        for fd in os.listdir(f"/proc/{server.pid}/fd"):
+            with contextlib.suppress(
+                FileNotFoundError
+            ):  # closed meanwhile, as a port that is listened on is not
+                inodes.add(os.readlink(f"/proc/{server.pid}/fd/{fd}"))
         ports = [line for line in listening.splitlines()[1:] if f"socket:[{line.split()[9]}]" in inodes]
         self.assertEqual(ports, [])
         place = database.home(self.options.var)
