@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import signal
 import subprocess
@@ -15,6 +16,7 @@ from typing import Any
 from unittest import mock
 
 from maestoso.cli import __main__ as commands
+from maestoso.cli import database
 from maestoso.cli import processes as module
 from maestoso.cli.keys import make_secrets
 from maestoso.cli.processes import BELONGS, Awaited, Processes
@@ -186,6 +188,39 @@ class FullDisk(Case):
         begin = Processes._configuration(self.processes, False).split("[program:")[0]
         program = self.processes._program("talks", [sys.executable, str(script)], 1, True)
         return f"{begin}\n{program}"
+
+
+class Again(Case):
+    """A start makes nothing anew that a stamp says is there."""
+
+    def bring_up(self) -> list[str]:
+        """What a start did."""
+        done: list[str] = []
+        with (
+            mock.patch.object(commands.front_end, "is_built", lambda: True),
+            mock.patch.object(commands.front_end, "build", lambda log: None),
+            mock.patch.object(commands.database, "initialise", lambda *given: None),
+            mock.patch.object(commands, "django", lambda processes, name, *more: done.append(name)),
+            mock.patch.object(self.processes, "start_supervisor", lambda everything: None),
+            mock.patch.object(self.processes, "wait_for_records", lambda: None),
+            mock.patch.object(self.processes, "wait_until_up", lambda: done.append("all at once")),
+            mock.patch.object(self.processes, "start_application", lambda: done.append("one by one")),
+            mock.patch.object(commands, "stage", lambda title: contextlib.nullcontext()),
+        ):
+            commands.bring_up(self.processes, demo=False)
+        return done
+
+    def test_the_second_start_prepares_nothing_and_one_whose_database_is_gone_prepares_all(self) -> None:
+        ready = database.home(self.options.var) / "ready"
+        ready.parent.mkdir()
+        ready.touch()
+        self.assertEqual(self.bring_up(), ["prepare", "one by one"])
+        self.assertEqual(self.bring_up(), ["all at once"])
+        ready.unlink()
+        self.assertEqual(self.bring_up(), ["prepare", "one by one"])
+        ready.touch()
+        with mock.patch.object(commands, "_tables", lambda: "of another release"):
+            self.assertEqual(self.bring_up(), ["prepare", "one by one"])
 
 
 class Known(Case):

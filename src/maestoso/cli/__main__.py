@@ -173,7 +173,8 @@ def bring_up(processes: Processes, *, demo: bool) -> None:
     log = processes.logs / "setup.log"
     stamp = processes.options.var / ("prepared-demo.sha256" if demo else "prepared.sha256")
     wanted = _tables()
-    if stamp.is_file() and stamp.read_text() == wanted and front_end.is_built():
+    prepared = stamp.is_file() and stamp.read_text() == wanted and database.is_made(processes.options)
+    if prepared and front_end.is_built():
         with stage(
             "Database, practice sites, engine and web server" if demo else "Database, engine and web server"
         ):

@@ -57,7 +57,7 @@ def initialise(options: Options, secrets: Secrets, log: Path) -> None:
             program("mariadb-install-db"), "--no-defaults", f"--datadir={place / 'data'}",
             "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve", *_as(owner),
         ]  # fmt: skip
-        run([*command], log)
+        run(command, log)
         # The last thing that the initialisation writes tells whether it came to its end.
         (place / "ready").touch()
     statements = place / "init.sql"
@@ -65,6 +65,11 @@ def initialise(options: Options, secrets: Secrets, log: Path) -> None:
     statements.touch(mode=0o600)
     statements.write_text(_statements(options, secrets), encoding="utf-8")
     _give(statements, owner)
+
+
+def is_made(options: Options) -> bool:
+    """Whether there is a database, so that what a stamp says of its tables can be so."""
+    return bool(options.db_host) or (home(options.var) / "ready").is_file()
 
 
 def _statements(options: Options, secrets: Secrets) -> str:
