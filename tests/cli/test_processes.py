@@ -8,6 +8,7 @@ import signal
 import subprocess
 import sys
 import tempfile
+import threading
 import unittest
 from collections.abc import Iterator
 from dataclasses import replace
@@ -129,11 +130,24 @@ class LeftBehind(Case):
 
     def test_two_starts_at_once_do_not_end_each_other(self) -> None:
         with (
+            mock.patch.object(commands, "ANOTHER_ENDS_WITHIN_S", 0.0),
             commands._only_one(self.options.var),
             self.assertRaisesRegex(StageFailed, "Another"),
             commands._only_one(self.options.var),
         ):
             self.fail("two at once")
+
+    def test_a_start_waits_for_a_launcher_that_is_about_to_end(self) -> None:
+        tried = threading.Event()
+        with mock.patch.object(commands.time, "sleep", lambda seconds: tried.set()):
+            first = commands._only_one(self.options.var)
+            first.__enter__()
+            second = threading.Thread(target=lambda: commands._only_one(self.options.var).__enter__())
+            second.start()
+            self.assertTrue(tried.wait(20))
+            first.__exit__(None, None, None)
+            second.join(20)
+        self.assertFalse(second.is_alive())
 
 
 class FullDisk(Case):

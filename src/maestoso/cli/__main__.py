@@ -24,6 +24,7 @@ from maestoso.core.errors import DomainError
 from maestoso.server.config.options import ROOT, Options, read_options, variable
 
 ADMINISTRATOR = "administrator"
+ANOTHER_ENDS_WITHIN_S = 30.0
 PARTS = ("lint", "web", "core", "server", "e2e")
 """Of ``./maestoso test``; here, because a start must not load what only tests need."""
 
@@ -123,14 +124,22 @@ def serve(options: Options, *, demo: bool) -> int:
 
 @contextlib.contextmanager
 def _only_one(var: Path) -> Iterator[None]:
-    """Raises StageFailed while another start of the same installation is on its way."""
+    """One launcher an installation, until it ends. Raises StageFailed where another one goes on and on.
+
+    A launcher whose processes were stopped from another terminal needs a moment to notice: it is waited for.
+    """
+    until = time.monotonic() + ANOTHER_ENDS_WITHIN_S
     with (var / "start.lock").open("w") as lock:
-        try:
-            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError:
-            raise StageFailed(
-                f"Another ./maestoso is starting or stopping what is in {var}. Wait for it."
-            ) from None
+        while True:
+            try:
+                fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                break
+            except BlockingIOError:
+                if time.monotonic() > until:
+                    raise StageFailed(
+                        f"Another ./maestoso is starting or stopping what is in {var}. Wait for it."
+                    ) from None
+                time.sleep(0.05)
         yield
 
 
