@@ -224,15 +224,17 @@ def resume() -> float:
 
 def main() -> None:
     """Print the ratios beside the goals."""
-    from maestoso.cli import database, testing
+    from tests import prepared
+
+    from maestoso.cli import database
     from maestoso.cli.keys import make_secrets
     from maestoso.cli.processes import Processes
 
     rounds = int(sys.argv[1]) if len(sys.argv) > 1 else 3
-    with testing.scratch() as options:
+    with prepared.scratch() as options:
         secrets = make_secrets(options.var)
-        processes = Processes(options, secrets, practice=False, scratch=True)
-        database.initialise(options, secrets, testing.LOG)
+        processes = Processes(options, secrets, practice=False)
+        database.initialise(options, secrets, prepared.LOG)
         processes.start_supervisor(everything=False)
         try:
             processes.wait_for_records()

@@ -11,9 +11,10 @@ from pathlib import Path
 
 import pymysql
 
-from maestoso.cli import database, testing
+from maestoso.cli import database
 from maestoso.cli.keys import make_secrets
 from maestoso.server.config.options import Options, Secrets, database_socket
+from tests import prepared
 from tests.e2e.application import until
 
 
@@ -21,7 +22,7 @@ class Case(unittest.TestCase):
     """A database in memory."""
 
     def setUp(self) -> None:
-        place = testing.scratch()
+        place = prepared.scratch()
         self.options: Options = place.__enter__()
         self.addCleanup(place.__exit__, None, None, None)
         self.secrets: Secrets = make_secrets(self.options.var)
@@ -30,9 +31,7 @@ class Case(unittest.TestCase):
     def up(self) -> subprocess.Popen[bytes]:
         """Start the server and wait for it."""
         with self.log.open("ab") as log:
-            server = subprocess.Popen(
-                database.server_command(self.options, scratch=True), stdout=log, stderr=log
-            )
+            server = subprocess.Popen(database.server_command(self.options), stdout=log, stderr=log)
         self.addCleanup(server.wait)
         self.addCleanup(server.terminate)
 

@@ -233,8 +233,16 @@ class Again(Case):
         ready.unlink()
         self.assertEqual(self.bring_up(), ["prepare", "one by one"])
         ready.touch()
-        with mock.patch.object(commands, "_tables", lambda: "of another release"):
+        with mock.patch.object(commands, "_made_from", lambda options: "of another release"):
             self.assertEqual(self.bring_up(), ["prepare", "one by one"])
+
+    def test_a_start_at_other_ports_prepares_again_so_that_practice_sites_are_found(self) -> None:
+        (database.home(self.options.var)).mkdir()
+        (database.home(self.options.var) / "ready").touch()
+        self.bring_up()
+        self.processes.options = replace(self.options, site_port=self.options.site_port + 1)
+        self.assertEqual(self.bring_up(), ["prepare", "one by one"])
+        self.assertEqual(self.bring_up(), ["all at once"])
 
 
 class Known(Case):

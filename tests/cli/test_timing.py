@@ -49,14 +49,15 @@ class WhereTimeWent(unittest.TestCase):
                 for c, t, took, before in rows
             )
         )
-        said = testing._where_time_went({"core": 75.0, "e2e": 3.2})
-        self.assertEqual(said[0], "Time went: core 1 min 15 s, e2e 3 s.")
+        said = testing._where_time_went({"core": 75.0, "e2e": 3.2}, 41.0)
+        self.assertEqual(said[0], "It took 41 s. Time of the workers went: core 1 min 15 s, e2e 3 s.")
         self.assertEqual([line.split()[-1] for line in said[2:4]], ["a.A", "b.B"])
         self.assertIn("12.0 s", said[2])
         self.assertEqual(said[5].split()[-1], "b.B.test_z")
 
     def test_parts_without_tests_say_their_time_only(self) -> None:
-        self.assertEqual(testing._where_time_went({"lint": 4.0}), ["Time went: lint 4 s."])
+        said = testing._where_time_went({"lint": 4.0}, 4.0)
+        self.assertEqual(said, ["It took 4 s. Time of the workers went: lint 4 s."])
 
 
 if __name__ == "__main__":

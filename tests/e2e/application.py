@@ -24,6 +24,7 @@ from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from maestoso.cli.processes import free_ports
 from maestoso.server.config.options import ROOT, Options, variable
+from tests import prepared
 
 APP_FLAGS = [
     "--no-sandbox",
@@ -65,14 +66,20 @@ def _hears_interrupts() -> None:
 
 
 class Application:
-    """``./maestoso demo`` in a directory and on ports of its own."""
+    """``./maestoso demo`` in a directory and on ports of its own.
 
-    def __init__(self) -> None:
+    It begins as a copy of the prepared world, or (``fresh``) with nothing. ``durable``: its database keeps what a
+    power cut must not lose, which takes longer.
+    """
+
+    def __init__(self, *, fresh: bool = False, durable: bool = False) -> None:
+        self.fresh = fresh
         memory = Path("/dev/shm")
         parent = memory if os.access(memory, os.W_OK) else None
         self.folder = Path(tempfile.mkdtemp(prefix="maestoso-e2e-", dir=parent))
         self.folder.chmod(0o711)  # the database has a user of its own where root runs the tests
-        self.options = free_ports(replace(Options(), var=self.folder / "var"), sites=3)
+        own = replace(Options(), var=self.folder / "var", db_durable=durable)
+        self.options = free_ports(own, sites=3)
         self.address = f"http://127.0.0.1:{self.options.web_port}"
         self.process: subprocess.Popen[str] | None = None
         self.said = self.folder / "said.txt"
@@ -98,6 +105,8 @@ class Application:
 
     def start(self, command: str = "demo", **more: str) -> None:
         """Start the demo (or ``start`` it empty) and wait until it says where it is."""
+        if command == "demo" and not self.fresh and not self.options.var.exists():
+            prepared.copy_to(self.options.var)
         with self.said.open("w") as out:
             self.process = subprocess.Popen(
                 [str(ROOT / "maestoso"), command],

@@ -146,7 +146,7 @@ def _quiet(call: Callable[[], Any]) -> Any:
 @contextmanager
 def harnessed(seed: int, say: Callable[[str], None] = lambda line: None) -> Iterator[Harness]:
     """A harness over an application of its own."""
-    app = Application()
+    app = Application(durable=True)
     try:
         harness = Harness(app, seed, say)
         app.start(**Harness.environment(app))

@@ -16,7 +16,7 @@ from typing import Any
 
 from tests.e2e.application import Api, Application, until
 
-APP = Application()
+APP = Application(durable=True)
 PACE = 60
 
 
@@ -158,7 +158,7 @@ class AnotherOne(unittest.TestCase):
     """A second installation beside the first."""
 
     def setUp(self) -> None:
-        self.other = Application()
+        self.other = Application(fresh=True, durable=True)
         self.addCleanup(self.other.close)
 
     def test_a_taken_port_is_a_sentence_that_names_it(self) -> None:

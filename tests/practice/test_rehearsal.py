@@ -5,8 +5,10 @@ from __future__ import annotations
 import random
 import unittest
 from collections import Counter
+from collections.abc import Callable
 from dataclasses import replace
 from datetime import timedelta
+from itertools import groupby
 from pathlib import Path
 
 from maestoso.core.codec import from_data
@@ -66,9 +68,9 @@ def tidewell(code: str) -> tuple[RunInputs, World]:
     return judged.inputs, world
 
 
-def played(inputs: RunInputs, world: World) -> Rehearsal:
+def played(inputs: RunInputs, world: World, away_s: Callable[[], float] = lambda: 0.0) -> Rehearsal:
     """A run with a person who helps it along."""
-    rehearsal = Rehearsal("r1", inputs, {inputs.plan.target: world}, worlds.NOW, "ann")
+    rehearsal = Rehearsal("r1", inputs, {inputs.plan.target: world}, worlds.NOW, "ann", away_s)
     rehearsal.play(worlds.judge)
     return rehearsal
 
@@ -162,7 +164,18 @@ class SeededChance(unittest.TestCase):
             with self.subTest(seed=seed):
                 self.check(self.run_with_faults(seed))
 
-    def run_with_faults(self, seed: int) -> Rehearsal:
+    def test_they_hold_too_where_nobody_decides_for_a_while(self) -> None:
+        most = 0
+        for seed in range(self.RUNS // 2):
+            with self.subTest(seed=seed):
+                away = random.Random(seed)
+                rehearsal = self.run_with_faults(seed, lambda away=away: away.choice((0.0, 1.0, 30.0, 600.0)))
+                self.check(rehearsal)
+                kinds = groupby(event.kind for event in rehearsal.log)
+                most = max(most, *(len(list(run)) for kind, run in kinds if kind == "step.done"))
+        self.assertGreater(most, 4, "several things were found at once")
+
+    def run_with_faults(self, seed: int, away_s: Callable[[], float] = lambda: 0.0) -> Rehearsal:
         chance = random.Random(seed)
         world = worlds.world(seed=seed)
         verbs = (
@@ -180,7 +193,7 @@ class SeededChance(unittest.TestCase):
                 Fault(verb=chance.choice(verbs), effect=effect, times=chance.randint(1, 3)),  # type: ignore[arg-type]
                 world.now,
             )
-        return played(worlds.inputs(sync_first=chance.random() < 0.3), world)
+        return played(worlds.inputs(sync_first=chance.random() < 0.3), world, away_s)
 
     def check(self, rehearsal: Rehearsal) -> None:
         state, world = rehearsal.state, rehearsal.worlds["B"]

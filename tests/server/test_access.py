@@ -40,6 +40,9 @@ class SigningIn(Tidewell):
         self.assertIn("Wait", body["detail"])
         self.assertIn("Retry-After", replies[-1].headers)
 
+    def test_an_address_with_a_line_feed_is_none_and_said_as_every_other(self) -> None:
+        self.problem(self.browser.send("PUT", "/groups/fleet/points/%0Ax", {"label": ""}), 404, "not-found")
+
     def test_a_change_without_the_token_is_refused(self) -> None:
         self.browser.token = ""
         reply = self.browser.send("POST", "/runs", {"plan": "HARB"})

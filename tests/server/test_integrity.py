@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import io
-import tempfile
 import threading
 import unittest
 from datetime import timedelta
-from pathlib import Path
 from typing import Any
 from unittest import mock
 
@@ -41,15 +39,6 @@ CLOCK = SystemClock()
 
 class Records(WithHistory):
     """The demo with its history, sealed by keys of its own."""
-
-    @classmethod
-    def setUpClass(cls) -> None:
-        folder = tempfile.TemporaryDirectory()
-        cls.addClassCleanup(folder.cleanup)
-        patched = mock.patch.object(keys, "FOLDER", Path(folder.name) / "keys")
-        patched.start()
-        cls.addClassCleanup(patched.stop)
-        super().setUpClass()
 
     def check(self) -> tuple[bool, str]:
         """Whether the command finds everything in order, and what it says."""
@@ -211,7 +200,7 @@ class OlderReleases(TransactionTestCase):
     """What was there before runs were counted."""
 
     def setUp(self) -> None:
-        own_keys(self)
+        own_keys(self.addCleanup)
 
     def test_gaps_and_runs_that_were_let_go_are_taken_as_they_are_once(self) -> None:
         from tests.server import test_runs
@@ -233,7 +222,7 @@ class WhileRunsGoOn(TransactionTestCase):
     """The check raises no false alarm."""
 
     def setUp(self) -> None:
-        own_keys(self)
+        own_keys(self.addCleanup)
 
     def test_what_is_written_between_two_looks_is_no_trouble(self) -> None:
         run = make_run()

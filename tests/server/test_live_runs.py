@@ -6,8 +6,12 @@ engine's; fences, re-protects and the practice lab speak to real practice sites.
 
 from __future__ import annotations
 
+from contextlib import suppress
 from datetime import datetime, timedelta
 from typing import Any
+from unittest import mock
+
+from django.db import DatabaseError, transaction
 
 from maestoso.core.planning.inputs import LiveChoices, RunInputs
 from maestoso.core.readiness.assess import Options
@@ -17,14 +21,17 @@ from maestoso.engine.clock import SystemClock
 from maestoso.practice.rehearsal import Rehearsal
 from maestoso.practice.world import World
 from maestoso.server.estate import agents
+from maestoso.server.estate.agents import ask, perform
 from maestoso.server.estate.models import Site, WorkloadRow
 from maestoso.server.plans.services import context, find_plan
 from maestoso.server.protection.models import GroupRow
+from maestoso.server.runs import fences
 from maestoso.server.runs.fences import deliver_fences
-from maestoso.server.runs.log import check_projection
+from maestoso.server.runs.log import check_projection, write_events
 from maestoso.server.runs.models import KeptFence, Run
 from maestoso.server.runs.services import follow_ups, record_played_run
 from maestoso.sites.contract import PROTOCOL
+from tests.known_faults import fault
 from tests.server.tidewell import SCENARIO, Browser, Tidewell
 from tests.worlds import decide_for
 
@@ -55,13 +62,31 @@ class Live(Tidewell):
 
         def played(inputs: RunInputs, start: datetime) -> list[Event]:
             there = {ends[1]: target} if lost else worlds
-            rehearsal = Rehearsal(f"test-{inputs.mark}", inputs, there, start, "ann")
-            rehearsal.play(person or decide_for(decision))
-            return rehearsal.log
+            self.rehearsal = Rehearsal(f"test-{inputs.mark}", inputs, there, start, "ann")
+            self.rehearsal.play(person or decide_for(decision))
+            return list(self.rehearsal.log)
 
         run = record_played_run(ctx, options, by="ann", at=now, play=played)
         self.assertEqual(check_projection(run), [])
         return run
+
+    def go_on(self, run: Run, decision: str) -> None:
+        """What was left waiting for the decision is played to its end, and written as the engine writes it."""
+        written = len(self.rehearsal.log)
+        self.rehearsal.play(decide_for(decision))
+        with transaction.atomic():
+            write_events(
+                Run.objects.select_for_update().get(pk=run.pk), self.rehearsal.log[written:], fence=1
+            )
+        run.refresh_from_db()
+
+    def left_off(self) -> set[str]:
+        """Workloads that Quayside was told to fence and not to lift the fence of, by its journal."""
+        entries = ask(Site.objects.get(code="QUA"), lambda agent: agent.journal())
+        last = {
+            entry["subject"]: entry["verb"] for entry in entries if entry["verb"] in ("fence", "lift-fence")
+        }
+        return {name for name, verb in last.items() if verb == "fence"}
 
     def stages(self, *codes: str) -> set[tuple[str, str, str]]:
         """Source, target and stage of groups."""
@@ -284,9 +309,42 @@ class Fences(Live):
             person=lambda s: None if "decision" in s.persons else helped(s),
         )  # fmt: skip
         deliver_fences(CLOCK)
-        KeptFence.objects.filter(run=run).update(lift=True, delivered_at=None)
+        self.assertEqual(KeptFence.objects.exclude(delivered_at=None).count(), 11)
+        self.go_on(run, "roll-back")
+        self.assertEqual(run.outcome, "rolled back")
         deliver_fences(CLOCK)
         self.assertEqual(KeptFence.objects.count(), 0)
+        self.assertEqual(self.left_off(), set())
+
+
+class FencesMeanwhile(Live):
+    @fault(5)
+    def test_rolled_back_while_one_is_being_delivered_it_is_lifted_too(self) -> None:
+        helped = decide_for("roll-back")
+        run = self.play(
+            "BOOK", "disaster", lost=True, go_on=True,
+            person=lambda s: None if "decision" in s.persons else helped(s),
+        )  # fmt: skip
+
+        def slow(site: Site, verb: str, *asked: Any) -> Any:
+            said = perform(site, verb, *asked)
+            if run.outcome == "":
+                self.go_on(run, "roll-back")
+            return said
+
+        def saved(kept: KeptFence, *given: Any, save: Any = KeptFence.save, **more: Any) -> None:
+            with transaction.atomic():  # what fails here must not break the transaction of the test
+                save(kept, *given, **more)
+
+        with (
+            mock.patch.object(fences, "perform", slow),
+            mock.patch.object(KeptFence, "save", saved),
+            suppress(DatabaseError),
+        ):
+            deliver_fences(CLOCK)
+        self.assertEqual(run.outcome, "rolled back")
+        deliver_fences(CLOCK)
+        self.assertEqual(self.left_off(), set())
 
 
 class Reprotects(Live):
@@ -365,6 +423,8 @@ class PracticeLab(Tidewell):
         good = "{site: HIL, preset: promote-refused, subject: harbour}"
         for bad in (
             "faults: [",
+            "[" * 2000,
+            "drill: &a [1]\nfaults: *a",
             "drill: x\nfaults: 7",
             f"drill: x\nfaults:\n  - {good}\n  - {{site: HIL, preset: no}}",
         ):

@@ -17,6 +17,7 @@ from maestoso.server.estate.models import Site
 from maestoso.server.protection import keeper
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.protection.services import join_by_rule
+from tests.known_faults import fault
 from tests.server.tidewell import Tidewell
 
 POLICY = to_data(Policy(interval_s=5, rpo_s=60))
@@ -261,6 +262,17 @@ class Keeper(ProtectionCase):
         """What Hilltop copies now."""
         cache.clear()
         return pulse(Site.objects.get(code="HIL")).copying
+
+    @fault(4)
+    def test_a_policy_that_is_changed_to_and_fro_is_what_the_site_copies_by_in_the_end(self) -> None:
+        self.make()
+        for revision, interval in enumerate((600, 900, 600, 900, 600), start=1):
+            changed = group(policy={**POLICY, "interval_s": interval})
+            reply = self.browser.send("PUT", "/groups/works", changed, **{"If-Match": f'"{revision}"'})
+            self.assertEqual(reply.status_code, 200, reply.content)
+            keeper.look_after(SystemClock())
+            wanted = GroupRow.objects.get(code="works").core().digest()
+            self.assertEqual(self.states()["works"].digest, wanted, f"the {revision}. change")
 
     def test_a_group_moves_on_when_its_first_copy_has_a_point(self) -> None:
         row = GroupRow.objects.get(code="fleet")

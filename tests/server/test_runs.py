@@ -6,7 +6,9 @@ import asyncio
 import io
 import json
 import threading
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
+from concurrent.futures import ThreadPoolExecutor
+from functools import partial
 from typing import Any
 from unittest import mock
 
@@ -18,6 +20,7 @@ from django.db import OperationalError, connection, transaction
 from django.test import AsyncClient, TransactionTestCase
 
 from maestoso.core.codec import to_data
+from maestoso.core.errors import Refused
 from maestoso.core.evidence.chain import ROOT
 from maestoso.core.ports import Append, LogUnavailable
 from maestoso.core.runs.decide import settle
@@ -28,6 +31,8 @@ from maestoso.server.evidence.register import next_number
 from maestoso.server.runs import stream
 from maestoso.server.runs.log import DatabaseRunLog, check_projection, read_log, run_name, write_events
 from maestoso.server.runs.models import Run, RunEvent, RunStep
+from maestoso.server.runs.services import tell_run
+from maestoso.server.runs.shapes import Control
 from maestoso.server.runs.stream_door import StreamDoor
 from tests import worlds
 from tests.run_log import RunLogContract
@@ -72,7 +77,7 @@ class TheLogInMariaDB(RunLogContract, TransactionTestCase):
     """The adapter keeps the contract of the port."""
 
     def setUp(self) -> None:
-        own_keys(self)
+        own_keys(self.addCleanup)
         self.log = DatabaseRunLog()
 
     def new_run(self) -> str:
@@ -137,6 +142,78 @@ class TheLogInMariaDB(RunLogContract, TransactionTestCase):
         self.assertEqual(run.outcome, "aborted")
         self.assertEqual(check_projection(run), [])
         call_command("check_integrity", stdout=io.StringIO())
+
+    def test_two_people_and_the_engine_speak_at_the_same_moment(self) -> None:
+        """Everything that was accepted stands in the log once, in one order that each of them could live with."""
+        for _ in range(4):
+            run, gate = make_run(), threading.Barrier(3)
+            name = run_name(run.pk)
+            lease = self.log.claim(name, "one", 15)
+            assert lease is not None
+            ended, refused = sorted(fold(self.log.read(name)).in_flight)[:3], []
+            behind = 0
+
+            def engine(
+                name: str = name, lease: Any = lease, ended: list[str] = ended, gate: Any = gate
+            ) -> None:
+                nonlocal behind
+                gate.wait()
+                for step in ended:
+                    while True:
+                        state = fold(self.log.read(name))
+                        event = state.event(
+                            Draft(kind="step.done", data={"step": step, "result": {}}), SystemClock().now()
+                        )
+                        result = self.log.append([Append(lease=lease, events=[event])])
+                        if result == ["written"]:
+                            break
+                        self.assertEqual(result, ["behind"])
+                        behind += 1
+
+            def person(
+                by: str, said: list[str], pk: int = run.pk, refused: Any = refused, gate: Any = gate
+            ) -> None:
+                gate.wait()
+                for kind in said:
+                    with transaction.atomic():
+                        try:
+                            tell_run(
+                                pk,
+                                Control(kind=kind, text=by),
+                                by=by,
+                                key=f"{by}-{kind}",
+                                at=SystemClock().now(),
+                            )
+                        except Refused as error:
+                            refused.append((by, kind, error.sentence))
+
+            calls = [
+                engine,
+                partial(person, "ann", ["hold", "resume"]),
+                partial(person, "ben", ["hold", "abort"]),
+            ]
+            self.at_once(calls)
+            events = self.log.read(name)
+            self.assertEqual([event.seq for event in events], list(range(1, len(events) + 1)))
+            self.assertEqual([e.data["step"] for e in events if e.kind == "step.done"], ended)
+            told = [(e.by, e.kind) for e in events if e.by in ("ann", "ben") and e.kind != "run.started"]
+            self.assertEqual(len(told) + len(refused), 4, (told, refused))
+            self.assertIn(("ben", "run.aborted"), told)
+            self.assertEqual(len(set(told)), len(told))
+            self.assertEqual(check_projection(Run.objects.get(pk=run.pk)), [])
+
+    def at_once(self, calls: list[Callable[[], None]]) -> None:
+        """Each in a thread and on a connection of its own. Raises what one of them raised."""
+        with ThreadPoolExecutor(len(calls)) as pool:
+            for done in [pool.submit(self.apart, call) for call in calls]:
+                done.result()
+
+    @staticmethod
+    def apart(call: Callable[[], None]) -> None:
+        try:
+            call()
+        finally:
+            connection.close()
 
     def test_a_touched_event_or_row_is_found(self) -> None:
         run = make_run()
@@ -379,9 +456,6 @@ class Streaming(TransactionTestCase):
 
     def hold(self) -> None:
         """Somebody holds the run."""
-        from maestoso.server.runs.services import tell_run
-        from maestoso.server.runs.shapes import Control
-
         tell_run(self.run_row.pk, Control(kind="hold"), by="ben", key=None, at=SystemClock().now())
         connection.close()
 

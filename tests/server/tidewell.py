@@ -1,17 +1,18 @@
-"""The demo data, loaded from real practice sites, for tests of the server."""
+"""The demo data and its practice sites, copied from the prepared world, for tests of the server."""
 
 from __future__ import annotations
 
 import asyncio
 import json
 import re
+import shutil
 import socket
 import tempfile
 import threading
 import time
 import unittest
 import zlib
-from datetime import timedelta
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -25,11 +26,13 @@ from maestoso.engine.clock import SystemClock
 from maestoso.practice.scenario import Scenario
 from maestoso.practice.server import PracticeSite, application
 from maestoso.practice.store import Store
+from maestoso.server.config.settings import OPTIONS, SECRETS
+from maestoso.server.estate.models import Site
 from maestoso.server.evidence import keys
-from maestoso.server.runs import demo
+from tests.server import databases
 
 SCENARIO = Scenario(Path(__file__).resolve().parents[2] / "demo" / "tidewell")
-TOKEN = "token-for-tests"
+TOKEN = SECRETS.site_token
 PASSWORD = "correct-horse-battery"
 
 
@@ -41,10 +44,11 @@ def assert_tagged(case: unittest.TestCase, pdf: bytes) -> None:
 
 
 class PracticeSites:
-    """All sites of the scenario on loopback ports of their own, in one thread."""
+    """All sites of the scenario, as they are in the prepared world, on loopback ports of their own in one thread."""
 
     def __init__(self) -> None:
         self.folder = tempfile.TemporaryDirectory()
+        shutil.copytree(OPTIONS.var / "sites", self.folder.name, dirs_exist_ok=True)
         self.servers: dict[str, uvicorn.Server] = {}
         self.urls: dict[str, str] = {}
         self._sockets = {code: self._socket() for code in SCENARIO.site_codes()}
@@ -67,7 +71,7 @@ class PracticeSites:
         clock = SystemClock()
         runs = []
         for code, sock in self._sockets.items():
-            store = Store(Path(self.folder.name) / f"{code}.sqlite", clock.now() - timedelta(hours=1))
+            store = Store(Path(self.folder.name) / f"{code}.sqlite", clock.now())
             world = store.replay(SCENARIO.spec(code, store.created_at))
             app = application(PracticeSite(world, store, clock, TOKEN))
             self.servers[code] = uvicorn.Server(uvicorn.Config(app, log_level="error", access_log=False))
@@ -82,13 +86,19 @@ class PracticeSites:
         self.folder.cleanup()
 
 
-def own_keys(case: unittest.TestCase) -> None:
-    """Sealing keys, and the mark of the register of runs beside them, that belong to this test alone."""
+def own_keys(clean_up: Callable[..., None], prepared: Path | None = None) -> None:
+    """Sealing keys, and the mark of the register of runs beside them, that belong to one test or class alone.
+
+    They are new, or a copy of those of the ``prepared`` world.
+    """
     folder = tempfile.TemporaryDirectory()
-    case.addCleanup(folder.cleanup)
-    patched = mock.patch.object(keys, "FOLDER", Path(folder.name) / "keys")
+    clean_up(folder.cleanup)
+    own = Path(folder.name) / "keys"
+    if prepared is not None:
+        shutil.copytree(prepared, own)
+    patched = mock.patch.object(keys, "FOLDER", own)
     patched.start()
-    case.addCleanup(patched.stop)
+    clean_up(patched.stop)
 
 
 class Browser(Client):
@@ -120,7 +130,7 @@ class Browser(Client):
 
 @override_settings(PASSWORD_HASHERS=["django.contrib.auth.hashers.MD5PasswordHasher"])
 class Tidewell(TestCase):
-    """A test case with the demo data and a signed-in browser. ``history`` plays the past runs too.
+    """A test case with the demo data and a signed-in browser. ``history`` adds the past runs.
 
     Passwords are hashed in a quick way here; that the real hash works is tested in test_access.
     """
@@ -132,16 +142,14 @@ class Tidewell(TestCase):
     def setUpClass(cls) -> None:
         cls.sites = PracticeSites()
         cls.addClassCleanup(cls.sites.close)
+        own_keys(cls.addClassCleanup, OPTIONS.var / "keys")
         super().setUpClass()
 
     @classmethod
     def setUpTestData(cls) -> None:
-        scenario = Scenario(SCENARIO.folder)
-        if not cls.history:
-            scenario.data = lambda name: {} if name == "history" else SCENARIO.data(name)  # type: ignore[method-assign]
-        demo.load(
-            scenario, agent_urls=cls.sites.urls, token=TOKEN, clock=SystemClock(), say=lambda line: None
-        )
+        databases.take_rows(databases.with_history() if cls.history else databases.PLAIN)
+        for code, url in cls.sites.urls.items():
+            Site.objects.filter(code=code).update(agent_url=url)
         for name in ("ann", "ben"):
             User.objects.create_user(name, password=PASSWORD)
 

@@ -43,9 +43,9 @@ def main() -> int:
         "stop": lambda: stop(options),
         "doctor": lambda: _doctor(options),
         "reset": lambda: reset(options, live=arguments.live, sure=arguments.yes),
-        "test": lambda: _test(arguments.only),
+        "test": lambda: _test(arguments.only, arguments.v, arguments.serial),
         "verify": lambda: _verify(Path(arguments.file), arguments.keys),
-        "soak": lambda: _soak(arguments.minutes, arguments.seed),
+        "soak": lambda: _soak(arguments.minutes, arguments.seed, arguments.once),
     }
     try:
         return commands[arguments.command]()
@@ -65,16 +65,16 @@ def _doctor(options: Options) -> int:
     return examine(_place(options, "demo"))
 
 
-def _test(only: list[str]) -> int:
+def _test(only: list[str], verbose: bool, serial: bool) -> int:
     from maestoso.cli.testing import test
 
-    return test(only)
+    return test(only, verbose=verbose, serial=serial)
 
 
-def _soak(minutes: float, seed: int) -> int:
+def _soak(minutes: float, seed: int, once: bool) -> int:
     from maestoso.cli.testing import soak
 
-    return soak(minutes, seed)
+    return soak(minutes, seed, once=once)
 
 
 def _verify(file: Path, keys: str | None) -> int:
@@ -91,12 +91,18 @@ def _parse() -> argparse.Namespace:
     commands.add_parser("stop", help="stop what demo or start started")
     commands.add_parser("doctor", help="check every precondition and say how to mend each")
     tests = commands.add_parser("test", help="set up and run every test")
-    tests.add_argument("only", nargs="*", help="only these parts: " + ", ".join(PARTS))
+    tests.add_argument(
+        "only", nargs="*", metavar="PART or tests.…",
+        help=f"only these parts ({', '.join(PARTS)}), modules, classes or tests",
+    )  # fmt: skip
+    tests.add_argument("-v", action="store_true", help="name every test")
+    tests.add_argument("--serial", action="store_true", help="one thing at a time, shown as it comes")
     long = commands.add_parser(
         "soak", help="let processes die at random for a while, and check every promise"
     )
     long.add_argument("--minutes", type=float, default=10.0)
     long.add_argument("--seed", type=int, default=1)
+    long.add_argument("--once", action="store_true", help="every scenario once, however long that takes")
     check = commands.add_parser("verify", help="check the evidence of a run; needs no database")
     check.add_argument("file", help="what was exported as run-N.evidence.jsonl")
     check.add_argument("--keys", help="a JWK set of keys that you trust; else only the fingerprint is said")
@@ -181,7 +187,7 @@ def bring_up(processes: Processes, *, demo: bool) -> None:
     """All stages of a start. Where a stamp says that all is there, nothing is made and all start at once."""
     log = processes.logs / "setup.log"
     stamp = processes.options.var / ("prepared-demo.sha256" if demo else "prepared.sha256")
-    wanted = _tables()
+    wanted = _made_from(processes.options)
     prepared = stamp.is_file() and stamp.read_text() == wanted and database.is_made(processes.options)
     if prepared and front_end.is_built():
         with stage(
@@ -192,13 +198,14 @@ def bring_up(processes: Processes, *, demo: bool) -> None:
             processes.wait_until_up()
         return
     stamp.unlink(missing_ok=True)
-    together(lambda: front_end.build(log), lambda: _records(processes, demo=demo, log=log))
+    together(lambda: front_end.build(log), lambda: make_records(processes, demo=demo, log=log))
     stamp.write_text(wanted)
     with stage("Engine and web server"):
         processes.start_application()
 
 
-def _records(processes: Processes, *, demo: bool, log: Path) -> None:
+def make_records(processes: Processes, *, demo: bool, log: Path) -> None:
+    """Start database and practice sites, and bring the tables, with ``demo`` its data too, up to date."""
     with stage("Database and practice sites" if demo else "Database"):
         database.initialise(processes.options, processes.secrets, log)
         processes.start_supervisor(everything=False)
@@ -208,9 +215,9 @@ def _records(processes: Processes, *, demo: bool, log: Path) -> None:
         django(processes, "prepare", *(["--demo"] if demo else []))
 
 
-def _tables() -> str:
-    """A text that changes with what the tables are made from."""
-    digest = hashlib.sha256()
+def _made_from(options: Options) -> str:
+    """A text that changes with what the records are made from: tables, and ports of the practice sites."""
+    digest = hashlib.sha256(f"{options.site_port} {options.practice_port}".encode())
     for file in sorted((ROOT / "src" / "maestoso" / "server").glob("*/migrations/*.py")):
         digest.update(str(file.relative_to(ROOT)).encode() + b"\0" + file.read_bytes())
     # Django's own tables come with its release.

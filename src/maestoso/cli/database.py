@@ -91,8 +91,8 @@ def _statements(options: Options, secrets: Secrets) -> str:
     return "".join(f"{line};\n" for line in lines)
 
 
-def server_command(options: Options, *, scratch: bool = False) -> list[str]:
-    """The command line of the server. ``scratch`` trades durability for speed, for tests only."""
+def server_command(options: Options) -> list[str]:
+    """The command line of the server."""
     place = home(options.var).resolve()
     command = [
         program("mariadbd"), "--no-defaults", f"--datadir={place / 'data'}",
@@ -103,9 +103,10 @@ def server_command(options: Options, *, scratch: bool = False) -> list[str]:
         "--transaction-isolation=READ-COMMITTED", f"--init-file={place / 'init.sql'}",
         "--innodb-buffer-pool-size=128M", "--max-connections=200", *_as(_owner()),
     ]  # fmt: skip
-    if scratch:
+    if not options.db_durable:
         command += [
-            "--innodb-flush-log-at-trx-commit=0", "--innodb-doublewrite=0", "--innodb-log-file-size=32M",
+            # 2, not 0: what was committed outlives the server itself, which tests kill.
+            "--innodb-flush-log-at-trx-commit=2", "--innodb-doublewrite=0", "--innodb-log-file-size=32M",
         ]  # fmt: skip
     return command
 

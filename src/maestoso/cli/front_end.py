@@ -51,6 +51,13 @@ def build(log: Path) -> None:
         (WEB / "dist" / "built.sha256").write_text(_fingerprint())
 
 
+def main() -> None:
+    """Install what tests need, and build."""
+    log = ROOT / "var" / "log" / "test.log"
+    packages(log, tests=True)
+    build(log)
+
+
 def _fingerprint() -> str:
     digest = hashlib.sha256()
     for name in SOURCES:
@@ -60,3 +67,7 @@ def _fingerprint() -> str:
             if file.is_file():
                 digest.update(str(file.relative_to(WEB)).encode() + b"\0" + file.read_bytes())
     return digest.hexdigest()
+
+
+if __name__ == "__main__":
+    main()

@@ -45,10 +45,9 @@ THERE = (HTTPStatus.OK, HTTPStatus.SERVICE_UNAVAILABLE)
 class Processes:
     """The processes of one installation. ``practice`` adds the practice sites of the scenario."""
 
-    def __init__(self, options: Options, secrets: Secrets, *, practice: bool, scratch: bool = False) -> None:
+    def __init__(self, options: Options, secrets: Secrets, *, practice: bool) -> None:
         self.options = options
         self.secrets = secrets
-        self.scratch = scratch
         self.sites = site_codes(options.scenario) if practice else ()
         self.config = options.var / "run" / "supervisord.conf"
         self.pid_file = options.var / "run" / "supervisord.pid"
@@ -268,9 +267,7 @@ class Processes:
         python = sys.executable
         # Only practice sites know their token, and only their owner can read the environment of a process.
         token = {"MAESTOSO_SITE_TOKEN": self.secrets.site_token}
-        server = (
-            () if self.options.db_host else (database.server_command(self.options, scratch=self.scratch),)
-        )
+        server = () if self.options.db_host else (database.server_command(self.options),)
         programs = [
             *(self._program("mariadb", command, 1, True) for command in server),
             *(

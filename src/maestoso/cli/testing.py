@@ -1,58 +1,280 @@
-"""``./maestoso test``: everything that must hold, in the order in which it fails fastest."""
+"""``./maestoso test``: everything that must hold, two things at a time, what fails fastest first."""
 
 from __future__ import annotations
 
-import contextlib
 import json
-import os
 import re
 import subprocess
 import sys
-import tempfile
+import threading
 import time
-from collections.abc import Callable, Iterator
-from dataclasses import replace
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 
-from maestoso.cli import database, front_end
+from maestoso.cli import front_end
 from maestoso.cli.__main__ import PARTS
-from maestoso.cli.keys import make_secrets
-from maestoso.cli.processes import Processes, free_ports
 from maestoso.cli.stages import seconds
-from maestoso.server.config.options import ROOT, Options
+from maestoso.server.config.options import ROOT
 
 BIN = Path(sys.executable).parent
 LOG = ROOT / "var" / "log" / "test.log"
 TIMES = ROOT / "var" / "log" / "test-times.jsonl"
+MEASURED = ROOT / "tests" / "measured.json"
 MOST_SLOW = 15
+WORKERS = 2
+FRONT_END, WORLD = "front end", "prepared world"
+"""What is made once before those jobs begin that need it."""
+FOLDERS = {
+    "web": ("web",),
+    "core": ("cli", "core", "practice", "sites", "engine"),
+    "server": ("server",),
+    "e2e": ("e2e",),
+}
+"""Folders under ``tests`` of each part that is tests."""
 
 
-def test(only: list[str]) -> int:
-    """Run the parts named, or all; the last line says how many tests passed and failed."""
-    unknown = [name for name in only if name not in PARTS]
-    if unknown:
-        print(f"There is no part {unknown[0]!r}. Parts: {', '.join(PARTS)}.", file=sys.stderr)
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Job:
+    """A command whose output belongs together. ``tests``: it counts them itself; else it is one check."""
+
+    part: str
+    name: str
+    command: Sequence[str]
+    tests: bool = False
+    cwd: Path = ROOT
+    needs: frozenset[str] = frozenset()
+
+
+@dataclass(slots=True)
+class Tally:
+    """What has come out so far."""
+
+    passed: int = 0
+    failed: int = 0
+    took: dict[str, float] = field(default_factory=dict)
+
+
+def test(only: list[str], *, verbose: bool = False, serial: bool = False) -> int:
+    """Run what is named, parts or tests, or all of it; the last line says how many passed and failed."""
+    try:
+        jobs = list(_jobs(only or PARTS, ["-v"] if verbose else []))
+    except ValueError as error:
+        print(error, file=sys.stderr)
         return 2
-    parts: dict[str, Callable[[], tuple[int, int]]] = {
-        "lint": _lint, "web": _web, "core": _core, "server": _server, "e2e": _e2e,
-    }  # fmt: skip
-    passed = failed = 0
-    took: dict[str, float] = {}
     TIMES.parent.mkdir(parents=True, exist_ok=True)
     TIMES.write_text("", encoding="utf-8")
-    os.environ["MAESTOSO_TEST_TIMES"] = str(TIMES)
-    for name in only or PARTS:
-        print(f"\n== {name}", flush=True)
-        begin = time.monotonic()
-        good, bad = parts[name]()
-        took[name] = time.monotonic() - begin
-        passed, failed = passed + good, failed + bad
-    print("\n".join(["", *_where_time_went(took)]))
-    print(f"\n{passed} passed, {failed} failed")
-    return 1 if failed else 0
+    began = time.monotonic()
+    tally = Queue(jobs, workers=1 if serial else WORKERS).run()
+    print("\n".join(["", *_where_time_went(tally.took, time.monotonic() - began)]))
+    print(f"\n{tally.passed} passed, {tally.failed} failed")
+    return 1 if tally.failed else 0
 
 
-def _where_time_went(took: dict[str, float]) -> list[str]:
+def soak(minutes: float, seed: int, *, once: bool) -> int:
+    """The long crash harness; its report is under ``var/soak``."""
+    command = [sys.executable, "-m", "tests.e2e.soak", "--minutes", str(minutes), "--seed", str(seed)]
+    return subprocess.run([*command, *(["--once"] if once else [])], cwd=ROOT, check=False).returncode
+
+
+# --- what there is to do ---
+
+
+def _jobs(only: Iterable[str], more: list[str]) -> list[Job]:
+    """The jobs of what is named, in the order in which they are begun. Raises ValueError with a sentence."""
+    found: dict[str, list[Job]] = {part: [] for part in PARTS}
+    for name in only:
+        if name in PARTS:
+            found[name] += _of_part(name, more)
+        elif (part := _part_of(name)) is not None:
+            found[part].append(_tests(part, name, [name], more))
+        else:
+            raise ValueError(
+                f"There is no {name!r}. Name parts ({', '.join(PARTS)}), or modules, classes or tests,"
+                " such as tests.core.runs.test_runs.Deciding."
+            )
+    jobs = [job for part in PARTS for job in found[part]]
+    needed = {need for job in jobs for need in job.needs}
+    return [job for job in _set_up() if job.name in needed] + jobs
+
+
+def _set_up() -> list[Job]:
+    return [
+        Job(part="set-up", name=FRONT_END, command=[sys.executable, "-m", "maestoso.cli.front_end"]),
+        Job(part="set-up", name=WORLD, command=[sys.executable, "-m", "tests.prepared"]),
+    ]
+
+
+def _part_of(label: str) -> str | None:
+    """The part that a dotted name of tests belongs to."""
+    words = label.split(".")
+    there = words[0] == "tests" and len(words) > 1
+    return next((part for part, folders in FOLDERS.items() if there and words[1] in folders), None)
+
+
+def _of_part(part: str, more: list[str]) -> list[Job]:
+    npm = str(BIN / "npm")
+    if part == "lint":
+        return [
+            Job(part=part, name="ruff check", command=[str(BIN / "ruff"), "check", "."]),
+            Job(part=part, name="ruff format", command=[str(BIN / "ruff"), "format", "--check", "."]),
+            Job(part=part, name="import contracts", command=[str(BIN / "lint-imports")]),
+            Job(part=part, name="mypy (core, practice, sites, engine: strict)", command=[str(BIN / "mypy")]),
+        ]
+    if part == "web":
+        checks = [
+            Job(
+                part=part,
+                name=name,
+                command=[npm, "run", script],
+                cwd=front_end.WEB,
+                needs=frozenset({FRONT_END}),
+            )
+            for name, script in (
+                ("types of the API are those of docs/openapi.json", "types:check"),
+                ("eslint", "lint"),
+                ("vue-tsc", "typecheck"),
+            )
+        ]
+        return [*checks, _tests(part, "tests/web", _modules(part, {}), more)]
+    measured: dict[str, float] = json.loads(MEASURED.read_text(encoding="utf-8"))
+    modules = _modules(part, measured)
+    if part == "e2e":
+        return [_tests(part, name, [name], more) for name in modules]
+    groups = _spread(modules, measured)
+    return [
+        _tests(part, f"{part} {number} of {WORKERS}", group, more) for number, group in enumerate(groups, 1)
+    ]
+
+
+def _modules(part: str, measured: dict[str, float]) -> list[str]:
+    """The modules of tests of a part, the longest first; what was never measured may be long."""
+    found = [
+        ".".join(file.relative_to(ROOT).with_suffix("").parts)
+        for folder in FOLDERS[part]
+        for file in (ROOT / "tests" / folder).rglob("test_*.py")
+    ]
+    return sorted(found, key=lambda name: (-measured.get(name, 1e9), name))
+
+
+def _spread(modules: list[str], measured: dict[str, float]) -> list[list[str]]:
+    """As many groups as there are workers, each of about the same time."""
+    groups: list[list[str]] = [[] for _ in range(WORKERS)]
+    loads = [0.0] * WORKERS
+    for name in modules:
+        least = loads.index(min(loads))
+        groups[least].append(name)
+        loads[least] += measured.get(name, 1.0)
+    return [group for group in groups if group]
+
+
+def _tests(part: str, name: str, labels: list[str], more: list[str]) -> Job:
+    runner = "tests.server" if part == "server" else "tests.timing"
+    needs: dict[str, set[str]] = {"server": {WORLD}, "e2e": {WORLD, FRONT_END}, "web": {FRONT_END}}
+    command = [sys.executable, "-m", runner, *labels, *more]
+    return Job(part=part, name=name, command=command, tests=True, needs=frozenset(needs.get(part, ())))
+
+
+# --- doing it ---
+
+
+class Queue:
+    """Workers that take the first job whose needs are met; what one printed is shown whole when it ends."""
+
+    def __init__(self, jobs: list[Job], workers: int) -> None:
+        self.waiting = list(jobs)
+        self.workers = workers
+        self.made: set[str] = set()
+        self.missing: set[str] = set()
+        self.tally = Tally()
+        self._turn = threading.Condition()
+
+    def run(self) -> Tally:
+        """Do all of it."""
+        workers = [threading.Thread(target=self._work, daemon=True) for _ in range(self.workers)]
+        for worker in workers:
+            worker.start()
+        for worker in workers:
+            worker.join()
+        return self.tally
+
+    def _work(self) -> None:
+        while (job := self._next()) is not None:
+            began = time.monotonic()
+            good, bad, said = self._do(job)
+            self._done(job, good, bad, said, time.monotonic() - began)
+
+    def _next(self) -> Job | None:
+        with self._turn:
+            while self.waiting:
+                for job in self.waiting:
+                    if job.needs & self.missing:
+                        self.waiting.remove(job)
+                        self._note(job, 0, 1, f"Not run: there is no {min(job.needs & self.missing)}.\n", 0.0)
+                        break
+                    if job.needs <= self.made:
+                        self.waiting.remove(job)
+                        return job
+                else:
+                    self._turn.wait()
+            return None
+
+    def _do(self, job: Job) -> tuple[int, int, str]:
+        """How many passed and failed, and what was printed that nobody has seen yet."""
+        environment = {**front_end.environment(), "MAESTOSO_TEST_TIMES": str(TIMES)}
+        alone = self.workers == 1
+        if alone:
+            print(f"\n== {job.part}: {job.name}", flush=True)
+        process = subprocess.Popen(
+            job.command, cwd=job.cwd, env=environment, stdin=subprocess.DEVNULL,
+            stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, errors="replace",
+        )  # fmt: skip
+        said = []
+        for line in process.stdout or ():
+            said.append(line)
+            if alone:
+                print(line, end="", flush=True)
+        status = process.wait()
+        text = "".join(said)
+        good, bad = _counted(text, status) if job.tests else (int(status == 0), int(status != 0))
+        return good, bad, "" if alone else text
+
+    def _done(self, job: Job, good: int, bad: int, said: str, took: float) -> None:
+        with self._turn:
+            (self.missing if bad else self.made).add(job.name)
+            self._note(job, good, bad, said, took)
+            self._turn.notify_all()
+
+    def _note(self, job: Job, good: int, bad: int, said: str, took: float) -> None:
+        tally = self.tally
+        # Set-up is no test, but nothing passes without it.
+        tally.passed += 0 if job.part == "set-up" else good
+        tally.failed += bad
+        tally.took[job.part] = tally.took.get(job.part, 0.0) + took
+        came_out = f"{good} passed, {bad} failed" if job.tests else "FAILED" if bad else "ok"
+        if self.workers > 1:
+            shown = said if job.tests or bad else ""
+            print(f"\n== {job.part}: {job.name}: {came_out} ({seconds(took)})\n{shown}", end="", flush=True)
+        else:
+            print(f"-- {came_out} ({seconds(took)})", flush=True)
+
+
+def _counted(said: str, status: int) -> tuple[int, int]:
+    """How many tests passed and failed by the last lines of unittest; none at all is a failure."""
+    text = said[-5000:]
+    ran = int(match.group(1)) if (match := re.search(r"^Ran (\d+) tests?", text, re.M)) else 0
+    bad = sum(
+        int(n) for n in re.findall(r"(?:(?<!expected )failures|errors|unexpected successes)=(\d+)", text)
+    )
+    if status != 0 or ran == 0:
+        bad = max(bad, 1)
+    return max(ran - bad, 0), bad
+
+
+# --- where the time went ---
+
+
+def _where_time_went(took: dict[str, float], whole: float) -> list[str]:
     """Time per part, and the slowest classes and tests; all of them are in ``TIMES``."""
     lines = [json.loads(line) for line in TIMES.read_text(encoding="utf-8").splitlines()]
     classes: dict[str, float] = {}
@@ -60,122 +282,10 @@ def _where_time_went(took: dict[str, float]) -> list[str]:
     for line in lines:
         classes[line["class"]] = classes.get(line["class"], 0.0) + line["took_s"] + line["set_up_s"]
         tests[f"{line['class']}.{line['test']}"] = line["took_s"]
-    said = ["Time went: " + ", ".join(f"{name} {seconds(value)}" for name, value in took.items()) + "."]
+    parts = ", ".join(f"{name} {seconds(value)}" for name, value in took.items())
+    said = [f"It took {seconds(whole)}. Time of the workers went: {parts}."]
     for what, found in (("classes, with what they set up", classes), ("tests", tests)):
         slowest = sorted(found.items(), key=lambda pair: -pair[1])[:MOST_SLOW]
         if slowest:
             said += [f"Slowest {what}:", *(f"  {value:6.1f} s  {name}" for name, value in slowest)]
     return [*said, f"All of them are in {TIMES}."] if lines else said
-
-
-def soak(minutes: float, seed: int) -> int:
-    """The long crash harness; its report is under ``var/soak``."""
-    command = [sys.executable, "-m", "tests.e2e.soak", "--minutes", str(minutes), "--seed", str(seed)]
-    return subprocess.run(command, cwd=ROOT, check=False).returncode
-
-
-def _commands(commands: list[tuple[str, list[str]]], cwd: Path = ROOT) -> tuple[int, int]:
-    bad = 0
-    for title, command in commands:
-        done = subprocess.run(
-            command, cwd=cwd, env=front_end.environment(), stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
-            text=True, check=False,
-        )  # fmt: skip
-        print(f"  {'ok    ' if done.returncode == 0 else 'FAILED'} {title}", flush=True)
-        if done.returncode:
-            print(done.stdout)
-            bad += 1
-    return len(commands) - bad, bad
-
-
-def _lint() -> tuple[int, int]:
-    return _commands(
-        [
-            ("ruff check", [str(BIN / "ruff"), "check", "."]),
-            ("ruff format", [str(BIN / "ruff"), "format", "--check", "."]),
-            ("mypy (core, practice, sites, engine: strict)", [str(BIN / "mypy")]),
-            ("import contracts", [str(BIN / "lint-imports")]),
-        ]
-    )
-
-
-def _web() -> tuple[int, int]:
-    front_end.packages(LOG, tests=True)
-    npm = str(BIN / "npm")
-    checked = _commands(
-        [
-            ("types of the API are those of docs/openapi.json", [npm, "run", "types:check"]),
-            ("vue-tsc", [npm, "run", "typecheck"]),
-            ("eslint", [npm, "run", "lint"]),
-        ],
-        cwd=front_end.WEB,
-    )
-    front_end.build(LOG)
-    return checked
-
-
-def _unittest(command: list[str], env: dict[str, str]) -> tuple[int, int]:
-    """Run a unittest command, passing its output on; returns how many passed and failed."""
-    process = subprocess.Popen(
-        command, cwd=ROOT, env=env, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True
-    )
-    said = []
-    for line in process.stdout or ():
-        sys.stdout.write(line)
-        sys.stdout.flush()
-        said.append(line)
-    text = "".join(said[-50:])
-    ran = int(match.group(1)) if (match := re.search(r"^Ran (\d+) tests?", text, re.M)) else 0
-    counts = [int(n) for n in re.findall(r"(?:failures|errors|unexpected successes)=(\d+)", text)]
-    bad = sum(counts)
-    if process.wait() != 0 or ran == 0:
-        bad = max(bad, 1)
-    return max(ran - bad, 0), bad
-
-
-def _core() -> tuple[int, int]:
-    """Tests that need no network, and no database but one of their own."""
-    found = (0, 0)
-    for part in ("cli", "core", "practice", "sites", "engine"):
-        command = [sys.executable, "-m", "tests.timing", "discover", "-s", f"tests/{part}", "-t", "."]
-        good, bad = _unittest(command, dict(os.environ))
-        found = (found[0] + good, found[1] + bad)
-    return found
-
-
-@contextlib.contextmanager
-def scratch() -> Iterator[Options]:
-    """A directory and free ports that belong to this test run alone."""
-    memory = Path("/dev/shm")
-    parent = memory if os.access(memory, os.W_OK) else None
-    var = Path(tempfile.mkdtemp(prefix="maestoso-test-", dir=parent))
-    var.chmod(0o711)  # the database has a user of its own where root runs the tests
-    try:
-        yield free_ports(replace(Options(), var=var), sites=3)
-    finally:
-        database.remove(var)
-
-
-def _server() -> tuple[int, int]:
-    """Tests of the server on a MariaDB of their own."""
-    with scratch() as options:
-        secrets = make_secrets(options.var)
-        processes = Processes(options, secrets, practice=False, scratch=True)
-        database.initialise(options, secrets, LOG)
-        processes.start_supervisor(everything=False)
-        try:
-            processes.wait_for_records()
-            runner = ["--testrunner", "tests.timing.TimedRunner"]
-            command = [
-                sys.executable, "-m", "django", "test", "--no-input", *runner, "-t", ".", "tests/server",
-            ]  # fmt: skip
-            return _unittest(command, processes.environment())
-        finally:
-            processes.stop()
-
-
-def _e2e() -> tuple[int, int]:
-    """The whole application, killed and driven like a person would."""
-    front_end.build(LOG)
-    command = [sys.executable, "-m", "tests.timing", "discover", "-s", "tests/e2e", "-t", ".", "-v"]
-    return _unittest(command, dict(os.environ))

@@ -25,7 +25,7 @@ from maestoso.core.runs.state import RunState, fold
 from maestoso.core.runs.watching import noticed, watched
 from maestoso.engine.clock import SystemClock
 from maestoso.engine.crash_points import crash_point
-from maestoso.engine.site_link import SiteLink
+from maestoso.engine.site_link import PATIENCE, Patience, SiteLink
 from maestoso.engine.watch import Watch
 
 log = logging.getLogger("maestoso.engine")
@@ -63,12 +63,14 @@ class Conductor:
         owner: str,
         clock: SystemClock | None = None,
         lease_s: float = LEASE_S,
+        patience: Patience = PATIENCE,
     ) -> None:
         self.log = run_log
         self.site_client = site_client
         self.owner = owner
         self.clock = clock or SystemClock()
         self.lease_s = lease_s
+        self.patience = patience
         self.runs: dict[str, Driven] = {}
         self.links: dict[str, SiteLink] = {}
         self.answers: dict[str, OperationState] = {}
@@ -178,7 +180,7 @@ class Conductor:
         spoken_to = {step.site for step in state.graph.steps if step.site} | seen_from
         for site in sorted(spoken_to - set(self.links)):
             client = await self._in_thread(self.site_client, site)
-            self.links[site] = SiteLink(client, self._on_answer, self._wake.set)
+            self.links[site] = SiteLink(client, self._on_answer, self._wake.set, self.patience)
         driven = Driven(state=state, lease=lease, good_until=asked_at + self.lease_s * 2 / 3)
         if services:
             clients = {site: self.links[site].client for site in seen_from}

@@ -7,19 +7,29 @@ import asyncio
 import contextlib
 import random
 from collections.abc import Callable
+from dataclasses import dataclass
 
 from maestoso.core.ports import SiteClient, SiteRefused, SiteUnreachable
 from maestoso.core.runs.operations import Operation, OperationState
 
-FIRST_PAUSE_S = 0.1
-LONGEST_PAUSE_S = 2.0
-# Short enough that a site which stops answering is missed within ten seconds.
-LONG_POLL_S = 5.0
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Patience:
+    """How long a line waits: for news, and between tries from ``first_pause_s`` up to ``longest_pause_s``.
+
+    ``long_poll_s`` is short enough that a site which stops answering is missed within ten seconds.
+    """
+
+    long_poll_s: float = 5.0
+    first_pause_s: float = 0.1
+    longest_pause_s: float = 2.0
+
+    def pause_s(self, tries: int) -> float:
+        """Exponential with full jitter, so that many senders do not return at once."""
+        return random.uniform(0.5, 1.0) * min(self.first_pause_s * 2.0**tries, self.longest_pause_s)
 
 
-def _pause_s(tries: int) -> float:
-    """Exponential with full jitter, so that many senders do not return at once."""
-    return random.uniform(0.5, 1.0) * float(min(FIRST_PAUSE_S * 2**tries, LONGEST_PAUSE_S))
+PATIENCE = Patience()
 
 
 class SiteLink:
@@ -31,8 +41,10 @@ class SiteLink:
         client: SiteClient,
         on_answer: Callable[[str, OperationState], None],
         on_change: Callable[[], None],
+        patience: Patience = PATIENCE,
     ) -> None:
         self.client = client
+        self.patience = patience
         self.on_answer = on_answer
         self.on_change = on_change
         self.lost_because: str | None = None
@@ -75,7 +87,7 @@ class SiteLink:
                 state = await self.client.put_operation(operation, fence)
             except SiteUnreachable as error:
                 self._lost(str(error))
-                await asyncio.sleep(_pause_s(tries))
+                await asyncio.sleep(self.patience.pause_s(tries))
                 tries += 1
                 continue
             except SiteRefused as refused:
@@ -98,7 +110,7 @@ class SiteLink:
                 if not self._listening.is_set():
                     _, self._cursor = await self.client.changes(-1, 0.0)
                     self._listening.set()
-                states, self._cursor = await self.client.changes(self._cursor, LONG_POLL_S)
+                states, self._cursor = await self.client.changes(self._cursor, self.patience.long_poll_s)
                 was_lost = self.lost_because is not None or tries > 0
                 tries = 0
                 self._found()
@@ -108,11 +120,11 @@ class SiteLink:
                     await self._ask_for_all()
             except SiteUnreachable as error:
                 self._lost(str(error))
-                await asyncio.sleep(_pause_s(tries))
+                await asyncio.sleep(self.patience.pause_s(tries))
                 tries += 1
             except SiteRefused as refused:
                 self._lost(f"It answers, but refuses to be listened to: {refused.reason}")
-                await asyncio.sleep(LONGEST_PAUSE_S)
+                await asyncio.sleep(self.patience.longest_pause_s)
 
     async def _ask_for_all(self) -> None:
         """After a gap nothing is taken for granted: ask what became of every key that waits."""

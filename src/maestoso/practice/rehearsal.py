@@ -27,13 +27,17 @@ class Rehearsal:
     """Plays one run on practice worlds, by the codes of their sites.
 
     ``log`` holds its events; ``state`` is what they amount to. A site without a world does not answer.
+    ``away_s`` draws for how many seconds nobody decides, before each decision: an engine that was away, or
+    was slow, finds several things at once.
     """
 
     def __init__(
-        self, run: str, inputs: RunInputs, worlds: Mapping[str, World], start: datetime, by: str
-    ) -> None:
+        self, run: str, inputs: RunInputs, worlds: Mapping[str, World], start: datetime, by: str,
+        away_s: Callable[[], float] = lambda: 0.0,
+    ) -> None:  # fmt: skip
         self.run = run
         self.worlds = worlds
+        self.away_s = away_s
         self.now = start
         first = Event(seq=1, at=start, run_s=0.0, kind="run.started", data={"inputs": to_data(inputs)}, by=by)
         self.log = [first]
@@ -60,7 +64,7 @@ class Rehearsal:
             moments += [wake_at] if wake_at is not None else []
             if not moments:
                 break
-            self._move_to(max(min(moments), self.now))
+            self._move_to(max(min(moments), self.now) + timedelta(seconds=self.away_s()))
         return self.state
 
     def _move_to(self, moment: datetime) -> None:

@@ -53,7 +53,7 @@ class Clocks(unittest.TestCase):
         zone=st.sampled_from(ZONES), hour=st.integers(0, 23), minute=st.sampled_from([0, 15, 30, 45]),
         start=st.integers(0, 700),
     )  # fmt: skip
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=60)
     def test_a_daily_drill_takes_place_once_on_every_local_day(
         self, zone: str, hour: int, minute: int, start: int
     ) -> None:
@@ -68,7 +68,7 @@ class Clocks(unittest.TestCase):
         self.assertEqual(found, sorted(set(found)))
 
     @given(cuts=st.lists(st.integers(0, 20_000), max_size=12))
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=40)
     def test_however_time_is_cut_up_every_occurrence_is_seen_once(self, cuts: list[int]) -> None:
         begin, end = utc("2026-10-20"), utc("2026-11-03")
         marks = sorted(

@@ -8,7 +8,7 @@ import unittest
 from dataclasses import replace
 from ipaddress import ip_interface
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from maestoso.core.errors import BadValue
@@ -56,7 +56,6 @@ def workloads(draw: st.DrawFn) -> Workload:
 class Csv(unittest.TestCase):
     """One row a workload."""
 
-    @settings(deadline=None)
     @given(workloads())
     def test_what_is_written_reads_back_unchanged(self, workload: Workload) -> None:
         raw = "".join(write_csv([("QUA", workload)])).encode()

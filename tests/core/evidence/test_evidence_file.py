@@ -50,7 +50,7 @@ class Verifying(unittest.TestCase):
         self.assertIsNone(verify(a_file()).trusted)
 
     @given(at=st.integers(0, len(LOG) - 1))
-    @settings(max_examples=25, deadline=None)
+    @settings(max_examples=25)
     def test_a_touched_event_is_named_although_all_links_were_made_anew(self, at: int) -> None:
         touched = [*LOG[:at], replace(LOG[at], by="somebody else"), *LOG[at + 1 :]]
         found = verify(a_file(touched, sealed=LOG))

@@ -7,7 +7,7 @@ from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from maestoso.core.model.protection import ChangeRate, Policy, RecoveryPoint
@@ -30,7 +30,6 @@ class Retention(unittest.TestCase):
         self.assertIn(int((ages >= 86400).sum()), (6, 7))
         self.assertLess(ages.max(), 7 * 86400)
 
-    @settings(deadline=None)
     @given(st.lists(st.integers(NOW - 9 * 86400, NOW), max_size=80, unique=True), st.integers(0, 12))
     def test_it_is_what_going_through_one_by_one_keeps(self, at: list[int], most: int) -> None:
         policy = replace(POLICY, most_points=most)

@@ -247,7 +247,7 @@ class Folding(unittest.TestCase):
             self.assertEqual(getattr(again, name), getattr(play.state, name), name)
 
     @given(st.data())
-    @settings(max_examples=30, deadline=None)
+    @settings(max_examples=30)
     def test_a_crash_anywhere_loses_nothing_and_decides_the_same(self, data: st.DataObject) -> None:
         log = self.whole().log
         cut = data.draw(st.integers(1, len(log)))

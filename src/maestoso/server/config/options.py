@@ -23,6 +23,7 @@ class Options:
     scenario, the others follow; ``practice_port`` is where practice sites are made that belong to none.
     ``pace`` is what practice runs are offered. ``agent_hosts`` names, separated by commas, the hosts that
     site agents may be on. ``db_host`` is empty for the private database, which has no port.
+    ``db_durable`` off trades what a power cut must not lose for speed: for tests only.
     ``trusted_proxies`` names, separated by commas, addresses and networks whose word on where a request comes
     from counts. ``start_within_s`` is how long a start waits for processes to come up. ``debug`` shows
     errors to developers only.
@@ -40,6 +41,7 @@ class Options:
     db_port: int = 3306
     db_name: str = "maestoso"
     db_user: str = "maestoso"
+    db_durable: bool = True
     signin_per_minute: int = 10
     session_idle_minutes: int = 480
     session_hours: int = 72

@@ -20,6 +20,7 @@ urlpatterns = [
     path("api/v1/", include("maestoso.server.practice_lab.urls")),
     path("api/v1/openapi.json", SpectacularJSONAPIView.as_view(), name="openapi"),
     path("calendar/<str:token>.ics", feed, name="calendar-feed"),
-    re_path(r"^api/.*$", no_such_address),
-    re_path(r"^(?!assets/).*$", index),
+    # Whatever follows: a dot would not match a line feed.
+    re_path(r"^api/", no_such_address),
+    re_path(r"^(?!assets/)", index),
 ]

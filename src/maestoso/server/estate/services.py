@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import time
 import zoneinfo
+from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any, Literal
 
@@ -62,7 +63,7 @@ def register_site(
         # The message must not repeat a secret.
         raise BadValue("The token is no token.", "Give at most 500 plain characters.", field="body.token")
     if agent_url == PRACTICE:
-        agent_url, token = f"http://127.0.0.1:{OPTIONS.practice_port}/sites/{code}", SECRETS.site_token
+        agent_url, token = practice_address(code), SECRETS.site_token
     site = Site(
         code=code, name=name.strip(), kind=kind, time_zone=time_zone, agent_url=check_address(agent_url)
     )
@@ -80,6 +81,23 @@ def register_site(
         if fetch:
             fetch_inventory(site, clock)
     return site
+
+
+def practice_address(code: str) -> str:
+    """Where the practice site is that belongs to no scenario."""
+    return f"http://127.0.0.1:{OPTIONS.practice_port}/sites/{code}"
+
+
+def move_practice_sites(scenario: Mapping[str, str]) -> None:
+    """Look for the practice sites of this installation where they are now: its ports may have been changed.
+
+    ``scenario`` gives the addresses of those that belong to one. Agents of others are left alone.
+    """
+    for site in Site.objects.filter(practice=True, agent_url__startswith="http://127.0.0.1:"):
+        own = site.agent_url.endswith(f"/sites/{site.code}")
+        now = practice_address(site.code) if own else scenario.get(site.code, site.agent_url)
+        if now != site.agent_url:
+            Site.objects.filter(pk=site.pk).update(agent_url=now)
 
 
 def introduced(site: Site) -> dict[str, Any]:

@@ -12,6 +12,7 @@ from maestoso.core.errors import BadValue
 from maestoso.core.estate.row import Row
 from maestoso.core.model.plan import Plan
 from maestoso.core.planning.plan_file import from_file, to_file
+from maestoso.server.common.yaml_text import refuse_what_grows
 from maestoso.server.estate.catalogue import catalogue
 from maestoso.server.estate.models import Site
 from maestoso.server.plans.shapes import FileProblem
@@ -49,7 +50,7 @@ def read(text: str) -> tuple[Plan | None, tuple[FileProblem, ...]]:
         )
     marks: dict[str, Mark] = {}
     try:
-        _refuse_aliases(text)
+        refuse_what_grows(text)
         node = yaml.compose(text, Loader=yaml.SafeLoader)
         if node is not None:
             marks = dict(_marks(node, ""))
@@ -58,9 +59,8 @@ def read(text: str) -> tuple[Plan | None, tuple[FileProblem, ...]]:
         at = error.problem_mark or error.context_mark
         where = (at.line + 1, at.column + 1) if at else (1, 1)
         return None, (_problem(where, f"This is no YAML: {error.problem or error.context}.", "Mend it."),)
-    except (yaml.YAMLError, ValueError, RecursionError) as error:
-        said = "it is nested too deeply" if isinstance(error, RecursionError) else "it holds odd characters"
-        return None, (_problem((1, 1), f"This is no YAML: {said}.", "Mend it."),)
+    except (yaml.YAMLError, ValueError):
+        return None, (_problem((1, 1), "This is no YAML: it holds odd characters.", "Mend it."),)
     except BadValue as error:
         return None, (_problem((int(error.field), 1), error.sentence, error.remedy),)
     try:
@@ -69,14 +69,6 @@ def read(text: str) -> tuple[Plan | None, tuple[FileProblem, ...]]:
         path = error.field.removeprefix("plan.")
         return None, (_problem(_find(marks, _FIELDS.get(path, path)), error.sentence, error.remedy),)
     return plan, tuple(_unknown(plan, marks))
-
-
-def _refuse_aliases(text: str) -> None:
-    """A plan needs no aliases, and a few lines of them can unfold to gigabytes."""
-    for event in yaml.parse(text, Loader=yaml.SafeLoader):
-        if isinstance(event, yaml.AliasEvent):
-            line = str(event.start_mark.line + 1)
-            raise BadValue("Aliases are not read.", "Write the thing out where it is needed.", field=line)
 
 
 def _marks(node: yaml.Node, path: str) -> Iterator[tuple[str, Mark]]:

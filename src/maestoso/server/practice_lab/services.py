@@ -13,6 +13,7 @@ from maestoso.core.errors import BadValue, NotFound, Refused
 from maestoso.core.ports import SiteRefused, SiteUnreachable
 from maestoso.practice.lab import BY_KEY, PRESETS, Preset
 from maestoso.practice.spec import Broken, Fault, Switch, Trouble
+from maestoso.server.common.yaml_text import refuse_what_grows
 from maestoso.server.estate.agents import ask, needed, pulse
 from maestoso.server.estate.models import Link, Site
 from maestoso.server.practice_lab.shapes import Break, FaultScript, Lab, LabPreset, LabSite
@@ -105,7 +106,10 @@ def run_fault_script(text: str) -> Lab:
     if len(text) > LONGEST_SCRIPT:
         raise BadValue("The fault script is too long.", f"Keep it under {LONGEST_SCRIPT} characters.")
     try:
+        refuse_what_grows(text)
         read = yaml.safe_load(text)
+    except BadValue as error:
+        raise BadValue(f"Line {error.field}: {error.sentence}", error.remedy, field="body.text") from error
     except yaml.YAMLError as error:
         mark = getattr(error, "problem_mark", None)
         where = f" in line {mark.line + 1}" if mark is not None else ""

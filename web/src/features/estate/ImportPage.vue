@@ -26,20 +26,23 @@ const OVA_HEAD = 16 * 2 ** 20;
 let timer = 0;
 onScopeDispose(() => window.clearTimeout(timer));
 function follow() {
+  window.clearTimeout(timer);
   if (job.value?.state !== "reading" && job.value?.state !== "writing") {
     if (job.value?.state === "done") void client.invalidateQueries();
     return;
   }
   timer = window.setTimeout(async () => {
     const id = job.value?.id ?? 0;
-    await act(() => take(api.GET("/api/v1/imports/{id}", { params: { path: { id } } })));
+    await act(() => take(api.GET("/api/v1/imports/{id}", { params: { path: { id } } })), id);
     follow();
   }, 400);
 }
-async function act(work: () => Promise<ImportView>) {
+/** Shows the import that ``work`` answers with; an answer about ``only`` is late once another one was begun. */
+async function act(work: () => Promise<ImportView>, only?: number) {
   problem.value = null;
   try {
-    job.value = await work();
+    const answer = await work();
+    if (only === undefined || job.value?.id === only) job.value = answer;
   } catch (caught) {
     problem.value = caught;
   }

@@ -11,7 +11,9 @@ from django.db import transaction
 
 from maestoso.engine.clock import SystemClock
 from maestoso.practice.scenario import Scenario
+from maestoso.practice.scenario_files import site_codes
 from maestoso.server.config.settings import OPTIONS, SECRETS
+from maestoso.server.estate.services import move_practice_sites
 from maestoso.server.evidence.register import begin_counting
 from maestoso.server.runs import demo
 
@@ -29,18 +31,22 @@ class Command(BaseCommand):
         """Tables, then the demo data: all of it or nothing."""
         call_command("migrate", interactive=False, stdout=self.stdout)
         begin_counting(SystemClock().now())
+        urls = {}
+        if options["demo"]:
+            codes = site_codes(OPTIONS.scenario)
+            urls = {code: f"http://127.0.0.1:{OPTIONS.site_port + at}" for at, code in enumerate(codes)}
+        move_practice_sites(urls)
         if options["demo"] and not demo.is_loaded():
             with transaction.atomic():
-                self._load()
+                self._load(urls)
 
-    def _load(self) -> None:
-        scenario = Scenario(OPTIONS.scenario)
-        urls = {
-            code: f"http://127.0.0.1:{OPTIONS.site_port + index}"
-            for index, code in enumerate(scenario.site_codes())
-        }
+    def _load(self, urls: dict[str, str]) -> None:
         demo.load(
-            scenario, agent_urls=urls, token=SECRETS.site_token, clock=SystemClock(), say=self.stdout.write
+            Scenario(OPTIONS.scenario),
+            agent_urls=urls,
+            token=SECRETS.site_token,
+            clock=SystemClock(),
+            say=self.stdout.write,
         )
         administrator = User(username=demo.AUTHOR, is_superuser=True)
         administrator.set_password(SECRETS.admin_password)

@@ -1,0 +1,161 @@
+"""What a site says that is malformed, partial, of a newer protocol, or not of a site at all, reaching the engine."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+from collections.abc import Callable
+from typing import Any
+
+import httpx
+
+from maestoso.core.planning.isolated_test import VERDICT
+from maestoso.engine.conductor import Conductor
+from maestoso.engine.site_link import Patience
+from tests.engine.test_conductor import EngineCase
+from tests.known_faults import fault
+
+LONG_POLL_S = 0.3
+DEAF_AFTER_S = 4.0
+"""More than ten polls: who has not asked again by then does not listen any more."""
+Change = Callable[[httpx.Request, Any], httpx.Response | None]
+
+
+class Bending(httpx.AsyncBaseTransport):
+    """Passes on what a site answers, or another answer in its stead; ``polls`` counts how often it is listened to."""
+
+    def __init__(self, inner: httpx.AsyncBaseTransport, change: Change) -> None:
+        self.inner = inner
+        self.change = change
+        self.polls = self.bent = 0
+
+    async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
+        """Ask, then say it otherwise."""
+        answer = await self.inner.handle_async_request(request)
+        self.polls += request.method == "GET" and request.url.path.endswith("/operations")
+        other = self.change(request, json.loads(await answer.aread()))
+        self.bent += other is not None
+        return answer if other is None else other
+
+
+def states_of(request: httpx.Request, content: Any) -> list[dict[str, Any]]:
+    """The states of operations in an answer, to be changed."""
+    if not request.url.path.startswith("/v1/operations"):
+        return []
+    return content.get("operations", [content])
+
+
+def named(verb: str) -> Callable[[dict[str, Any]], bool]:
+    """Whether a state is of an operation of this verb, by its key."""
+    return lambda state: f":{verb}:" in str(state.get("key"))
+
+
+class OddAnswers(EngineCase):
+    """A run goes on, or says whose answer could not be understood; no answer stops it for good without a word."""
+
+    def bend(self, change: Change) -> Bending:
+        """From now on the site's answers pass through ``change``."""
+        inner = self.site.transport.inner
+        assert inner is not None
+        bending = Bending(inner, change)
+        self.site.transport.inner = bending
+        return bending
+
+    def bend_once(self, verb: str, change: Callable[[dict[str, Any]], None]) -> Bending:
+        """The first settled state of an operation of ``verb`` is changed; later it is as it was."""
+        done: list[str] = []
+
+        def once(request: httpx.Request, content: Any) -> httpx.Response | None:
+            for state in states_of(request, content):
+                if not done and named(verb)(state) and state.get("status") in ("done", "failed"):
+                    done.append(state["key"])
+                    change(state)
+                    text = json.dumps(content)
+                    headers = {"Content-Type": "application/json"}
+                    return httpx.Response(200, content=text, headers=headers, request=request)
+            return None
+
+        return self.bend(once)
+
+    async def to_the_verdict(self, bending: Bending) -> None:
+        """Until it waits for the verdict. Raises AssertionError when nobody listens to the site any more."""
+        engine = Conductor(
+            self.log, lambda code: self.site.client, "one", patience=Patience(long_poll_s=LONG_POLL_S)
+        )
+        run = asyncio.create_task(
+            self.conduct(lambda state: VERDICT in state.persons or bool(state.failed), engine)
+        )
+        heard = -1
+        while not run.done() and bending.polls > heard:
+            heard = bending.polls
+            await asyncio.wait([run], timeout=DEAF_AFTER_S)
+        over = run.done()
+        run.cancel()
+        with contextlib.suppress(asyncio.CancelledError):
+            await run
+        self.assertTrue(bending.bent, "nothing was changed")
+        self.assertTrue(over, "nobody listens to the site any more")
+        self.assertEqual(self.log.state("r-1").failed, set())
+
+    async def test_what_a_newer_agent_adds_to_a_capability_or_result_is_kept_apart(self) -> None:
+        bending = self.bend_once("register", lambda state: state["result"].update(from_a_newer_agent=7))
+        await self.to_the_verdict(bending)
+
+    @fault(3)
+    async def test_a_state_with_a_field_that_we_do_not_know(self) -> None:
+        await self.to_the_verdict(self.bend_once("register", lambda state: state.update(since="2026-11-12")))
+
+    async def test_a_state_without_what_may_be_missing(self) -> None:
+        def less(state: dict[str, Any]) -> None:
+            for name in ("code", "reason", "result"):
+                state.pop(name, None)
+
+        await self.to_the_verdict(self.bend_once("set-size", less))
+
+    @fault(3)
+    async def test_a_state_of_another_shape(self) -> None:
+        def other(state: dict[str, Any]) -> None:
+            state["result"] = ["a", "list"]
+
+        await self.to_the_verdict(self.bend_once("register", other))
+
+    @fault(2)
+    async def test_a_result_that_no_log_can_keep(self) -> None:
+        def unclean(state: dict[str, Any]) -> None:
+            state["result"] = {"said": "\ud800", "figure": float("nan")}
+
+        await self.to_the_verdict(self.bend_once("register", unclean))
+        text = json.dumps(
+            [event.data for event in self.log.runs["r-1"].events], ensure_ascii=False, allow_nan=False
+        )
+        text.encode()
+
+    def instead(self, status: int, text: str, kind: str = "text/html") -> Change:
+        """Somebody else answers the first three requests for an operation of ``register``."""
+        left = [3]
+
+        def stranger(request: httpx.Request, content: Any) -> httpx.Response | None:
+            if request.method == "PUT" and "register" in request.url.path and left[0]:
+                left[0] -= 1
+                return httpx.Response(status, content=text, headers={"Content-Type": kind}, request=request)
+            return None
+
+        return stranger
+
+    @fault(6)
+    async def test_a_page_to_sign_in_to_is_no_answer_of_the_agent(self) -> None:
+        await self.to_the_verdict(self.bend(self.instead(200, "<html>Sign in</html>")))
+
+    @fault(6)
+    async def test_a_proxy_that_knows_nothing_of_the_address_is_not_the_agent(self) -> None:
+        await self.to_the_verdict(
+            self.bend(self.instead(404, '{"error": "no such host"}', "application/json"))
+        )
+
+    @fault(6)
+    async def test_json_that_is_not_ours_is_not_the_agents(self) -> None:
+        await self.to_the_verdict(self.bend(self.instead(401, '{"message": "expired"}', "application/json")))
+
+    async def test_a_proxy_in_trouble_is_waited_for(self) -> None:
+        await self.to_the_verdict(self.bend(self.instead(502, "Bad gateway")))

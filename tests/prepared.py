@@ -1,0 +1,124 @@
+"""One prepared world, made once and copied for whoever needs it: the demo as the launcher makes it.
+
+It is a data directory whose processes have ended (database, practice sites, keys, secrets), kept under ``var/test`` by
+a hash of what it is made from. ``python -m tests.prepared`` makes it unless it is there.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import hashlib
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path
+
+from maestoso.cli import database
+from maestoso.cli.__main__ import make_records
+from maestoso.cli.keys import make_secrets
+from maestoso.cli.processes import Processes, free_ports
+from maestoso.cli.stages import run
+from maestoso.cli.testing import LOG
+from maestoso.engine.clock import SystemClock
+from maestoso.practice.scenario import Scenario
+from maestoso.practice.store import Store
+from maestoso.server.config.options import ROOT, Options
+
+FOLDER = ROOT / "var" / "test"
+KEPT_S = 3600.0
+"""How long it is used: the demo speaks of days ago, and of what was copied until now."""
+SOURCES = ("src", "demo", "requirements.lock", "tests/prepared.py", "tests/server/databases.py")
+
+
+@contextlib.contextmanager
+def scratch() -> Iterator[Options]:
+    """A directory and free ports that belong to one test alone, with a database that need not last."""
+    memory = Path("/dev/shm")
+    parent = memory if os.access(memory, os.W_OK) else None
+    folder = Path(tempfile.mkdtemp(prefix="maestoso-test-", dir=parent))
+    folder.chmod(0o711)  # the database has a user of its own where root runs the tests
+    try:
+        yield free_ports(replace(Options(), var=folder / "var", db_durable=False), sites=3)
+    finally:
+        if database.home(folder / "var").is_symlink():
+            database.remove(folder / "var")
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+def world() -> Path:
+    """The prepared world, made unless there is a fresh one of these sources; others may ask at once."""
+    FOLDER.mkdir(parents=True, exist_ok=True)
+    place = FOLDER / f"world-{_made_from()}"
+    with (FOLDER / "lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        made = place / "made"
+        if not made.is_file() or SystemClock().now().timestamp() - made.stat().st_mtime > KEPT_S:
+            for old in FOLDER.glob("world-*"):
+                shutil.rmtree(old)
+            with scratch() as options:
+                make(options)
+                _copy(options.var, place)
+            made.touch()
+    return place
+
+
+def copy_to(var: Path) -> None:
+    """Make a copy of the prepared world the data directory ``var``, which must not be there yet."""
+    _copy(world(), var)
+
+
+def make(options: Options) -> None:
+    """Make the world in ``options.var``, as the launcher would; all its processes have ended when this returns."""
+    secrets = make_secrets(options.var)
+    processes = Processes(options, secrets, practice=True)
+    try:
+        make_records(processes, demo=True, log=LOG)
+        run([sys.executable, "-m", "tests.server.databases"], LOG, cwd=ROOT, env=processes.environment())
+    finally:
+        processes.stop()
+    _nobody_is_away(options)
+
+
+def _nobody_is_away(options: Options) -> None:
+    """The practice sites ended one after the other, and each saw those before it go away."""
+    scenario, now = Scenario(options.scenario), SystemClock().now()
+    for code in scenario.site_codes():
+        store = Store(options.var / "sites" / f"{code}.sqlite", now)
+        world = store.replay(scenario.spec(code, store.created_at))
+        world.advance(now.timestamp())
+        for other in list(world.replication.away):
+            world.set_away(other, "", now.timestamp())
+        store.keep_copying(world)
+        store.close()
+
+
+def _copy(source: Path, target: Path) -> None:
+    # Whose files they are and who may read them is part of the world.
+    subprocess.run(["cp", "-a", str(source), str(target)], check=True)
+    for left in ("run", "log", "start.lock"):
+        path = target / left
+        shutil.rmtree(path) if path.is_dir() else path.unlink(missing_ok=True)
+
+
+def _made_from() -> str:
+    digest = hashlib.sha256(f"{os.getuid()}".encode())
+    for name in SOURCES:
+        top = ROOT / name
+        files = (
+            sorted(path for path in top.rglob("*") if "__pycache__" not in path.parts)
+            if top.is_dir()
+            else [top]
+        )
+        for file in files:
+            if file.is_file():
+                digest.update(str(file.relative_to(ROOT)).encode() + b"\0" + file.read_bytes())
+    return digest.hexdigest()[:16]
+
+
+if __name__ == "__main__":
+    print(f"The prepared world is {world()}.")
