@@ -19,7 +19,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from maestoso.cli import database
-from maestoso.cli.__main__ import make_records
+from maestoso.cli.__main__ import made_from, make_records, stamp_of
 from maestoso.cli.keys import make_secrets
 from maestoso.cli.processes import Processes, free_ports
 from maestoso.cli.stages import run
@@ -32,6 +32,8 @@ from maestoso.server.config.options import ROOT, Options
 FOLDER = ROOT / "var" / "test"
 KEPT_S = 3600.0
 """How long it is used: the demo speaks of days ago, and of what was copied until now."""
+LEFT = ("run", "log", "start.lock", "made")
+"""What is of one start only."""
 SOURCES = ("src", "demo", "requirements.lock", "tests/prepared.py", "tests/server/databases.py")
 
 
@@ -61,24 +63,47 @@ def world() -> Path:
             for old in FOLDER.glob("world-*"):
                 shutil.rmtree(old)
             with scratch() as options:
-                make(options)
+                _make(options, [sys.executable, "-m", "tests.server.databases"])
                 _copy(options.var, place)
             made.touch()
     return place
 
 
-def copy_to(var: Path) -> None:
-    """Make a copy of the prepared world the data directory ``var``, which must not be there yet."""
-    _copy(world(), var)
+def copy_to(options: Options, *, again: bool = False) -> None:
+    """Make a copy of the prepared world the data directory of ``options``, which must not be there yet.
+
+    ``again``: others will be wanted at the same ports, so that the next start has nothing left to prepare.
+    """
+    place = world()
+    if again:
+        place = _at_ports(place, options)
+    _copy(place, options.var)
 
 
-def make(options: Options) -> None:
-    """Make the world in ``options.var``, as the launcher would; all its processes have ended when this returns."""
-    secrets = make_secrets(options.var)
-    processes = Processes(options, secrets, practice=True)
+def _at_ports(place: Path, options: Options) -> Path:
+    """The world as it is after its first start at these ports, where its practice sites are looked for."""
+    there = place / f"at-{options.site_port}"
+    if not (there / "made").is_file():
+        with scratch() as other:
+            options = replace(options, var=other.var)
+            _copy(place, options.var)
+            _make(options)
+            stamp_of(options.var, demo=True).write_text(made_from(options))
+            _copy(options.var, there)
+        (there / "made").touch()
+    return there
+
+
+def _make(options: Options, *more: list[str]) -> None:
+    """Make the records in ``options.var``, as the launcher would; all its processes have ended when this returns.
+
+    ``more`` commands are run while they are there.
+    """
+    processes = Processes(options, make_secrets(options.var), practice=True)
     try:
         make_records(processes, demo=True, log=LOG)
-        run([sys.executable, "-m", "tests.server.databases"], LOG, cwd=ROOT, env=processes.environment())
+        for command in more:
+            run(command, LOG, cwd=ROOT, env=processes.environment())
     finally:
         processes.stop()
     _nobody_is_away(options)
@@ -100,7 +125,7 @@ def _nobody_is_away(options: Options) -> None:
 def _copy(source: Path, target: Path) -> None:
     # Whose files they are and who may read them is part of the world.
     subprocess.run(["cp", "-a", str(source), str(target)], check=True)
-    for left in ("run", "log", "start.lock"):
+    for left in (*LEFT, *(path.name for path in target.glob("at-*"))):
         path = target / left
         shutil.rmtree(path) if path.is_dir() else path.unlink(missing_ok=True)
 

@@ -233,7 +233,7 @@ class Again(Case):
         ready.unlink()
         self.assertEqual(self.bring_up(), ["prepare", "one by one"])
         ready.touch()
-        with mock.patch.object(commands, "_made_from", lambda options: "of another release"):
+        with mock.patch.object(commands, "made_from", lambda options: "of another release"):
             self.assertEqual(self.bring_up(), ["prepare", "one by one"])
 
     def test_a_start_at_other_ports_prepares_again_so_that_practice_sites_are_found(self) -> None:

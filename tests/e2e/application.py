@@ -20,7 +20,7 @@ from pathlib import Path
 from typing import Any
 
 import httpx
-from playwright.sync_api import Browser, Page, expect, sync_playwright
+from playwright.sync_api import Browser, ConsoleMessage, Page, expect, sync_playwright
 
 from maestoso.cli.processes import free_ports
 from maestoso.server.config.options import ROOT, Options, variable
@@ -33,6 +33,7 @@ APP_FLAGS = [
     "--disable-component-update",
     "--disable-sync",
 ]
+WORKER = "MAESTOSO_TEST_WORKER"
 START_S = 120.0
 PATIENCE_MS = 30_000
 PATIENCE_S = 90.0
@@ -79,9 +80,14 @@ class Application:
         self.folder = Path(tempfile.mkdtemp(prefix="maestoso-e2e-", dir=parent))
         self.folder.chmod(0o711)  # the database has a user of its own where root runs the tests
         own = replace(Options(), var=self.folder / "var", db_durable=durable)
-        self.options = free_ports(own, sites=3)
+        # A worker starts one after the other at the same ports; whoever runs a test alone meets no worker.
+        worker = os.environ.get(WORKER)
+        self.options = free_ports(own, sites=3, first=int(worker) if worker else None)
         self.address = f"http://127.0.0.1:{self.options.web_port}"
         self.process: subprocess.Popen[str] | None = None
+        self.given_password = ""
+        self.signed_in: Any = None
+        self._api: Api | None = None
         self.said = self.folder / "said.txt"
 
     def environment(self, **more: str) -> dict[str, str]:
@@ -105,8 +111,9 @@ class Application:
 
     def start(self, command: str = "demo", **more: str) -> None:
         """Start the demo (or ``start`` it empty) and wait until it says where it is."""
+        self.given_password = more.get("MAESTOSO_ADMIN_PASSWORD", "")
         if command == "demo" and not self.fresh and not self.options.var.exists():
-            prepared.copy_to(self.options.var)
+            prepared.copy_to(self.options, again=WORKER in os.environ)
         with self.said.open("w") as out:
             self.process = subprocess.Popen(
                 [str(ROOT / "maestoso"), command],
@@ -152,7 +159,9 @@ class Application:
 
     @property
     def password(self) -> str:
-        """The password that the launcher printed."""
+        """The password that the launcher printed, or was given."""
+        if self.given_password:
+            return self.given_password
         match = re.search(r"with the password (\S+)", self.said.read_text())
         assert match is not None
         return match.group(1)
@@ -194,21 +203,38 @@ class Application:
         return reply.json()
 
     def api(self) -> Api:
-        """A signed-in client of the API."""
-        return Api(self.address, self.password)
+        """A client of the API that has signed in."""
+        if self._api is None:
+            self._api = Api(self.address, self.password)
+        return self._api
 
 
-def visit(case: unittest.TestCase, app: Application, browser: Browser, width: int, height: int) -> Page:
-    """A page of somebody who signed in; whatever the browser complains of there fails the test."""
+def visit(
+    case: unittest.TestCase, app: Application, browser: Browser, width: int = 1280, height: int = 800
+) -> Page:
+    """A page of somebody who signed in; whatever the browser complains of there fails the test.
+
+    Refusals are no complaints: tests mean to meet them. Who has signed in once at this application is signed in from
+    then on.
+    """
     complaints: list[str] = []
-    context = browser.new_context(viewport={"width": width, "height": height})
+
+    def listen(message: ConsoleMessage) -> None:
+        if message.type == "error" and "status of 4" not in message.text:
+            complaints.append(message.text)
+
+    size = {"width": width, "height": height}
+    context = browser.new_context(viewport=size, reduced_motion="reduce", storage_state=app.signed_in)
     case.addCleanup(context.close)
     page = context.new_page()
     page.on("pageerror", lambda error: complaints.append(str(error)))
+    page.on("console", listen)
     page.goto(app.address)
-    page.get_by_label("Password").fill(app.password)
-    page.get_by_role("button", name="Sign in").click()
-    expect(page.get_by_role("heading", level=1)).to_contain_text("were lost this minute")
+    if app.signed_in is None:
+        page.get_by_label("Password").fill(app.password)
+        page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("button", name="Sign out")).to_be_visible()
+    app.signed_in = context.storage_state()
     case.addCleanup(lambda: case.assertEqual(complaints, []))
     return page
 

@@ -21,7 +21,7 @@ import httpx
 from tests.e2e.application import Api, Application, until
 
 PROCESSES = ("run_engine", "mariadbd", "--site HIL", "--site QUA", "config.asgi")
-LONGEST_RUN_S = 150.0
+LONGEST_RUN_S = 400.0
 MOST_TRIES = 4
 LOOK_S = 0.25
 
@@ -35,15 +35,25 @@ class Harness:
         self.say = say
         self.points = app.folder / "crash-points"
         self.points.write_text("")
-        self.killed = 0
+        self.killed = self.died = self.runs = 0
+        self._armed = 0
+        self._first: tuple[tuple[str, ...], list[str]] = ((), [])
 
     @staticmethod
     def environment(app: Application) -> dict[str, str]:
         """What the application must be started with, so that crash points are looked for."""
         return {"MAESTOSO_CRASH_POINTS": str(app.folder / "crash-points")}
 
+    def begin(self) -> None:
+        """Nothing is wrong at the sites, nobody dies at any point, and harm is done by chance."""
+        until(lambda: _quiet(lambda: self._api().send("DELETE", "/practice-lab", None)), "the practice lab")
+        self.arm()
+        self._first = ((), [])
+
     def arm(self, *lines: str) -> None:
-        """Let processes die at these points, each once."""
+        """Let processes die at these points, each once, and at no others any more."""
+        self.died += self._armed - len(self.left())
+        self._armed = len(lines)
         self.points.write_text("".join(f"{line}\n" for line in lines))
 
     def left(self) -> list[str]:
@@ -61,19 +71,20 @@ class Harness:
         body = {"plan": plan, "confirm": plan, "options": wanted}
         # The same key again after a crash: it still starts one run.
         number = int(until(lambda: _quiet(lambda: api.send("POST", "/runs", body, **key)), "a start")["id"])
-        self.say(f"run {number}: {kind} of {plan}")
+        self.runs += 1
+        self.say(f"  run {number}: {kind} of {plan}")
         end, next_kill = time.monotonic() + LONGEST_RUN_S, time.monotonic() + kill_every_s
         while True:
             status = api.status(number)
             if status and status["outcome"]:
-                self.say(f"run {number}: {status['outcome']}")
+                self.say(f"  run {number}: {status['outcome']}")
                 return dict(status)
             for need in status["needs"] if status else []:
                 self._help(api, number, need, decision)
             if time.monotonic() > end:
                 steps = _quiet(lambda: api.get(f"/runs/{number}")["steps"]) or []
                 flying = [step["id"] for step in steps if step["status"] == "asked"]
-                self.say(f"under way: {flying}")
+                self.say(f"  under way: {flying}")
                 needs = [need["title"] for need in status["needs"]] if status else "an answer"
                 raise AssertionError(f"run {number} did not end; it waits for {needs}")
             if kill_every_s and time.monotonic() > next_kill:
@@ -81,8 +92,22 @@ class Harness:
                 next_kill = time.monotonic() + kill_every_s * self.chance.uniform(0.5, 1.5)
             threading.Event().wait(LOOK_S)
 
+    def kill_each_process_once(self) -> list[str]:
+        """When harm is done from now on, the next process dies that did not yet; returns those that did."""
+        killed: list[str] = []
+        self._first = (PROCESSES, killed)
+        return killed
+
     def harm(self) -> None:
-        """Something dies, or stands still for a while: by chance."""
+        """Something dies, or stands still for a while: by chance, unless somebody is to die first."""
+        wanted, killed = self._first
+        if left := [one for one in wanted if one not in killed]:
+            self.app.kill(left[-1])
+            killed.append(left[-1])
+            self.killed += 1
+            return
+        if wanted:
+            return
         victim = self.chance.choice(PROCESSES)
         with suppress(AssertionError, ProcessLookupError):
             if self.chance.random() < 0.25 and victim != "mariadbd":

@@ -5,14 +5,15 @@ from __future__ import annotations
 import json
 import re
 import unittest
-from typing import Any
+from typing import Any, ClassVar
 
 import httpx
-from playwright.sync_api import Browser, Page, expect
+from playwright.sync_api import Page, expect
 
-from tests.e2e.application import Application, module_browser, until
+from tests.e2e.application import Application, module_browser, until, visit
 
-PASSWORD = "correct-horse-battery"
+MANY = 4000
+"""Workloads of a large file; ten thousand are measured in bench."""
 PLAYWRIGHT: dict[str, Any] = {}
 
 
@@ -58,29 +59,16 @@ class Journey(unittest.TestCase):
     """With an application and a page of its own; whatever the browser complains of fails the test."""
 
     command = "demo"
+    settings: ClassVar[dict[str, str]] = {}
 
     @classmethod
     def setUpClass(cls) -> None:
         cls.app = Application()
         cls.addClassCleanup(cls.app.close)
-        cls.app.start(cls.command, MAESTOSO_ADMIN_PASSWORD=PASSWORD)
+        cls.app.start(cls.command, **cls.settings)
 
     def setUp(self) -> None:
-        self.complaints: list[str] = []
-        browser: Browser = PLAYWRIGHT["browser"]
-        context = browser.new_context(viewport={"width": 1280, "height": 800})
-        self.addCleanup(context.close)
-        self.page: Page = context.new_page()
-        self.page.on("pageerror", lambda error: self.complaints.append(str(error)))
-        self.page.goto(self.app.address)
-        self.page.get_by_label("Password").fill(self.password())
-        self.page.get_by_role("button", name="Sign in").click()
-        expect(self.page.get_by_role("button", name="Sign out")).to_be_visible()
-        self.addCleanup(lambda: self.assertEqual(self.complaints, []))
-
-    def password(self) -> str:
-        """Of the administrator."""
-        return self.app.password if self.command == "demo" else PASSWORD
+        self.page: Page = visit(self, self.app, PLAYWRIGHT["browser"])
 
     def go(self, *names: str) -> None:
         """Follow links by their names."""
@@ -102,6 +90,7 @@ class FromNothing(Journey):
     """An empty start, files, a group, a point."""
 
     command = "start"
+    settings: ClassVar[dict[str, str]] = {"MAESTOSO_ADMIN_PASSWORD": "correct-horse-battery"}
 
     def test_an_estate_is_brought_in_protected_and_seen_healthy(self) -> None:
         page = self.page
@@ -164,6 +153,7 @@ class TheDemo(Journey):
         item.get_by_role("link", name="Protect it").click()
         page.get_by_label("Name").fill("Mail")
         page.get_by_label("First copy").select_option("seed")
+        page.get_by_label("A point every, s").fill("5")
         page.get_by_role("button", name="Protect them").click()
         expect(self.sentence()).to_contain_text("Mail is ✓ healthy", timeout=90_000)
         self.go("Readiness")
@@ -211,24 +201,28 @@ class TheDemo(Journey):
 
     def test_many_workloads_come_in_with_progress_or_not_at_all(self) -> None:
         page = self.page
-        rows = [f"NOR,bulk-{n:05d},2,2048,disk0:10@nor-disk,app=bulk" for n in range(10_000)]
+        rows = [f"NOR,bulk-{n:05d},2,2048,disk0:10@nor-disk,app=bulk" for n in range(MANY)]
         raw = "\n".join(["site,name,cores,memory_mib,disks,tags", *rows]).encode()
         self.go("Estate", "Bring a file in")
         self.bring("bulk.csv", raw)
-        expect(self.sentence()).to_contain_text("10000 new workloads. Nothing is written yet", timeout=60_000)
+        expect(self.sentence()).to_contain_text(
+            f"{MANY} new workloads. Nothing is written yet", timeout=60_000
+        )
         page.get_by_role("button", name="Bring it in").click()
         page.get_by_role("button", name="Cancel").click()
         expect(self.sentence()).to_contain_text("cancelled; nothing was written", timeout=60_000)
         self.bring("bulk.csv", raw)
-        expect(self.sentence()).to_contain_text("10000 new workloads. Nothing is written yet", timeout=60_000)
+        expect(self.sentence()).to_contain_text(
+            f"{MANY} new workloads. Nothing is written yet", timeout=60_000
+        )
         page.get_by_role("button", name="Bring it in").click()
         expect(self.sentence()).to_contain_text("It is all written down", timeout=90_000)
         self.go("Workloads")
         page.get_by_label("Filter", exact=True).fill("name:bulk-*")
-        expect(page.get_by_text("10000 of 10039 found")).to_be_visible()
+        expect(page.get_by_text(f"{MANY} of {MANY + 39} found")).to_be_visible()
         page.get_by_label("Workloads").focus()
         page.keyboard.press("End")
-        expect(page.get_by_role("row").filter(has_text="bulk-09999")).to_be_visible()
+        expect(page.get_by_role("row").filter(has_text=f"bulk-{MANY - 1:05d}")).to_be_visible()
 
 
 if __name__ == "__main__":

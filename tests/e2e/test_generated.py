@@ -24,7 +24,7 @@ from maestoso.server.config.options import ROOT
 from tests.e2e.application import Application
 
 SEED = 8
-SECONDS = float(os.environ.get("MAESTOSO_GENERATED_SECONDS", "110"))
+SECONDS = float(os.environ.get("MAESTOSO_GENERATED_SECONDS", "60"))
 CHECKS = (not_a_server_error, status_code_conformance, content_type_conformance, response_schema_conformance)
 LEFT_OUT = re.compile(r"/session$|/stream$|/practice|\.pdf$|archive\.zip$|/sites$")
 """Signing in and out, what never ends, what switches the sites off that the others ask, what takes seconds each."""

@@ -7,9 +7,9 @@ import unittest
 from collections import Counter
 from typing import Any
 
-from playwright.sync_api import Browser, Page, expect
+from playwright.sync_api import Page, expect
 
-from tests.e2e.application import Application, module_browser
+from tests.e2e.application import Application, module_browser, visit
 
 APP = Application()
 PLAYWRIGHT: dict[str, Any] = {}
@@ -23,33 +23,18 @@ def setUpModule() -> None:
 
 
 class Story(unittest.TestCase):
-    """With a page of its own, signed in; whatever the browser complains of fails the test."""
+    """With a page of its own, signed in."""
 
     width, height = 1280, 800
 
     def setUp(self) -> None:
-        self.complaints: list[str] = []
         self.page = self.new_page()
-        self.addCleanup(lambda: self.assertEqual(self.complaints, []))
 
     def new_page(self) -> Page:
         """Somebody at another desk."""
-        browser: Browser = PLAYWRIGHT["browser"]
-        context = browser.new_context(viewport={"width": self.width, "height": self.height})
-        self.addCleanup(context.close)
-        page = context.new_page()
-        page.on("pageerror", lambda error: self.complaints.append(str(error)))
-        page.on("console", self.listen)
-        page.goto(APP.address)
-        page.get_by_label("Password").fill(APP.password)
-        page.get_by_role("button", name="Sign in").click()
+        page = visit(self, APP, PLAYWRIGHT["browser"], self.width, self.height)
         expect(page.get_by_role("heading", level=1)).to_contain_text("If Quayside were lost this minute")
         return page
-
-    def listen(self, message: Any) -> None:
-        """Errors of the console count, but for refusals that the story means to meet."""
-        if message.type == "error" and "status of 4" not in message.text:
-            self.complaints.append(message.text)
 
     def card(self, name: str, page: Page | None = None) -> Any:
         """A workload on the wave board."""

@@ -20,7 +20,7 @@ def main() -> int:
         given.append("tests/server")
     os.chdir(ROOT)
     with prepared.scratch() as options:
-        prepared.copy_to(options.var)
+        prepared.copy_to(options)
         processes = Processes(options, make_secrets(options.var), practice=False)
         database.initialise(options, processes.secrets, LOG)
         processes.start_supervisor(everything=False)

@@ -186,8 +186,8 @@ def _as_interrupt(number: int, frame: object) -> None:
 def bring_up(processes: Processes, *, demo: bool) -> None:
     """All stages of a start. Where a stamp says that all is there, nothing is made and all start at once."""
     log = processes.logs / "setup.log"
-    stamp = processes.options.var / ("prepared-demo.sha256" if demo else "prepared.sha256")
-    wanted = _made_from(processes.options)
+    stamp = stamp_of(processes.options.var, demo=demo)
+    wanted = made_from(processes.options)
     prepared = stamp.is_file() and stamp.read_text() == wanted and database.is_made(processes.options)
     if prepared and front_end.is_built():
         with stage(
@@ -215,7 +215,12 @@ def make_records(processes: Processes, *, demo: bool, log: Path) -> None:
         django(processes, "prepare", *(["--demo"] if demo else []))
 
 
-def _made_from(options: Options) -> str:
+def stamp_of(var: Path, *, demo: bool) -> Path:
+    """The file that says what the records were made from."""
+    return var / ("prepared-demo.sha256" if demo else "prepared.sha256")
+
+
+def made_from(options: Options) -> str:
     """A text that changes with what the records are made from: tables, and ports of the practice sites."""
     digest = hashlib.sha256(f"{options.site_port} {options.practice_port}".encode())
     for file in sorted((ROOT / "src" / "maestoso" / "server").glob("*/migrations/*.py")):

@@ -113,6 +113,8 @@ def server_command(options: Options) -> list[str]:
 
 def answers(options: Options, secrets: Secrets) -> bool:
     """Whether the application can sign in to its database."""
+    if not options.db_host and not database_socket(options.var).exists():
+        return False
     try:
         _connect(options, options.db_user, secrets.db_password, database=options.db_name).close()
     except pymysql.MySQLError:

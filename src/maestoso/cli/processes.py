@@ -413,10 +413,13 @@ next connection of anybody before it is listened on."""
 _blocks = itertools.count(os.getpid())
 
 
-def free_ports(options: Options, sites: int) -> Options:
-    """The options with ports that are free now, for tests. Raises OSError where no block is free."""
-    for _ in range(BLOCKS):
-        base = FIRST_PORT + next(_blocks) % BLOCKS * BLOCK
+def free_ports(options: Options, sites: int, first: int | None = None) -> Options:
+    """The options with ports that are free now, for tests: where it can be, those of the block ``first``.
+
+    Raises OSError where no block is free.
+    """
+    for number in itertools.chain([] if first is None else [first], itertools.islice(_blocks, BLOCKS)):
+        base = FIRST_PORT + number % BLOCKS * BLOCK
         held: list[socket.socket] = []
         try:
             for port in range(base, base + 2 + sites):
@@ -432,6 +435,8 @@ def free_ports(options: Options, sites: int) -> Options:
 
 def _bound(port: int) -> socket.socket:
     taken = socket.socket()
+    # What listened there a moment ago still ends its connections: that does not keep the next one away.
+    taken.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     try:
         taken.bind(("127.0.0.1", port))
     except (OSError, OverflowError):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import re
 import subprocess
 import sys
@@ -191,17 +192,19 @@ class Queue:
 
     def run(self) -> Tally:
         """Do all of it."""
-        workers = [threading.Thread(target=self._work, daemon=True) for _ in range(self.workers)]
+        workers = [
+            threading.Thread(target=self._work, args=(number,), daemon=True) for number in range(self.workers)
+        ]
         for worker in workers:
             worker.start()
         for worker in workers:
             worker.join()
         return self.tally
 
-    def _work(self) -> None:
+    def _work(self, worker: int) -> None:
         while (job := self._next()) is not None:
             began = time.monotonic()
-            good, bad, said = self._do(job)
+            good, bad, said = self._do(job, worker)
             self._done(job, good, bad, said, time.monotonic() - began)
 
     def _next(self) -> Job | None:
@@ -219,9 +222,10 @@ class Queue:
                     self._turn.wait()
             return None
 
-    def _do(self, job: Job) -> tuple[int, int, str]:
+    def _do(self, job: Job, worker: int) -> tuple[int, int, str]:
         """How many passed and failed, and what was printed that nobody has seen yet."""
-        environment = {**front_end.environment(), "MAESTOSO_TEST_TIMES": str(TIMES)}
+        own = {"MAESTOSO_TEST_TIMES": str(TIMES), "MAESTOSO_TEST_WORKER": str(os.getpid() * WORKERS + worker)}
+        environment = {**front_end.environment(), **own}
         alone = self.workers == 1
         if alone:
             print(f"\n== {job.part}: {job.name}", flush=True)

@@ -22,6 +22,7 @@ class Command(BaseCommand):
     """What a start needs of the database, in one process."""
 
     help = __doc__ or ""
+    requires_system_checks = ()  # they load every view, and take longer than a look at the tables
 
     def add_arguments(self, parser: CommandParser) -> None:
         """One switch."""

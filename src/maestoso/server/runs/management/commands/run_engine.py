@@ -29,6 +29,8 @@ class Command(BaseCommand):
     """Runs until it is told to stop."""
 
     help = __doc__ or ""
+    # They load every view, and an engine that died should be back sooner.
+    requires_system_checks = ()
 
     def handle(self, *args: Any, **options: Any) -> None:
         """Wire the ports to their adapters and conduct."""
