@@ -27,7 +27,7 @@ PLAYWRIGHT: dict[str, Any] = {}
 def setUpModule() -> None:
     """One application and one browser for all of these."""
     unittest.addModuleCleanup(APP.close)
-    APP.start(MAESTOSO_PACE="200")
+    APP.start(MAESTOSO_PACE="60")
     PLAYWRIGHT["browser"] = module_browser()
 
 

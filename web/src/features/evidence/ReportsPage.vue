@@ -57,7 +57,8 @@ const { data: sample, error: none } = useQuery({
     <EvidenceTabs />
     <ProblemNote v-if="error && !data" :error="error" />
     <div class="columns">
-      <form class="form" @submit.prevent="save">
+      <!-- Not before it is known what stands there: what was typed until then would be lost. -->
+      <form v-if="data" class="form" @submit.prevent="save">
         <ProblemNote v-if="problem" :error="problem" />
         <label>Organisation <input v-model="organisation" maxlength="120" required /></label>
         <label>Words on the first page, in Markdown <textarea v-model="words" rows="5" maxlength="4000" placeholder="Who to ask; for whom this is; how it may be passed on." /></label>
