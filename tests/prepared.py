@@ -30,6 +30,8 @@ from maestoso.practice.store import Store
 from maestoso.server.config.options import ROOT, Options
 
 FOLDER = ROOT / "var" / "test"
+WORKER = "MAESTOSO_TEST_WORKER"
+"""In the environment of what a worker of ``./maestoso test`` runs: a number of its own, for its ports."""
 KEPT_S = 3600.0
 """How long it is used: the demo speaks of days ago, and of what was copied until now."""
 LEFT = ("run", "log", "start.lock", "made")
@@ -53,7 +55,16 @@ def scratch() -> Iterator[Options]:
 
 
 def world() -> Path:
-    """The prepared world, made unless there is a fresh one of these sources; others may ask at once."""
+    """The prepared world; others may ask at once.
+
+    In a whole run it is that which was made when the run began, whatever somebody edits meanwhile.
+    """
+    made = [place for place in FOLDER.glob("world-*") if (place / "made").is_file()]
+    return made[0] if made and WORKER in os.environ else fresh_world()
+
+
+def fresh_world() -> Path:
+    """The prepared world, made unless there is a fresh one of these sources."""
     FOLDER.mkdir(parents=True, exist_ok=True)
     place = FOLDER / f"world-{_made_from()}"
     with (FOLDER / "lock").open("w") as lock:
@@ -146,4 +157,4 @@ def _made_from() -> str:
 
 
 if __name__ == "__main__":
-    print(f"The prepared world is {world()}.")
+    print(f"The prepared world is {fresh_world()}.")

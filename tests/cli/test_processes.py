@@ -83,8 +83,15 @@ class Waiting(Case):
         self.assertIn("    OSError: the port is taken", said)
 
     def test_what_came_up_is_waited_for_no_longer(self) -> None:
+        asked: list[str] = []
+
+        def ready() -> bool:
+            asked.append("web")
+            return True
+
         with mock.patch.object(self.processes, "running", lambda: 1):
-            self.processes._wait_for([Awaited("web", "the web server", lambda: True)])
+            self.processes._wait_for([Awaited("web", "the web server", ready)])
+        self.assertEqual(asked, ["web"])
 
     def test_a_supervisor_that_ended_is_said_at_once(self) -> None:
         (self.processes.logs / "supervisord.out").write_text("Error: no such file\n")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import json
 import sys
 import tempfile
 import unittest
@@ -70,8 +71,10 @@ class Saying(Case):
     def test_a_broken_record_of_earlier_times_is_no_trouble(self) -> None:
         for text in ("{", "[1]", "null"):
             (self.folder / "stages.json").write_text(text)
-            with self.subTest(text), self.fresh().stage("Front end"):
-                self.now += 1.0
+            with self.subTest(text):
+                with self.fresh().stage("Front end"):
+                    self.now += 1.0
+                self.assertIn("Front end", json.loads((self.folder / "stages.json").read_text()))
 
     def test_durations_are_said_as_people_say_them(self) -> None:
         self.assertEqual(

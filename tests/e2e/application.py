@@ -20,10 +20,12 @@ from pathlib import Path
 from typing import Any
 
 import httpx
+import pymysql
 from playwright.sync_api import Browser, ConsoleMessage, Page, expect, sync_playwright
+from pymysql.cursors import DictCursor
 
 from maestoso.cli.processes import free_ports
-from maestoso.server.config.options import ROOT, Options, variable
+from maestoso.server.config.options import ROOT, Options, database_socket, variable
 from tests import prepared
 
 APP_FLAGS = [
@@ -33,7 +35,6 @@ APP_FLAGS = [
     "--disable-component-update",
     "--disable-sync",
 ]
-WORKER = "MAESTOSO_TEST_WORKER"
 START_S = 120.0
 PATIENCE_MS = 30_000
 PATIENCE_S = 90.0
@@ -81,7 +82,7 @@ class Application:
         self.folder.chmod(0o711)  # the database has a user of its own where root runs the tests
         own = replace(Options(), var=self.folder / "var", db_durable=durable)
         # A worker starts one after the other at the same ports; whoever runs a test alone meets no worker.
-        worker = os.environ.get(WORKER)
+        worker = os.environ.get(prepared.WORKER)
         self.options = free_ports(own, sites=3, first=int(worker) if worker else None)
         self.address = f"http://127.0.0.1:{self.options.web_port}"
         self.process: subprocess.Popen[str] | None = None
@@ -113,7 +114,7 @@ class Application:
         """Start the demo (or ``start`` it empty) and wait until it says where it is."""
         self.given_password = more.get("MAESTOSO_ADMIN_PASSWORD", "")
         if command == "demo" and not self.fresh and not self.options.var.exists():
-            prepared.copy_to(self.options, again=WORKER in os.environ)
+            prepared.copy_to(self.options, again=prepared.WORKER in os.environ)
         with self.said.open("w") as out:
             self.process = subprocess.Popen(
                 [str(ROOT / "maestoso"), command],
@@ -165,6 +166,21 @@ class Application:
         match = re.search(r"with the password (\S+)", self.said.read_text())
         assert match is not None
         return match.group(1)
+
+    def records(self) -> dict[str, list[dict[str, Any]]]:
+        """All rows of all tables but Django's own, as they stand in the database."""
+        line = pymysql.connect(
+            unix_socket=str(database_socket(self.options.var)), user=self.options.db_user,
+            password=self.secrets["db_password"], database=self.options.db_name, ssl_disabled=True,
+        )  # fmt: skip
+        found = {}
+        with line, line.cursor(DictCursor) as cursor:
+            cursor.execute("SHOW TABLES")
+            for name in [str(value) for row in cursor.fetchall() for value in row.values()]:
+                if not name.startswith("django_"):
+                    cursor.execute(f"SELECT * FROM `{name}` ORDER BY 1")
+                    found[name] = list(cursor.fetchall())
+        return found
 
     def pid(self, pattern: str) -> int:
         """The process of this installation whose command line holds ``pattern``."""

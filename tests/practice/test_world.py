@@ -361,9 +361,16 @@ class TheScenario(unittest.TestCase):
             with self.assertRaises(BadValue):
                 Scenario(Path(folder))
 
-    def test_all_sites_can_be_made(self) -> None:
+    def test_every_site_has_what_the_scenario_gives_it(self) -> None:
+        groups = {group.code: group for group in self.scenario.groups()}
         for code in self.scenario.site_codes():
-            World(self.scenario.spec(code, worlds.NOW), worlds.NOW)
+            with self.subTest(code):
+                world = World(self.scenario.spec(code, worlds.NOW), worlds.NOW)
+                own = {name for name, site in self.scenario.site_of.items() if site == code}
+                self.assertEqual({workload.name for workload in world.inventory.workloads}, own)
+                copied = {group for group, value in groups.items() if value.target == code}
+                self.assertEqual(set(world.replication.copying), copied)
+                self.assertTrue(all(world.points(group) for group in copied))
 
 
 if __name__ == "__main__":

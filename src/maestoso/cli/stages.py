@@ -59,10 +59,7 @@ class Progress:
         self._end = threading.Event()
         # How much slower than expected this start has been so far: one slow stage says much about the next.
         self._expected = self._spent = 0.0
-        try:
-            self._usual: dict[str, float] = GUESSES | json.loads(taken.read_text(encoding="utf-8"))
-        except (OSError, ValueError, TypeError):
-            self._usual = dict(GUESSES)
+        self._usual = GUESSES | self._remembered()
 
     @property
     def out(self) -> TextIO:
@@ -97,10 +94,16 @@ class Progress:
             if not self._since:
                 self._end.set()
 
+    def _remembered(self) -> dict[str, float]:
+        """How long stages took before; nothing where that cannot be read."""
+        try:
+            return {title: float(took) for title, took in json.loads(self._taken.read_text("utf-8")).items()}
+        except (OSError, ValueError, TypeError, AttributeError):
+            return {}
+
     def _remember(self, title: str) -> None:
-        with contextlib.suppress(OSError, ValueError, TypeError):
-            kept = json.loads(self._taken.read_text(encoding="utf-8")) if self._taken.is_file() else {}
-            kept[title] = round(self._usual[title], 1)
+        with contextlib.suppress(OSError):
+            kept = self._remembered() | {title: round(self._usual[title], 1)}
             self._taken.parent.mkdir(parents=True, exist_ok=True)
             self._taken.write_text(json.dumps(kept, indent=1), encoding="utf-8")
 

@@ -229,16 +229,16 @@ class Queue:
         alone = self.workers == 1
         if alone:
             print(f"\n== {job.part}: {job.name}", flush=True)
-        process = subprocess.Popen(
+        said = []
+        with subprocess.Popen(
             job.command, cwd=job.cwd, env=environment, stdin=subprocess.DEVNULL,
             stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, errors="replace",
-        )  # fmt: skip
-        said = []
-        for line in process.stdout or ():
-            said.append(line)
-            if alone:
-                print(line, end="", flush=True)
-        status = process.wait()
+        ) as process:  # fmt: skip
+            for line in process.stdout or ():
+                said.append(line)
+                if alone:
+                    print(line, end="", flush=True)
+        status = process.returncode
         text = "".join(said)
         good, bad = _counted(text, status) if job.tests else (int(status == 0), int(status != 0))
         return good, bad, "" if alone else text

@@ -1,0 +1,178 @@
+"""The runner of the tests: what it runs, in which order, what it counts and shows."""
+
+from __future__ import annotations
+
+import contextlib
+import io
+import json
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+from unittest import mock
+
+from maestoso.cli import testing
+from maestoso.cli.__main__ import PARTS
+from maestoso.cli.testing import FRONT_END, WORLD, Job, Queue
+
+SAYS = "import sys, unittest\nprint('{0} begins'); print('{0} ends')\n"
+TESTS = """
+import unittest
+class Some(unittest.TestCase):
+    def test_good(self): pass
+    def test_bad(self): self.fail()
+    @unittest.expectedFailure
+    def test_known(self): self.fail()
+unittest.main()
+"""
+
+
+class Counting(unittest.TestCase):
+    """By the last lines of unittest."""
+
+    def test_what_unittest_says(self) -> None:
+        for said, status, wanted in (
+            ("Ran 5 tests in 1.2s\n\nOK", 0, (5, 0)),
+            ("Ran 1 test in 1.2s\n\nOK", 0, (1, 0)),
+            ("Ran 5 tests in 1.2s\n\nFAILED (failures=1, errors=2)", 1, (2, 3)),
+            ("Ran 5 tests in 1.2s\n\nOK (expected failures=4)", 0, (5, 0)),
+            ("Ran 5 tests in 1.2s\n\nFAILED (expected failures=4, unexpected successes=1)", 1, (4, 1)),
+            ("Traceback: it broke while it was loaded", 1, (0, 1)),
+            ("Ran 0 tests in 0.0s\n\nOK", 0, (0, 1)),
+            ("Ran 5 tests in 1.2s\n\nOK", -9, (4, 1)),
+        ):
+            with self.subTest(said):
+                self.assertEqual(testing._counted(said, status), wanted)
+
+
+class Choosing(unittest.TestCase):
+    """What is named is what runs."""
+
+    def names(self, *only: str) -> list[str]:
+        return [job.name for job in testing._jobs(only, [])]
+
+    def test_nothing_is_made_for_what_needs_nothing(self) -> None:
+        self.assertNotIn(WORLD, self.names("lint", "core"))
+        self.assertEqual(self.names("web")[0], FRONT_END)
+        self.assertEqual(self.names("server")[0], WORLD)
+
+    def test_one_test_by_its_name_belongs_to_its_part(self) -> None:
+        name = "tests.e2e.test_live.TheWorstDay"
+        *made, job = testing._jobs([name], ["-v"])
+        self.assertEqual([one.name for one in made], [FRONT_END, WORLD])
+        self.assertEqual((job.part, job.command[-2:]), ("e2e", [name, "-v"]))
+        (job,) = testing._jobs(["tests.core.runs.test_runs"], [])
+        self.assertEqual(job.part, "core")
+
+    def test_what_there_is_not_is_said(self) -> None:
+        for name in ("everything", "tests", "tests.nowhere.test_x", "maestoso.cli"):
+            with self.subTest(name):
+                error = io.StringIO()
+                with contextlib.redirect_stderr(error):
+                    self.assertEqual(testing.test([name]), 2)
+                self.assertIn(
+                    f"There is no {name!r}. Name parts (lint, web, core, server, e2e)", error.getvalue()
+                )
+
+    def test_every_module_of_tests_is_run_once(self) -> None:
+        root = Path(testing.ROOT) / "tests"
+        there = {
+            ".".join(file.relative_to(testing.ROOT).with_suffix("").parts) for file in root.rglob("test_*.py")
+        }
+        named = [
+            word for job in testing._jobs(PARTS, []) for word in job.command if word.startswith("tests.")
+        ]
+        modules = [word for word in named if ".test_" in word]
+        self.assertEqual(sorted(modules), sorted(there))
+
+    def test_workers_have_about_the_same_to_do_and_the_unknown_comes_first(self) -> None:
+        measured = {"a": 50.0, "b": 30.0, "c": 25.0, "d": 1.0}
+        self.assertEqual(testing._spread(["a", "b", "c", "d"], measured), [["a", "d"], ["b", "c"]])
+        self.assertEqual(testing._spread(["a"], measured), [["a"]])
+        self.assertIn("tests.core.test_codec", testing._modules("core", {"tests.cli.test_testing": 9.0})[:-1])
+
+
+class Working(unittest.TestCase):
+    """Workers, needs, output."""
+
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        patched = mock.patch.object(testing, "TIMES", Path(folder.name) / "times.jsonl")
+        patched.start()
+        self.addCleanup(patched.stop)
+
+    def job(self, name: str, code: str, **more: object) -> Job:
+        return Job(part="core", name=name, command=[sys.executable, "-c", code], **more)  # type: ignore[arg-type]
+
+    def run_all(self, *jobs: Job, workers: int = 2) -> tuple[testing.Tally, str]:
+        out = io.StringIO()
+        with contextlib.redirect_stdout(out):
+            tally = Queue(list(jobs), workers).run()
+        return tally, out.getvalue()
+
+    def test_what_a_job_prints_is_shown_whole(self) -> None:
+        jobs = [self.job(f"j{n}", SAYS.format(f"j{n}") + "raise SystemExit(1)") for n in range(6)]
+        tally, said = self.run_all(*jobs)
+        self.assertEqual((tally.passed, tally.failed), (0, 6))
+        for n in range(6):
+            self.assertRegex(said, rf"core: j{n}: FAILED \(\d+ s\)\nj{n} begins\nj{n} ends\n")
+
+    def test_tests_are_counted_and_known_faults_pass(self) -> None:
+        tally, said = self.run_all(self.job("some", TESTS, tests=True))
+        self.assertEqual((tally.passed, tally.failed), (2, 1))
+        self.assertIn("core: some: 2 passed, 1 failed", said)
+
+    def test_what_needs_what_could_not_be_made_is_not_run_and_counts_as_failed(self) -> None:
+        made = Job(part="set-up", name=WORLD, command=[sys.executable, "-c", "raise SystemExit('no room')"])
+        needs = self.job("server", SAYS.format("x"), needs=frozenset({WORLD}))
+        tally, said = self.run_all(made, needs, self.job("other", "pass"))
+        self.assertEqual((tally.passed, tally.failed), (1, 2))
+        self.assertIn("no room", said)
+        self.assertIn(f"Not run: there is no {WORLD}.", said)
+        self.assertNotIn("x begins", said)
+
+    def test_what_needs_something_waits_for_it(self) -> None:
+        slow = "import time, threading; threading.Event().wait(0.3); print('made')"
+        made = Job(part="set-up", name=WORLD, command=[sys.executable, "-c", slow])
+        first = self.job("first", "raise SystemExit('first')", needs=frozenset({WORLD}))
+        _, said = self.run_all(first, made, self.job("second", "raise SystemExit('second')"))
+        order = [said.index(text) for text in ("core: second", f"set-up: {WORLD}", "core: first")]
+        self.assertEqual(order, sorted(order))
+
+    def test_one_worker_shows_it_as_it_comes_and_each_has_ports_of_its_own(self) -> None:
+        code = "import os; print('worker', os.environ['MAESTOSO_TEST_WORKER'])"
+        _, said = self.run_all(self.job("one", code), workers=1)
+        self.assertRegex(said, r"== core: one\nworker \d+\n-- ok \(\d+ s\)\n")
+        wait = "import os, threading; threading.Event().wait(0.3); print('worker', os.environ['MAESTOSO_TEST_WORKER']); raise SystemExit(1)"
+        _, said = self.run_all(self.job("one", wait), self.job("two", wait))
+        found = {line for line in said.splitlines() if line.startswith("worker ")}
+        self.assertEqual(len(found), 2)
+
+
+class Measured(unittest.TestCase):
+    """What is written down for the next run."""
+
+    def test_seconds_by_module(self) -> None:
+        from tests import measured
+
+        with tempfile.TemporaryDirectory() as folder:
+            times, kept = Path(folder) / "times.jsonl", Path(folder) / "measured.json"
+            rows = [
+                ("tests.a.test_x.One", 1.04, 2.0),
+                ("tests.a.test_x.Two", 1.0, 0.0),
+                ("tests.b.test_y.Z", 0.2, 0.0),
+            ]
+            times.write_text(
+                "".join(
+                    json.dumps({"class": c, "test": "t", "took_s": t, "set_up_s": s}) + "\n"
+                    for c, t, s in rows
+                )
+            )
+            with mock.patch.object(measured, "TIMES", times), mock.patch.object(measured, "MEASURED", kept):
+                measured.main()
+            self.assertEqual(json.loads(kept.read_text()), {"tests.a.test_x": 4.0, "tests.b.test_y": 0.2})
+
+
+if __name__ == "__main__":
+    unittest.main()
