@@ -148,6 +148,8 @@ class Application:
 
     def close(self) -> None:
         """Stop it and remove its directory."""
+        if self._api is not None:
+            self._api.http.close()
         if self.process is not None and self.process.poll() is None:
             self.process.send_signal(signal.SIGTERM)
             self.process.wait(60)

@@ -25,7 +25,7 @@ from maestoso.server.estate.agents import ask, perform
 from maestoso.server.estate.models import Site, WorkloadRow
 from maestoso.server.plans.services import context, find_plan
 from maestoso.server.protection.models import GroupRow
-from maestoso.server.runs import fences
+from maestoso.server.runs import fences, log
 from maestoso.server.runs.fences import deliver_fences
 from maestoso.server.runs.log import check_projection, write_events
 from maestoso.server.runs.models import KeptFence, Run
@@ -124,6 +124,17 @@ class Consequences(Live):
         why = {kind["kind"]: kind["why_not"] for kind in offered["kinds"]}
         self.assertIn("Re-protect it first", why["planned"])
         self.assertEqual(why["re-protect"], "")
+
+    def test_what_a_run_was_made_from_is_read_once_and_not_for_every_batch(self) -> None:
+        helped = decide_for("commit")
+        run = self.play("HARB", "planned", person=lambda s: None if "decision" in s.persons else helped(s))
+        written = len(self.rehearsal.log)
+        self.rehearsal.play(helped)
+        with mock.patch.object(log, "inputs_in", wraps=log.inputs_in) as read:
+            for event in self.rehearsal.log[written:]:
+                write_events(Run.objects.get(pk=run.pk), [event], fence=1)
+        self.assertGreater(len(self.rehearsal.log) - written, 3)
+        self.assertLessEqual(read.call_count, 1)
 
     def test_what_a_site_was_asked_and_said_can_be_read(self) -> None:
         run = self.play("BOOK", "planned")

@@ -79,11 +79,12 @@ def read_log(pk: int, after: int = 0) -> list[Event]:
 
 def inputs_of(run: Run) -> RunInputs:
     """What a run was compiled from; kept, since its first event never changes."""
-    return _inputs_of(run.pk, run.chain_head)
+    first = RunEvent.objects.values_list("chain", flat=True).get(run_id=run.pk, seq=1)
+    return _inputs_of(run.pk, first)
 
 
 @lru_cache(maxsize=50)
-def _inputs_of(pk: int, head: str) -> RunInputs:
+def _inputs_of(pk: int, chain: str) -> RunInputs:
     return inputs_in(to_event(RunEvent.objects.get(run_id=pk, seq=1)))
 
 
