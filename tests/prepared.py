@@ -59,14 +59,14 @@ def world() -> Path:
 
     In a whole run it is that which was made when the run began, whatever somebody edits meanwhile.
     """
-    made = [place for place in FOLDER.glob("world-*") if (place / "made").is_file()]
+    made = [place for place in FOLDER.glob("world-*/base") if (place / "made").is_file()]
     return made[0] if made and WORKER in os.environ else fresh_world()
 
 
 def fresh_world() -> Path:
-    """The prepared world, made unless there is a fresh one of these sources."""
+    """The prepared world, made unless there is a fresh one of these sources; a whole run begins with it."""
     FOLDER.mkdir(parents=True, exist_ok=True)
-    place = FOLDER / f"world-{_made_from()}"
+    place = FOLDER / f"world-{_made_from()}" / "base"
     with (FOLDER / "lock").open("w") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)
         made = place / "made"
@@ -77,6 +77,9 @@ def fresh_world() -> Path:
                 _make(options, [sys.executable, "-m", "tests.server.databases"])
                 _copy(options.var, place)
             made.touch()
+        if WORKER in os.environ:  # what an earlier run had at its ports
+            for old in place.parent.glob("at-*"):
+                shutil.rmtree(old)
     return place
 
 
@@ -93,8 +96,9 @@ def copy_to(options: Options, *, again: bool = False) -> None:
 
 def _at_ports(place: Path, options: Options) -> Path:
     """The world as it is after its first start at these ports, where its practice sites are looked for."""
-    there = place / f"at-{options.site_port}"
+    there = place.parent / f"at-{options.site_port}"
     if not (there / "made").is_file():
+        shutil.rmtree(there, ignore_errors=True)
         with scratch() as other:
             options = replace(options, var=other.var)
             _copy(place, options.var)
@@ -135,8 +139,9 @@ def _nobody_is_away(options: Options) -> None:
 
 def _copy(source: Path, target: Path) -> None:
     # Whose files they are and who may read them is part of the world.
+    target.parent.mkdir(parents=True, exist_ok=True)
     subprocess.run(["cp", "-a", str(source), str(target)], check=True)
-    for left in (*LEFT, *(path.name for path in target.glob("at-*"))):
+    for left in LEFT:
         path = target / left
         shutil.rmtree(path) if path.is_dir() else path.unlink(missing_ok=True)
 

@@ -14,7 +14,7 @@ UP = "The test waits for your verdict"
 
 def main() -> None:
     """Start a demo, walk through the story, and keep a picture of each main view."""
-    app = Application()
+    app = Application(fresh=True)
     FOLDER.mkdir(parents=True, exist_ok=True)
     try:
         app.start()
