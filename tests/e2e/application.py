@@ -31,25 +31,27 @@ from tests import prepared
 APP_FLAGS = [
     "--no-sandbox",
     "--disable-gpu",
+    "--disable-software-rasterizer",
     "--disable-background-networking",
     "--disable-component-update",
     "--disable-sync",
 ]
-START_S = 120.0
+START_S = 300.0
 PATIENCE_MS = 30_000
 PATIENCE_S = 90.0
 
 
 def until(ready: Callable[[], Any], what: str, seconds: float = PATIENCE_S) -> Any:
-    """Wait for a condition; returns what it returned."""
-    end = time.monotonic() + seconds
+    """Wait for a condition; returns what it returned. Looks less and less often: looking takes time of its own."""
+    end, pause = time.monotonic() + seconds, 0.03
     while True:
         found = ready()
         if found:
             return found
         if time.monotonic() > end:
             raise AssertionError(f"waited {seconds:.0f} s in vain for {what}")
-        threading.Event().wait(0.05)
+        threading.Event().wait(pause)
+        pause = min(pause * 1.5, 0.5)
 
 
 def module_browser() -> Browser:
