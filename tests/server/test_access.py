@@ -68,7 +68,7 @@ class NobodyWithoutSignIn(Tidewell):
         stranger.token = stranger.get("/api/v1/session").json()["csrf"]
         asked = 0
         for path, operations in CONTRACT["paths"].items():
-            # Streams are answered before this application; test_runs asks them.
+            # Streams are answered before this application; test_streams asks them.
             if path in ("/api/v1/session", "/api/v1/runs/{id}/stream"):
                 continue
             address = (

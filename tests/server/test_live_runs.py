@@ -70,6 +70,13 @@ class Live(Tidewell):
         self.assertEqual(check_projection(run), [])
         return run
 
+    def undecided(self, plan: str, kind: Any, **choices: Any) -> Run:
+        """A run that waits for its decision."""
+        helped = decide_for("commit")
+        return self.play(
+            plan, kind, person=lambda s: None if "decision" in s.persons else helped(s), **choices
+        )
+
     def go_on(self, run: Run, decision: str) -> None:
         """What was left waiting for the decision is played to its end, and written as the engine writes it."""
         written = len(self.rehearsal.log)
@@ -126,10 +133,9 @@ class Consequences(Live):
         self.assertEqual(why["re-protect"], "")
 
     def test_what_a_run_was_made_from_is_read_once_and_not_for_every_batch(self) -> None:
-        helped = decide_for("commit")
-        run = self.play("HARB", "planned", person=lambda s: None if "decision" in s.persons else helped(s))
+        run = self.undecided("HARB", "planned")
         written = len(self.rehearsal.log)
-        self.rehearsal.play(helped)
+        self.rehearsal.play(decide_for("commit"))
         with mock.patch.object(log, "inputs_in", wraps=log.inputs_in) as read:
             for event in self.rehearsal.log[written:]:
                 write_events(Run.objects.get(pk=run.pk), [event], fence=1)
@@ -161,8 +167,7 @@ class Consequences(Live):
         self.assertEqual((run.outcome, self.stages()), ("aborted", {("QUA", "HIL", "protected")}))
 
     def test_while_it_waits_for_the_decision_it_runs_uncommitted(self) -> None:
-        helped = decide_for("commit")
-        run = self.play("BOOK", "planned", person=lambda s: None if "decision" in s.persons else helped(s))
+        run = self.undecided("BOOK", "planned")
         self.assertEqual(self.stages(), {("QUA", "HIL", "running uncommitted")})
         status = self.browser.get(f"/api/v1/runs/{run.pk}").json()["status"]
         self.assertEqual([need["kind"] for need in status["needs"]], ["decision"])
@@ -314,11 +319,7 @@ class Fences(Live):
         self.assertEqual((run.outcome, KeptFence.objects.count()), ("rolled back", 0))
 
     def test_rolled_back_what_was_delivered_is_lifted(self) -> None:
-        helped = decide_for("roll-back")
-        run = self.play(
-            "BOOK", "disaster", lost=True, go_on=True,
-            person=lambda s: None if "decision" in s.persons else helped(s),
-        )  # fmt: skip
+        run = self.undecided("BOOK", "disaster", lost=True, go_on=True)
         deliver_fences(CLOCK)
         self.assertEqual(KeptFence.objects.exclude(delivered_at=None).count(), 11)
         self.go_on(run, "roll-back")
@@ -331,11 +332,7 @@ class Fences(Live):
 class FencesMeanwhile(Live):
     @fault(5)
     def test_rolled_back_while_one_is_being_delivered_it_is_lifted_too(self) -> None:
-        helped = decide_for("roll-back")
-        run = self.play(
-            "BOOK", "disaster", lost=True, go_on=True,
-            person=lambda s: None if "decision" in s.persons else helped(s),
-        )  # fmt: skip
+        run = self.undecided("BOOK", "disaster", lost=True, go_on=True)
 
         def slow(site: Site, verb: str, *asked: Any) -> Any:
             said = perform(site, verb, *asked)

@@ -10,8 +10,10 @@ from django.core.cache import cache
 from maestoso.core.errors import Refused
 from maestoso.core.model.protection import Group, Policy
 from maestoso.engine.clock import SystemClock
+from maestoso.server.common.secret_text import seal
+from maestoso.server.config.settings import OPTIONS
 from maestoso.server.estate.models import Site, WorkloadRow
-from maestoso.server.estate.services import register_site
+from maestoso.server.estate.services import move_practice_sites, register_site
 from maestoso.server.protection.services import make_group
 from tests.server.tidewell import TOKEN, Browser, Tidewell
 
@@ -246,6 +248,15 @@ class EstateAndProtection(Tidewell):
                 clock=SystemClock(),
             )
         self.assertFalse(WorkloadRow.objects.filter(site__code="NO2").exists())
+
+    def test_practice_sites_are_looked_for_at_the_ports_of_now_and_those_of_others_left_alone(self) -> None:
+        Site.objects.filter(code="NOR").update(agent_url="http://127.0.0.1:9/sites/NOR")
+        other = Site.objects.get(code="HIL")
+        Site.objects.filter(code="HIL").update(agent_token=seal("a token of somebody else's"))
+        move_practice_sites({code: f"http://127.0.0.1:1{code}" for code in ("QUA", "HIL")})
+        found = dict(Site.objects.values_list("code", "agent_url"))
+        here = f"http://127.0.0.1:{OPTIONS.practice_port}/sites/NOR"
+        self.assertEqual(found, {"QUA": "http://127.0.0.1:1QUA", "HIL": other.agent_url, "NOR": here})
 
     def test_the_agents_token_is_not_stored_in_the_clear(self) -> None:
         for site in Site.objects.all():

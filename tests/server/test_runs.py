@@ -2,22 +2,18 @@
 
 from __future__ import annotations
 
-import asyncio
 import io
-import json
 import threading
-from collections.abc import AsyncIterator, Callable
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 from typing import Any
 from unittest import mock
 
-from django.contrib.auth.models import User
-from django.contrib.sessions.models import Session
 from django.core.management import call_command
 from django.core.management.base import CommandError
 from django.db import OperationalError, connection, transaction
-from django.test import AsyncClient, TransactionTestCase
+from django.test import TransactionTestCase
 
 from maestoso.core.codec import to_data
 from maestoso.core.errors import Refused
@@ -28,15 +24,13 @@ from maestoso.core.runs.events import Draft, Event
 from maestoso.core.runs.state import RunState, fold
 from maestoso.engine.clock import SystemClock
 from maestoso.server.evidence.register import next_number
-from maestoso.server.runs import stream
 from maestoso.server.runs.log import DatabaseRunLog, check_projection, read_log, run_name, write_events
 from maestoso.server.runs.models import Run, RunEvent, RunStep
 from maestoso.server.runs.services import tell_run
 from maestoso.server.runs.shapes import Control
-from maestoso.server.runs.stream_door import StreamDoor
 from tests import worlds
 from tests.run_log import RunLogContract
-from tests.server.tidewell import PASSWORD, Tidewell, own_keys
+from tests.server.tidewell import Tidewell, own_keys
 
 
 def make_run() -> Run:
@@ -369,167 +363,3 @@ class History(Tidewell):
 
         samples = measured("HIL")
         self.assertGreaterEqual(len(samples["power-on:dir-01"]), 3)
-
-
-class Opened:
-    """One stream of one browser, spoken to as the server speaks to applications (ASGI)."""
-
-    def __init__(self, path: str, session: str, headers: dict[str, str], pump: stream.Pump) -> None:
-        self.pump = pump
-        self.gone = asyncio.Event()
-        self.sent: asyncio.Queue[dict[str, Any]] = asyncio.Queue()
-        said = {"host": "127.0.0.1:8470", "cookie": f"x=1; maestoso_session={session}", **headers}
-        scope = {
-            "type": "http", "method": "GET", "path": path,
-            "headers": [(name.encode(), value.encode()) for name, value in said.items()],
-        }  # fmt: skip
-        self.task = asyncio.ensure_future(StreamDoor(self.elsewhere, pump)(scope, self.receive, self.send))
-
-    async def elsewhere(self, *asked: Any) -> None:
-        raise AssertionError("the door passed a stream on")
-
-    async def receive(self) -> dict[str, Any]:
-        await self.gone.wait()
-        return {"type": "http.disconnect"}
-
-    async def send(self, message: Any) -> None:
-        await self.sent.put(message)
-
-    async def begun(self) -> None:
-        """Wait for the status."""
-        async with asyncio.timeout(60):
-            begin = await self.sent.get()
-        self.status, self.headers = begin["status"], dict(begin["headers"])
-
-    async def text(self) -> str:
-        """The next part; empty at the end."""
-        async with asyncio.timeout(60):
-            return (await self.sent.get())["body"].decode()
-
-    async def rest(self) -> AsyncIterator[str]:
-        """All parts until the end."""
-        while text := await self.text():
-            yield text
-
-    def problem(self) -> Any:
-        """What a refusal says."""
-        return json.loads(self.sent.get_nowait()["body"])
-
-    async def close(self) -> None:
-        """The browser goes away."""
-        self.gone.set()
-        await asyncio.wait((self.task,))
-
-
-class Streaming(TransactionTestCase):
-    """The event stream of a run."""
-
-    def setUp(self) -> None:
-        User.objects.create_user("ann", password=PASSWORD)
-        self.run_row = make_run()
-
-    async def open(self, session: str, pk: int = 0, **headers: str) -> Opened:
-        """A stream, as the server is asked for it."""
-        opened = Opened(f"/api/v1/runs/{pk or self.run_row.pk}/stream", session, headers, stream.Pump())
-        await opened.begun()
-        return opened
-
-    async def messages(self, session: str, count: int, **headers: str) -> list[dict[str, Any]]:
-        """The first messages of a stream."""
-        opened = await self.open(session, **headers)
-        self.assertEqual(opened.headers[b"content-type"], b"text/event-stream")
-        found: list[dict[str, Any]] = []
-        while len(found) < count:
-            text = await opened.text()
-            if text.startswith("id:"):
-                number, data = text.strip().split("\n", 1)
-                found.append({"id": int(number[4:]), **json.loads(data.removeprefix("data: "))})
-                if len(found) == 1 and count > 1:
-                    await asyncio.to_thread(self.hold)
-        return found
-
-    async def signed_in(self) -> str:
-        """The key of a session of Ann's."""
-        client = AsyncClient()
-        await client.alogin(username="ann", password=PASSWORD)
-        return client.cookies["maestoso_session"].value
-
-    def hold(self) -> None:
-        """Somebody holds the run."""
-        tell_run(self.run_row.pk, Control(kind="hold"), by="ben", key=None, at=SystemClock().now())
-        connection.close()
-
-    async def test_the_whole_score_comes_first_then_what_changes(self) -> None:
-        first, second = await self.messages(await self.signed_in(), 2)
-        self.assertEqual(len(first["steps"]), await RunStep.objects.filter(run=self.run_row).acount())
-        self.assertEqual([e["seq"] for e in first["events"]], [1])
-        self.assertEqual((second["id"], second["events"][0]["kind"]), (2, "run.held"))
-        self.assertEqual(second["status"]["held_because"], "A person held the run.")
-
-    async def test_who_comes_back_with_the_last_number_misses_nothing_and_gets_nothing_twice(self) -> None:
-        await asyncio.to_thread(self.hold)
-        (message,) = await self.messages(await self.signed_in(), 1, **{"last-event-id": "1"})
-        self.assertEqual([e["seq"] for e in message["events"]], [2])
-
-    async def test_many_who_open_at_once_share_one_fold_and_one_first_message(self) -> None:
-        pump = stream.Pump()
-        with (
-            mock.patch.object(stream, "fold", wraps=stream.fold) as folds,
-            mock.patch.object(stream, "_message", wraps=stream._message) as messages,
-        ):
-            streams = [pump.listen(self.run_row.pk, 0, "s") for _ in range(200)]
-            async with asyncio.timeout(60):
-                first = await asyncio.gather(*(anext(one) for one in streams))
-        self.assertEqual((folds.call_count, messages.call_count, len(set(first))), (1, 1, 1))
-        for one in streams:
-            await one.aclose()
-        self.assertEqual((await pump._watch(self.run_row.pk)).listeners, set())
-
-    async def test_a_stream_ends_with_its_session(self) -> None:
-        opened = await self.open(await self.signed_in())
-        await opened.text()
-        await asyncio.to_thread(self.sign_out_everywhere)
-        self.assertEqual([text async for text in opened.rest()][-1], ": your session is over\n\n")
-
-    async def test_a_browser_that_goes_away_is_forgotten(self) -> None:
-        opened = await self.open(await self.signed_in())
-        await opened.text()
-        watched = await opened.pump._watch(self.run_row.pk)
-        self.assertEqual(len(watched.listeners), 1)
-        await opened.close()
-        self.assertEqual(len(watched.listeners), 0)
-
-    def sign_out_everywhere(self) -> None:
-        Session.objects.all().delete()
-        connection.close()
-
-    async def test_a_database_that_is_away_is_said_before_the_stream_begins(self) -> None:
-        session = await self.signed_in()
-        away = OperationalError(2006, "gone")
-        for where in ("read_log", "ended", "_message"):
-            with self.subTest(where), mock.patch.object(stream, where, side_effect=away):
-                opened = await self.open(session)
-                self.assertEqual((opened.status, opened.problem()["code"]), (503, "database-away"))
-
-    async def test_who_does_not_take_what_is_sent_is_let_go(self) -> None:
-        listener = stream.Listener("s")
-        for number in range(stream.MOST_WAITING + 1):
-            listener.put(number, "x")
-        self.assertTrue(listener.over.is_set())
-
-    async def test_who_is_not_signed_in_or_asks_for_nothing_is_refused(self) -> None:
-        session = await self.signed_in()
-        for key, pk, status, code in (
-            ("", 0, 403, "not-signed-in"),
-            ("never-was", 0, 403, "not-signed-in"),
-            (session, 999, 404, "not-found"),
-        ):
-            opened = await self.open(key, pk)
-            self.assertEqual((opened.status, opened.problem()["code"]), (status, code))
-
-    async def test_many_who_ask_at_once_are_looked_up_in_one_question(self) -> None:
-        pump, session = stream.Pump(), await self.signed_in()
-        with mock.patch.object(stream, "ended", wraps=stream.ended) as looks:
-            asked = [pump.is_over(key) for key in [session] * 50 + ["never-was"] * 50]
-            self.assertEqual(await asyncio.gather(*asked), [False] * 50 + [True] * 50)
-        self.assertEqual(looks.call_count, 1)

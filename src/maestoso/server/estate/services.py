@@ -18,7 +18,7 @@ from maestoso.core.estate.checks import inventory_complaints, link_check, unread
 from maestoso.core.model.estate import Inventory, Workload
 from maestoso.core.model.estate import Link as LinkValue
 from maestoso.core.ports import Clock, SiteRefused, SiteUnreachable
-from maestoso.server.common.secret_text import seal
+from maestoso.server.common.secret_text import seal, unseal
 from maestoso.server.config.settings import OPTIONS, SECRETS
 from maestoso.server.estate import usage
 from maestoso.server.estate.agents import LARGE_PATIENCE_S, PATIENCE_S, ask, check_address, needed
@@ -91,9 +91,11 @@ def practice_address(code: str) -> str:
 def move_practice_sites(scenario: Mapping[str, str]) -> None:
     """Look for the practice sites of this installation where they are now: its ports may have been changed.
 
-    ``scenario`` gives the addresses of those that belong to one. Agents of others are left alone.
+    ``scenario`` gives the addresses of those that belong to one. Practice sites of other installations have
+    another token and are left alone.
     """
-    for site in Site.objects.filter(practice=True, agent_url__startswith="http://127.0.0.1:"):
+    practising = Site.objects.filter(practice=True, agent_url__startswith="http://127.0.0.1:")
+    for site in (one for one in practising if unseal(one.agent_token) == SECRETS.site_token):
         own = site.agent_url.endswith(f"/sites/{site.code}")
         now = practice_address(site.code) if own else scenario.get(site.code, site.agent_url)
         if now != site.agent_url:
