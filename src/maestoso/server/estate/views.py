@@ -11,7 +11,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from maestoso.core.runs.needs import Need, needs
-from maestoso.core.runs.state import fold
+from maestoso.core.runs.whereabouts import taken_down, up_at_target
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.shapes import reply, shape
 from maestoso.server.estate.agents import Pulse, pulse
@@ -19,8 +19,8 @@ from maestoso.server.estate.models import Link, Site
 from maestoso.server.estate.shapes import Flow, LinkLine, PlanName, RunUnderWay, SiteLine, Station, Told
 from maestoso.server.plans.models import PlanVersion
 from maestoso.server.protection.services import rows_and_groups
-from maestoso.server.runs.log import read_log
-from maestoso.server.runs.models import Run, RunStep
+from maestoso.server.runs.models import Run
+from maestoso.server.runs.states import current
 
 CLOCK = SystemClock()
 
@@ -43,26 +43,27 @@ def site_line(now: datetime, who: str) -> SiteLine:
     copies = {site.code: 0 for site in sites}
     under_way, told = [], []
     for run in active:
-        came, went = _came_and_went(run)
-        if run.kind == "test":
-            copies[run.target] = copies.get(run.target, 0) + came
-        else:
-            running[run.target] = running.get(run.target, 0) + came
-            running[run.source] = running.get(run.source, 0) - went
-        state = fold(read_log(run.pk))
-        under_way.append(
-            RunUnderWay(
-                id=run.pk, plan_name=run.plan_name, kind=run.kind, source=run.source, target=run.target,
-                run_s=round(state.run_seconds(now), 1), needs_you=bool(needs(state)),
-            )
-        )  # fmt: skip
-        told += [
-            Told(run=run.pk, step=step.id, plan_name=run.plan_name, text=str(step.args["text"]))
-            for step in state.graph.steps
-            if step.verb == "notify" and state.steps[step.id].status == "done"
-        ]
+        with current(run.pk) as state:
+            came, went = len(up_at_target(state)), len(taken_down(state))
+            if run.kind == "test":
+                copies[run.target] = copies.get(run.target, 0) + came
+            else:
+                running[run.target] = running.get(run.target, 0) + came
+                running[run.source] = running.get(run.source, 0) - went
+            wanted = needs(state)
+            under_way.append(
+                RunUnderWay(
+                    id=run.pk, plan_name=run.plan_name, kind=run.kind, source=run.source,
+                    target=run.target, run_s=round(state.run_seconds(now), 1), needs_you=bool(wanted),
+                )
+            )  # fmt: skip
+            told += [
+                Told(run=run.pk, step=step.id, plan_name=run.plan_name, text=str(step.args["text"]))
+                for step in state.graph.steps
+                if step.verb == "notify" and state.steps[step.id].status == "done"
+            ]
         if who in run.tell:
-            told += _told_of(run, needs(state))
+            told += _told_of(run, wanted)
     told += [
         Told(
             run=run.pk, step="ended", plan_name=run.plan_name, text=f"the {run.kind} run ended: {run.outcome}"
@@ -97,14 +98,6 @@ def _told_of(run: Run, wanted: Sequence[Need]) -> list[Told]:
             for need in wanted
         ),
     ]
-
-
-def _came_and_went(run: Run) -> tuple[int, int]:
-    """How many machines a run brought up at its target, and took down at its source, as it stands now."""
-    done = RunStep.objects.filter(run=run, status="done", attempt__gt=0)
-    verbs = [(step.split(":")[0], phase) for step, phase in done.values_list("step", "phase")]
-    came = verbs.count(("power-on", "bring-up")) - sum(1 for verb, _ in verbs if verb == "power-off")
-    return came, verbs.count(("shut-down", "close-down")) - verbs.count(("start-again", "roll-back"))
 
 
 TOLD_FOR = timedelta(hours=12)

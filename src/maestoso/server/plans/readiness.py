@@ -16,7 +16,6 @@ from maestoso.core.readiness.context import Context
 from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.readiness.room_rules import little_room
 from maestoso.core.runs.needs import needs
-from maestoso.core.runs.state import fold
 from maestoso.server.drills.picture import next_actions
 from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.models import Site
@@ -25,8 +24,8 @@ from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.services import context
 from maestoso.server.plans.shapes import IfLost, KindState, LastProof, NextAction, PlanRowView, Readiness
 from maestoso.server.protection.picture import overview
-from maestoso.server.runs.log import read_log
 from maestoso.server.runs.models import KeptFence, Run
+from maestoso.server.runs.states import current
 
 FORECAST_KEPT_S = 300
 STARTED: tuple[Kind, ...] = ("test", *LIVE)
@@ -141,7 +140,9 @@ def listed(names: Sequence[str]) -> str:
 def _from_runs() -> list[NextAction]:
     actions = []
     for run in Run.objects.filter(outcome="", last_seq__gt=0):
-        for need in needs(fold(read_log(run.pk))):
+        with current(run.pk) as state:
+            wanted = needs(state)
+        for need in wanted:
             label = {"verdict": "Judge it", "hold": "Answer", "acknowledge": "Answer", "decision": "Decide"}
             actions.append(
                 NextAction(

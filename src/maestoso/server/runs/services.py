@@ -25,7 +25,7 @@ from maestoso.core.readiness.live_rules import reprotect_findings
 from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.runs.controls import control
 from maestoso.core.runs.events import Event
-from maestoso.core.runs.state import RunState, fold
+from maestoso.core.runs.state import RunState
 from maestoso.server.estate.agents import needed
 from maestoso.server.estate.models import Link, Site
 from maestoso.server.evidence.register import next_number
@@ -36,6 +36,7 @@ from maestoso.server.protection.picture import group_points
 from maestoso.server.runs.log import inputs_of, read_log, write_events
 from maestoso.server.runs.models import Run, RunEvent, RunStep
 from maestoso.server.runs.shapes import Control, StartRun
+from maestoso.server.runs.states import current
 
 log = logging.getLogger("maestoso.runs")
 LONGEST_KEY = 100
@@ -261,30 +262,30 @@ def follow_ups(clock: Clock) -> None:
         Run.objects.filter(pk=run.pk).update(follow_up="")
 
 
-@transaction.atomic
-def tell_run(pk: int, said: Control, *, by: str, key: str | None, at: datetime) -> RunState:
+def tell_run(pk: int, said: Control, *, by: str, key: str | None, at: datetime) -> None:
     """Write what a person tells a run into its log; the engine acts on it. The same key counts once."""
-    find_run(pk)
+    run = find_run(pk)
     if key is not None:
         _check_key(key)
-    run = Run.objects.select_for_update().get(pk=pk)
-    state = fold(read_log(pk))
-    if key is not None and RunEvent.objects.filter(run=run, client_key=key).exists():
-        return state
-    draft = control(
-        state, said.kind, by=by, step=said.step, text=said.text, verdict=said.verdict, group=said.group,
-        point=_point(state, said) if said.kind == "change-point" else None,
-    )  # fmt: skip
-    event = state.event(draft, at)
-    state.apply(event)
-    write_events(run, [event], fence=run.fence, client_key=key)
-    return state
+    # The site is asked before anything is locked: nobody waits for a site behind somebody else's word.
+    point = _point(inputs_of(run), said) if said.kind == "change-point" else None
+    with transaction.atomic():
+        run = Run.objects.select_for_update().get(pk=pk)
+        if key is not None and RunEvent.objects.filter(run=run, client_key=key).exists():
+            return
+        with current(pk) as state:
+            draft = control(
+                state, said.kind, by=by, step=said.step, text=said.text, verdict=said.verdict,
+                group=said.group, point=point,
+            )  # fmt: skip
+            event = state.event(draft, at)
+        write_events(run, [event], fence=run.fence, client_key=key)
 
 
-def _point(state: RunState, said: Control) -> RecoveryPoint | None:
+def _point(inputs: RunInputs, said: Control) -> RecoveryPoint | None:
     """The point that a person named, as the target holds it. Raises BadValue for one that it does not."""
-    site = Site.objects.get(code=state.inputs.plan.target)
-    if not said.point or said.group not in {group.code for group in state.inputs.groups}:
+    site = Site.objects.get(code=inputs.plan.target)
+    if not said.point or said.group not in {group.code for group in inputs.groups}:
         return None
     with needed(f"{site.name} does not say which points it holds"):
         held, _ = group_points(site, said.group)

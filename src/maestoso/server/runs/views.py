@@ -8,7 +8,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from maestoso.core.runs.state import RunState, fold
+from maestoso.core.runs.state import RunState
 from maestoso.core.score import run_score
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.shapes import Number, read, reply, shape
@@ -27,6 +27,7 @@ from maestoso.server.runs.shapes import (
     StartRun,
     StepAsked,
 )
+from maestoso.server.runs.states import current
 
 CLOCK = SystemClock()
 BEFORE = Number("before", 0, 10**9, "Only runs with a lower number.", otherwise=0)
@@ -120,8 +121,8 @@ class RunView(APIView):
     def get(self, request: Request, pk: int) -> Response:
         """How it stands, with its score."""
         services.find_run(pk)
-        state, now = fold(read_log(pk)), CLOCK.now()
-        return reply(RunDetail(status=_status(pk, state), steps=run_score(state, now)))
+        with current(pk) as state:
+            return reply(RunDetail(status=_status(pk, state), steps=run_score(state, CLOCK.now())))
 
 
 class LandingsView(APIView):
@@ -131,7 +132,8 @@ class LandingsView(APIView):
     def get(self, request: Request, pk: int) -> Response:
         """Planned and actual, adapter by adapter."""
         services.find_run(pk)
-        return reply(picture.run_landings(fold(read_log(pk))))
+        with current(pk) as state:
+            return reply(picture.run_landings(state))
 
 
 class EventsView(APIView):
@@ -145,8 +147,9 @@ class EventsView(APIView):
     def get(self, request: Request, pk: int) -> Response:
         """Events in words, in order."""
         services.find_run(pk)
-        events, after = read_log(pk), AFTER.of(request)
-        return reply(picture.in_words(fold(events), [event for event in events if event.seq > after]))
+        events = read_log(pk, AFTER.of(request))
+        with current(pk) as state:
+            return reply(picture.in_words(state, events))
 
 
 class ControlsView(APIView):
@@ -160,11 +163,12 @@ class ControlsView(APIView):
     )
     def post(self, request: Request, pk: int) -> Response:
         """Hold, resume, abort, retry, skip, answer, judge, commit, roll back or take another point."""
-        state = services.tell_run(
+        services.tell_run(
             pk, read(Control, request), by=request.user.get_username(), at=CLOCK.now(),
             key=request.headers.get("Idempotency-Key"),
         )  # fmt: skip
-        return reply(_status(pk, state))
+        with current(pk) as state:
+            return reply(_status(pk, state))
 
 
 class StepView(APIView):
@@ -180,7 +184,8 @@ class StepView(APIView):
         services.find_run(pk)
         events = read_log(pk)
         name = request.query_params.get("step", "")
-        return reply(picture.asked_of_site(run_name(pk), fold(events), events, name))
+        with current(pk) as state:
+            return reply(picture.asked_of_site(run_name(pk), state, events, name))
 
 
 class FoundRunningView(APIView):
@@ -190,7 +195,8 @@ class FoundRunningView(APIView):
     def post(self, request: Request, pk: int) -> Response:
         """Say that somebody looked at what they wrote."""
         fences.seen(services.find_run(pk), request.user.get_username())
-        return reply(_status(pk, fold(read_log(pk))))
+        with current(pk) as state:
+            return reply(_status(pk, state))
 
 
 def _status(pk: int, state: RunState) -> RunStatus:
