@@ -189,6 +189,7 @@ def application(site: PracticeSite) -> Starlette:
 
     async def pulse(request: Request) -> Any:
         site.advance()
+        running, copies = site.world.running()
         said = SitePulse(
             now=site.told_now(),
             inventory=site.inventory_mark(),
@@ -196,6 +197,8 @@ def application(site: PracticeSite) -> Starlette:
             links=site.world.replication.link_states(),
             landings=str(site.world.held_changes),
             protocol=site.protocol(),
+            running=running,
+            copies=copies,
         )
         return to_data(said)
 

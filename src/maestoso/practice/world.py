@@ -270,6 +270,15 @@ class World:
         found = (self.machine(workload.name) for workload in self.inventory.workloads)
         return [copy for copy in found if copy is not None]
 
+    def running(self) -> tuple[int, int]:
+        """How many machines have power: for real, and as copies of a test."""
+        at_home = self._at_home()
+        known = [self.machines[name] for name in at_home if name in self.machines]
+        untouched = 0 if self._off() else len(at_home) - len(known)
+        lit = [copy for copy in [*known, *self.copies.values()] if copy.powered]
+        real = sum(1 for copy in lit if copy.name == copy.workload)
+        return untouched + real, len(lit) - real
+
     def answering(self, workloads: Iterable[str]) -> dict[str, tuple[str, ...]]:
         """Services that answer here: those of machines that are up and are no copies of a test."""
         found = {}

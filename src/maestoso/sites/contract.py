@@ -56,7 +56,8 @@ class SitePulse:
     """How a site stands: its clock, which inventory it has (any text that changes with it), its copying.
 
     ``landings`` is any text that changes with the landings that the site holds; ``protocol`` is the version
-    that its agent speaks.
+    that its agent speaks. ``running`` counts the machines that have power, copies that were failed over
+    included, and ``copies`` those of tests; None where an agent does not count.
     """
 
     now: datetime
@@ -65,6 +66,8 @@ class SitePulse:
     links: tuple[LinkState, ...]
     landings: str = ""
     protocol: str = "1.0"
+    running: int | None = None
+    copies: int | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

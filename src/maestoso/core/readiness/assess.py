@@ -81,6 +81,7 @@ RULES: tuple[Rule, ...] = (
     landing_rules.dns_comes_later,
     landing_rules.held_landings,
     landing_rules.target_answers,
+    live_rules.run_in_the_way,
     live_rules.group_on_its_way,
     live_rules.group_split,
     live_rules.source_running,

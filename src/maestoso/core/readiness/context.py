@@ -47,7 +47,7 @@ class Context:
     the whole estate as it is searched; ``scripts`` the library, ``secrets`` the names of what is stored.
     ``free_mib`` is how much room is left for records and logs, None where that is not known.
     ``stages`` is where every group is in its lifecycle; ``split`` names workloads of which a second live copy
-    was found, and the site where.
+    was found, and the site where; ``busy`` the run that is at work with a workload ("run 3, a test").
     """
 
     plan: Plan
@@ -74,6 +74,7 @@ class Context:
     secrets: frozenset[str] = frozenset()
     stages: Mapping[str, str] = field(default_factory=dict)
     split: Mapping[str, str] = field(default_factory=dict)
+    busy: Mapping[str, str] = field(default_factory=dict)
     free_mib: int | None = None
 
     @property

@@ -10,6 +10,7 @@ from maestoso.core.planning.inputs import LIVE, Kind
 from maestoso.core.readiness.context import Context
 from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.readiness.room_rules import little_room
+from maestoso.core.replication.lifecycle import is_copied
 
 STAGE_MENDS = {
     "seeding": "Wait for its first copy.",
@@ -25,7 +26,7 @@ def group_on_its_way(ctx: Context) -> Iterator[Finding]:
     names = {group.code: group.name for group in ctx.groups}
     for code in groups_in_plan(ctx):
         stage = ctx.stages.get(code, "protected")
-        if stage not in ("protected", "seeding"):
+        if not is_copied(stage):
             yield blocks("group-not-protected", code, f"{names[code]} is {stage}.", STAGE_MENDS[stage])
 
 
@@ -46,6 +47,22 @@ def group_split(ctx: Context) -> Iterator[Finding]:
                 "Take them into the plan, left off if nobody needs them, or out of the group.",
             )
             yield replace(found, live="blocks")
+
+
+def run_in_the_way(ctx: Context) -> Iterator[Finding]:
+    """Two runs at once must not fight for one workload."""
+    found: dict[str, list[str]] = {}
+    for name in dict.fromkeys(ctx.plan.workloads()):
+        if name in ctx.busy:
+            found.setdefault(ctx.busy[name], []).append(name)
+    for run, names in found.items():
+        more = f" and {len(names) - 3} more" if len(names) > 3 else ""
+        yield blocks(
+            "run-in-the-way",
+            run,
+            f"{run[0].upper()}{run[1:]} is still at work with {', '.join(names[:3])}{more}.",
+            "Let it end, or abort it.",
+        )
 
 
 def source_running(ctx: Context) -> Iterator[Finding]:

@@ -11,6 +11,7 @@ from maestoso.core.model.finding import Finding, blocks, note, warns
 from maestoso.core.model.protection import RecoveryPoint
 from maestoso.core.readiness.context import Context
 from maestoso.core.replication.health import causes, health
+from maestoso.core.replication.lifecycle import is_copied
 
 MOST_SKEW_S = 2.0
 OUTAGES_SINCE = 1
@@ -51,9 +52,12 @@ def member_without_group(ctx: Context) -> Iterator[Finding]:
 def group_without_point(ctx: Context) -> Iterator[Finding]:
     """A group without a point has never been copied whole."""
     names = {group.code: group.name for group in ctx.groups}
+    if ctx.plan.target in ctx.lost_sites:
+        # Nobody knows what it holds; that it does not answer is said by itself.
+        return
     for code in groups_in_plan(ctx):
         # One that runs at its target has none by intent; what to do about that is said elsewhere.
-        if code not in ctx.newest and ctx.stages.get(code, "protected") in ("protected", "seeding"):
+        if code not in ctx.newest and is_copied(ctx.stages.get(code, "protected")):
             yield blocks(
                 "group-without-point",
                 code,
@@ -66,7 +70,7 @@ def lag_over_rpo(ctx: Context) -> Iterator[Finding]:
     """The newest point should be no older than the RPO objective of the group's policy."""
     groups = {group.code: group for group in ctx.groups}
     for code in groups_in_plan(ctx):
-        if code in ctx.newest:
+        if code in ctx.newest and is_copied(ctx.stages.get(code, "protected")):
             lag_s = (ctx.now - ctx.newest[code].at).total_seconds()
             if lag_s > groups[code].policy.rpo_s:
                 yield warns(
@@ -94,7 +98,13 @@ def copying_in_trouble(ctx: Context) -> Iterator[Finding]:
         "seeding": "Wait for the first copy; a run takes what the newest point holds.",
     }
     asked = [groups[code] for code in groups_in_plan(ctx) if code in ctx.copying]
-    judged = [(group, health(group, ctx.copying[group.code], ctx.now)) for group in asked]
+    judged = [
+        (
+            group,
+            health(group, ctx.copying[group.code], ctx.now, stage=ctx.stages.get(group.code, "protected")),
+        )
+        for group in asked
+    ]
     # What stalls many groups is said once for all of them.
     for cause in causes(judged):
         yield warns("replication-stalled", cause.cause, cause.sentence, "Bring the link or the site back.")

@@ -11,7 +11,10 @@ from maestoso.core.model.protection import CopyState, Group
 from maestoso.core.replication.cost import in_rate, in_size
 from maestoso.core.replication.sharing import drain_s
 
-Condition = Literal["healthy", "lagging", "failing", "paused", "stalled", "seeding", "unknown", "waiting"]
+Condition = Literal[
+    "healthy", "lagging", "failing", "paused", "stalled", "seeding", "unknown", "waiting", "moving",
+    "unprotected",
+]  # fmt: skip
 FAILING_SHARE = 0.05
 FEWEST_FAILED = 2
 
@@ -32,11 +35,22 @@ class Health:
     cause: str = ""
 
 
-def health(group: Group, state: CopyState | None, now: datetime, lost_because: str = "") -> Health:
-    """The health of ``group``. ``lost_because``: why the site that holds the copies says nothing."""
+def health(
+    group: Group, state: CopyState | None, now: datetime, lost_because: str = "", stage: str = "protected"
+) -> Health:
+    """The health of ``group`` in its ``stage``. ``lost_because``: why the site with the copies says nothing.
+
+    A group that is failing over, or was, has no copying by intent; that is no trouble of its copying.
+    """
+    moving = _on_its_way(group, stage)
+    if moving is not None:
+        return moving
     if lost_because:
         cause = f"{group.target} does not answer"
         return _made("unknown", f"Nothing is known: {cause}. {lost_because}", None, None, None, cause)
+    if stage == "re-protecting" and (state is None or state.source != group.source):
+        found = f"What differs between {group.source} and {group.target} is being found."
+        return _made("seeding", found, None, None, None)
     if state is None or state.digest == "":
         return _made("waiting", f"{group.target} has not begun to copy it yet.", None, state, None)
     lag = (now - state.newest.at).total_seconds() if state.newest else None
@@ -67,6 +81,19 @@ def health(group: Group, state: CopyState | None, now: datetime, lost_because: s
         return _made("lagging", f"{said} {_backlog(state, drain)}".strip(), lag, state, drain)
     said = f"Its newest point is {in_time(lag)} old, within the objective of {in_time(group.policy.rpo_s)}."
     return _made("healthy", said, lag, state, drain)
+
+
+def _on_its_way(group: Group, stage: str) -> Health | None:
+    if stage == "failing over":
+        said = f"A run is moving it from {group.source} to {group.target}; nothing is copied until it ends."
+    elif stage == "running uncommitted":
+        said = f"It runs at {group.target}. Nothing is copied until that is committed or rolled back."
+    elif stage == "running committed":
+        said = f"It runs at {group.source}, and nothing copies it to {group.target}. Re-protect it."
+        return _made("unprotected", said, None, None, None)
+    else:
+        return None
+    return _made("moving", said, None, None, None)
 
 
 def _made(

@@ -35,6 +35,11 @@ TABLE: Mapping[tuple[Stage, Happening], Stage] = {
 }
 
 
+def is_copied(stage: str) -> bool:
+    """Whether a group in this stage is copied by intent, so that its points should be young."""
+    return stage in ("protected", "seeding")
+
+
 def after(group: str, stage: Stage, happening: Happening) -> Stage:
     """The stage that follows. Raises Refused, naming group, stage and what was wanted."""
     found = TABLE.get((stage, happening))

@@ -5,22 +5,25 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime, timedelta
 
+from django.db.models import F
 from drf_spectacular.utils import extend_schema
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from maestoso.core.runs.needs import Need, needs
-from maestoso.core.runs.whereabouts import taken_down, up_at_target
+from maestoso.core.runs.whereabouts import up_at_target
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.shapes import reply, shape
 from maestoso.server.estate.agents import Pulse, pulse
+from maestoso.server.estate.catalogue import catalogue
 from maestoso.server.estate.models import Link, Site
 from maestoso.server.estate.shapes import Flow, LinkLine, PlanName, RunUnderWay, SiteLine, Station, Told
 from maestoso.server.plans.models import PlanVersion
 from maestoso.server.protection.services import rows_and_groups
 from maestoso.server.runs.models import Run
 from maestoso.server.runs.states import current
+from maestoso.server.runs.whereabouts import running
 
 CLOCK = SystemClock()
 
@@ -37,19 +40,14 @@ class SiteLineView(APIView):
 def site_line(now: datetime, who: str) -> SiteLine:
     """The site line at ``now``, with what ``who`` is told."""
     sites = list(Site.objects.all())
-    running = {site.code: site.workloads.count() for site in sites}
     pulses = {site.code: pulse(site) for site in sites}
-    active = list(Run.objects.filter(outcome="", last_seq__gt=0))
+    here = running(catalogue().rows)
     copies = {site.code: 0 for site in sites}
     under_way, told = [], []
-    for run in active:
+    for run in Run.objects.filter(outcome="", last_seq__gt=0):
         with current(run.pk) as state:
-            came, went = len(up_at_target(state)), len(taken_down(state))
             if run.kind == "test":
-                copies[run.target] = copies.get(run.target, 0) + came
-            else:
-                running[run.target] = running.get(run.target, 0) + came
-                running[run.source] = running.get(run.source, 0) - went
+                copies[run.target] = copies.get(run.target, 0) + len(up_at_target(state))
             wanted = needs(state)
             under_way.append(
                 RunUnderWay(
@@ -73,11 +71,7 @@ def site_line(now: datetime, who: str) -> SiteLine:
     ]
     return SiteLine(
         stations=tuple(
-            Station(
-                code=site.code, name=site.name, kind=site.kind, practice=site.practice,
-                running=running[site.code], copies=copies[site.code],
-                lost_because=pulses[site.code].lost_because,
-            )
+            _station(site, pulses[site.code], len(here.get(site.code, ())), copies[site.code])
             for site in sites
         ),
         flows=_flows(pulses, now),
@@ -85,6 +79,17 @@ def site_line(now: datetime, who: str) -> SiteLine:
         runs=tuple(under_way),
         told=tuple(told),
         plans=tuple(_plan_names()),
+    )  # fmt: skip
+
+
+def _station(site: Site, taken: Pulse, running: int, copies: int) -> Station:
+    """By the site's own count of its machines where it gives one, and by the records where it does not."""
+    said = taken.said
+    return Station(
+        code=site.code, name=site.name, kind=site.kind, practice=site.practice,
+        running=running if said is None or said.running is None else said.running,
+        copies=copies if said is None or said.copies is None else said.copies,
+        lost_because=taken.lost_because,
     )  # fmt: skip
 
 
@@ -142,9 +147,6 @@ def _links(pulses: dict[str, Pulse]) -> tuple[LinkLine, ...]:
 
 
 def _plan_names() -> list[PlanName]:
-    seen: dict[str, PlanName] = {}
-    for version in PlanVersion.objects.select_related("plan").order_by("plan_id", "number"):
-        if version.number == version.plan.current:
-            plan = version.core()
-            seen[plan.code] = PlanName(code=plan.code, name=plan.name, workloads=plan.workloads())
-    return list(seen.values())
+    newest = PlanVersion.objects.filter(number=F("plan__current")).order_by("plan_id")
+    plans = (version.core() for version in newest.select_related("plan"))
+    return [PlanName(code=plan.code, name=plan.name, workloads=plan.workloads()) for plan in plans]

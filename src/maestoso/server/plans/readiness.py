@@ -7,71 +7,63 @@ from dataclasses import replace
 from datetime import datetime, timedelta
 from urllib.parse import quote
 
-from django.core.cache import cache
-
+from maestoso.core.landing.ground import Ground
+from maestoso.core.lately import Lately
 from maestoso.core.model.finding import Finding
-from maestoso.core.planning.inputs import LIVE, Kind
+from maestoso.core.planning.inputs import LIVE, Kind, LiveChoices
 from maestoso.core.readiness.assess import Assessment, Options, findings_of
 from maestoso.core.readiness.context import Context
+from maestoso.core.readiness.if_lost import IfLost, Place, Way, if_lost, way_of
 from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.readiness.room_rules import little_room
+from maestoso.core.replication.lifecycle import is_copied
 from maestoso.core.runs.needs import needs
 from maestoso.server.drills.picture import next_actions
-from maestoso.server.estate.agents import pulse
-from maestoso.server.estate.models import Site
 from maestoso.server.plans.judgement import figures, judge, said_of
-from maestoso.server.plans.models import PlanRow
-from maestoso.server.plans.services import context
-from maestoso.server.plans.shapes import IfLost, KindState, LastProof, NextAction, PlanRowView, Readiness
+from maestoso.server.plans.services import measured_mark
+from maestoso.server.plans.shapes import KindState, LastProof, NextAction, PlanRowView, Readiness
+from maestoso.server.plans.surroundings import Surroundings
 from maestoso.server.protection.picture import overview
 from maestoso.server.runs.models import KeptFence, Run
 from maestoso.server.runs.states import current
+from maestoso.server.runs.whereabouts import running
 
-FORECAST_KEPT_S = 300
 STARTED: tuple[Kind, ...] = ("test", *LIVE)
 """Kinds of run that a plan is made for."""
 ORDER = {"now": 0, "soon": 1, "sometime": 2}
+RECOVERY = Options(points={}, kind="disaster", live=LiveChoices(close_down=False))
+"""What the times on the board are of: the source is lost, so that nothing is asked of it."""
+_judged: Lately[Ground, tuple[object, ...], Assessment] = Lately(400)
 
 
 def readiness(now: datetime) -> Readiness:
     """The whole board."""
+    around = Surroundings(now)
     rows = []
-    for row in PlanRow.objects.all():
-        version = row.version()
-        ctx = context(version.core(), version.number, now)
-        rows.append((ctx, _row(ctx, _judged(ctx), now)))
-    plans = tuple(view for _, view in rows)
-    away = _from_failovers(rows)
+    for code, version in around.versions.items():
+        ctx = around.context(around.plans[code], version.number)
+        rows.append((ctx, _row(ctx, _judge(ctx), now)))
+    lost = _if_lost(around, rows)
     actions = [
-        *_from_split(), *_from_room(rows), *_from_runs(), *_from_sites(), *away, *_from_copies(now),
-        *next_actions(now), *_from_plans(rows),
+        *_from_split(), *_from_room(rows), *_from_runs(), *_from_sites(around, lost),
+        *_from_failovers(rows), *_from_copies(now), *next_actions(now), *_from_plans(rows),
     ]  # fmt: skip
     return Readiness(
-        now=now,
-        if_lost=_if_lost(rows),
-        actions=tuple(sorted(actions, key=lambda action: ORDER[action.urgency])),
-        plans=plans,
-    )
+        now=now, if_lost=lost, actions=tuple(sorted(actions, key=lambda action: ORDER[action.urgency])),
+        plans=tuple(view for _, view in rows),
+    )  # fmt: skip
 
 
-def _judged(ctx: Context) -> Assessment:
-    """The forecast part is kept while nothing it depends on changed; findings are always fresh."""
-    newest_run = Run.objects.filter(target=ctx.plan.target).exclude(outcome="").values_list("pk").first()
-    # A plan with parts changes with any of them.
-    parts = PlanRow.objects.values_list("code", "current") if ctx.authored.parts else ()
-    versions = ":".join(f"{code}-{number}" for code, number in parts) or ctx.version
-    key = f"judged:{ctx.plan.code}:{versions}:{newest_run}:{ctx.crosswalk is None}"
-    kept: Assessment | None = cache.get(key)
-    if kept is None:
-        kept = judge(ctx, Options(points={}))
-        cache.set(key, kept, FORECAST_KEPT_S)
-        return kept
+def _judge(ctx: Context) -> Assessment:
+    """The forecast is kept while nothing that it depends on changed; findings are always fresh."""
+    question = (ctx.plan, ctx.crosswalk, ctx.groups, tuple(ctx.scripts), measured_mark(ctx.plan.target))
+    kept = _judged.answer(ctx.ground, question, lambda: judge(ctx, RECOVERY))
     return replace(kept, findings=findings_of(ctx, kept.inputs.estimates if kept.inputs else None))
 
 
 def _row(ctx: Context, judged: Assessment, now: datetime) -> PlanRowView:
     plan = ctx.plan
-    lags = [(now - ctx.newest[g].at).total_seconds() for g in groups_in_plan(ctx) if g in ctx.newest]
+    at_risk_s, no_risk_because = _at_risk(ctx, now)
     proof = None
     if ctx.last_test is not None:
         run = Run.objects.filter(plan_code=plan.code, ended_at=ctx.last_test.ended_at).first()
@@ -95,7 +87,8 @@ def _row(ctx: Context, judged: Assessment, now: datetime) -> PlanRowView:
         rto_s=plan.rto_s,
         drill_every_days=plan.drill_every_days,
         forecast=figures(judged, plan),
-        at_risk_s=max(lags, default=None),
+        at_risk_s=at_risk_s,
+        no_risk_because=no_risk_because,
         last_proof=proof,
         active_run=active.pk if active else None,
         kinds=tuple(_state(ctx, judged.findings, kind) for kind in STARTED),
@@ -113,23 +106,51 @@ def _state(ctx: Context, findings: Sequence[Finding], kind: Kind) -> KindState:
     )
 
 
-def _if_lost(rows: list[tuple[Context, PlanRowView]]) -> IfLost | None:
-    """By the plan with most members out of the site with most workloads."""
-    if not rows:
-        return None
-    ctx, view = max(rows, key=lambda pair: pair[1].workloads)
-    source, target = Site.objects.get(code=view.source), Site.objects.get(code=view.target)
-    back = sum(1 for _, member in ctx.plan.members() if member.power_on)
-    return IfLost(
-        site=source.code,
-        site_name=source.name,
-        target_name=target.name,
-        running=source.workloads.count(),
-        back=back,
-        plan=view.code,
-        about_s=view.forecast.p50_s if view.forecast else None,
-        at_most_s=view.at_risk_s,
-    )
+def _at_risk(ctx: Context, now: datetime) -> tuple[float | None, str]:
+    """How old the oldest of the newest points is; or None, and why there is no such age."""
+    groups = groups_in_plan(ctx)
+    away = next((ctx.stages[code] for code in groups if not is_copied(ctx.stages.get(code, "protected"))), "")
+    if away:
+        return None, away
+    if ctx.plan.target in ctx.lost_sites:
+        return None, f"{ctx.plan.target} does not answer"
+    if not groups:
+        return None, "nothing is copied"
+    if any(code not in ctx.newest for code in groups):
+        return None, "no point yet"
+    return max((now - ctx.newest[code].at).total_seconds() for code in groups), ""
+
+
+def _if_lost(around: Surroundings, rows: Sequence[tuple[Context, PlanRowView]]) -> tuple[IfLost, ...]:
+    """Every site where anything runs: what is down first, then the largest."""
+    ways = [_way(ctx, view) for ctx, view in rows]
+    there = running(around.catalogue.rows)
+    groups = {name: row.group for name, row in around.catalogue.rows.items() if row.group}
+    names = {code: site.name for code, site in around.sites.items()}
+    moving = Run.objects.filter(outcome="", last_seq__gt=0, kind="disaster")
+    found = []
+    for code, site in around.sites.items():
+        place = Place(
+            code=code, name=site.name, running=frozenset(there.get(code, ())),
+            down=around.pulse(code).lost_because is not None, silent_since=site.silent_since,
+            recovering=tuple(
+                f"{run.plan_name} is being recovered at {names.get(run.target, run.target)} (run {run.pk})"
+                for run in moving if run.source == code
+            ),
+        )  # fmt: skip
+        if place.running or place.down:
+            found.append(if_lost(place, ways, groups, names, around.now))
+    return tuple(sorted(found, key=lambda one: (not one.down, -one.running)))
+
+
+def _way(ctx: Context, view: PlanRowView) -> Way:
+    """A test that is under way is no more than an abort away; everything else that blocks, blocks."""
+    said = said_of(ctx, view.findings, "disaster")
+    blocking = [one for one, severity in said if severity == "blocks" and one.code != "run-in-the-way"]
+    busy = dict.fromkeys(ctx.busy[name] for name in ctx.plan.workloads() if name in ctx.busy)
+    first = " and ".join(busy) + (" is aborted" if len(busy) == 1 else " are aborted") if busy else ""
+    about_s = view.forecast.p50_s if view.forecast else None
+    return way_of(ctx, blocking[0].sentence if blocking else "", about_s, first)
 
 
 def listed(names: Sequence[str]) -> str:
@@ -223,18 +244,28 @@ def _from_failovers(rows: list[tuple[Context, PlanRowView]]) -> list[NextAction]
     return actions
 
 
-def _from_sites() -> list[NextAction]:
-    return [
-        NextAction(
-            urgency="now",
-            title=f"{site.name} does not answer",
-            sentence=f"{taken.lost_because} Nothing can be tested or recovered there until it does.",
-            label="See its runs",
-            to="/runs",
-        )
-        for site in Site.objects.all()
-        if (taken := pulse(site)).lost_because
-    ]
+def _from_sites(around: Surroundings, lost: Sequence[IfLost]) -> list[NextAction]:
+    """A site that is down: what to do about it, the right plan first."""
+    actions = []
+    for one in lost:
+        because = around.pulse(one.site).lost_because
+        if not one.down or because is None:
+            continue
+        name = around.sites[one.site].name
+        run = Run.objects.filter(source=one.site, kind="disaster", outcome="", last_seq__gt=0).first()
+        told = {"urgency": "now", "title": f"{name} does not answer"}
+        if run is not None:
+            said = f"{because} {run.plan_name} is being recovered by run {run.pk}."
+            actions.append(NextAction(**told, sentence=said, label="See the run", to=f"/runs/{run.pk}"))
+        elif one.plans:
+            plan = around.plans[one.plans[0]]
+            said = f"{because} If it is lost and not only its agent, bring {plan.name} up elsewhere."
+            to = f"/plans/{quote(plan.code)}/start?kind=disaster"
+            actions.append(NextAction(**told, sentence=said, label=f"Recover {plan.name}", to=to))
+        else:
+            said = f"{because} Nothing can be tested or recovered there until it does."
+            actions.append(NextAction(**told, sentence=said, label="See its runs", to="/runs"))
+    return actions
 
 
 def _from_copies(now: datetime) -> list[NextAction]:
@@ -310,7 +341,8 @@ def _from_plans(rows: list[tuple[Context, PlanRowView]]) -> list[NextAction]:
 def _said_elsewhere(blocking: list[Finding]) -> bool:
     """A site that is away, and groups that are on their way, have actions of their own."""
     return any(
-        finding.code in ("site-unreachable", "group-not-protected", "split-brain") for finding in blocking
+        finding.code in ("site-unreachable", "group-not-protected", "split-brain", "run-in-the-way")
+        for finding in blocking
     )
 
 

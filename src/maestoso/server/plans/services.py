@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from datetime import datetime
 
 from django.db import transaction
@@ -15,26 +14,13 @@ from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import RecoveryPoint
 from maestoso.core.planning.diff import changes
 from maestoso.core.planning.merge import merge
-from maestoso.core.planning.parts import whole
-from maestoso.core.planning.turned import is_away, turned
 from maestoso.core.readiness import cue_rules, part_rules, plan_rules
-from maestoso.core.readiness.context import Context, LastTest
-from maestoso.server.common.room import free_mib
-from maestoso.server.crosswalks.ground import ground
-from maestoso.server.crosswalks.held import wrong_landings
-from maestoso.server.crosswalks.services import crosswalk_between
-from maestoso.server.estate.agents import pulse
-from maestoso.server.estate.catalogue import catalogue
-from maestoso.server.estate.drift import drifted
-from maestoso.server.estate.models import Site, WorkloadRow
-from maestoso.server.estate.services import all_workloads
+from maestoso.core.readiness.context import Context
+from maestoso.server.estate.models import Site
 from maestoso.server.plans.models import PlanRow, PlanVersion
 from maestoso.server.plans.shapes import VersionView
-from maestoso.server.protection.services import keys_missing, rows_and_groups
-from maestoso.server.runs.fences import found_running
-from maestoso.server.runs.log import inputs_of
+from maestoso.server.plans.surroundings import Surroundings
 from maestoso.server.runs.models import Run, RunStep
-from maestoso.server.scripts.services import script_texts, secret_names
 
 LONGEST_SUMMARY = 400
 _measured: dict[str, tuple[tuple[int, int | None], dict[str, list[float]]]] = {}
@@ -189,94 +175,29 @@ def _add_version(row: PlanRow, plan: Plan, *, author: str, at: datetime, summary
 
 
 def bare_context(plan: Plan, version: int, at: datetime) -> Context:
-    """The world around a plan without asking any site. Its parts are laid out by their newest versions."""
-    others = {row.code: row.version().core() for row in PlanRow.objects.exclude(code=plan.code)}
-    laid = whole(plan, others.get)
-    groups = rows_and_groups()
-    laid_plan = laid.plan
-    if is_away(laid_plan, (group for _, group in groups)):
-        laid_plan = turned(laid_plan, home_sizes())
-    target = Site.objects.filter(code=laid_plan.target).first()
-    if target is None:
-        raise NotFound(f"There is no site {laid_plan.target!r}.", "Register the site first.")
-    return Context(
-        plan=laid_plan,
-        version=version,
-        now=at,
-        workloads=all_workloads(),
-        ground=ground(),
-        crosswalk=crosswalk_between(laid_plan.source, laid_plan.target),
-        reverse=crosswalk_between(laid_plan.target, laid_plan.source),
-        groups=tuple(group for _, group in groups),
-        newest={},
-        last_test=last_test(plan.code),
-        held=wrong_landings(target),
-        laid=laid,
-        others=_other_plans(plan, others),
-        rows=catalogue().rows,
-        scripts=script_texts(),
-        secrets=secret_names(),
-        stages={row.code: row.stage for row, _ in groups},
-        split=found_running(),
-    )
-
-
-def home_sizes() -> dict[str, tuple[int, int]]:
-    """Cores and memory in MiB that workloads which run away from home had there."""
-    rows = WorkloadRow.objects.filter(home__isnull=False).values_list("name", "home")
-    return {name: (home["cores"], home["memory_mib"]) for name, home in rows if home}
-
-
-def _other_plans(plan: Plan, others: Mapping[str, Plan]) -> dict[str, tuple[str, ...]]:
-    """The names of the other plans that a workload is in; plans that contain each other are not others."""
-    related = {part.plan for part in plan.parts}
-    related |= {code for code, other in others.items() if any(p.plan == plan.code for p in other.parts)}
-    found: dict[str, tuple[str, ...]] = {}
-    for code, other in others.items():
-        if code not in related and (other.source, other.target) == (plan.source, plan.target):
-            for name in other.workloads():
-                found[name] = (*found.get(name, ()), other.name)
-    return found
+    """The world around a plan without asking any site."""
+    return Surroundings(at).bare_context(plan, version)
 
 
 def context(
     plan: Plan, version: int, at: datetime, newest: Mapping[str, RecoveryPoint] | None = None
 ) -> Context:
     """The world around a plan now; ``newest`` points are asked of the target unless given."""
-    bare = bare_context(plan, version, at)
-    if newest is not None:
-        return replace(bare, newest=newest)
-    plan = bare.plan
-    ends = {site.code: site for site in Site.objects.filter(code__in=(plan.source, plan.target))}
-    said = {code: pulse(site) for code, site in ends.items()}
-    taken = said[plan.target]
-    lost = {code: one.lost_because for code, one in said.items() if one.lost_because}
-    return replace(
-        bare, newest=taken.newest, lost_sites=lost, copying=taken.copying, keys_missing=keys_missing(),
-        drifted={code: drifted(site) for code, site in ends.items()}, skew_s={plan.target: taken.skew_s},
-        protocols={code: one.said.protocol for code, one in said.items() if one.said}, free_mib=free_mib(),
-    )  # fmt: skip
+    return Surroundings(at).context(plan, version, newest)
 
 
-def last_test(code: str) -> LastTest | None:
-    """The newest test of a plan that a person judged."""
-    run = (
-        Run.objects.filter(plan_code=code, kind="test", outcome__in=("passed", "failed", "inconclusive"))
-        .order_by("-ended_at")
-        .first()
-    )
-    if run is None or run.ended_at is None:
-        return None
-    inputs = inputs_of(run) if run.removed_at is None else None
-    return LastTest(ended_at=run.ended_at, version=run.plan_version, verdict=run.outcome, inputs=inputs)
+def measured_mark(target: str) -> tuple[int, int | None]:
+    """Tells one set of ended runs at a site from another."""
+    ended = Run.objects.filter(target=target).exclude(outcome="")
+    return ended.count(), ended.order_by("-ended_at").values_list("pk", flat=True).first()
 
 
 def measured(target: str) -> Mapping[str, Sequence[float]]:
     """Machine seconds of all steps that were done at a site in runs that ended, by step id."""
-    ended = Run.objects.filter(target=target).exclude(outcome="")
-    mark = (ended.count(), ended.order_by("-ended_at").values_list("pk", flat=True).first())
+    mark = measured_mark(target)
     known = _measured.get(target)
     if known is None or known[0] != mark:
+        ended = Run.objects.filter(target=target).exclude(outcome="")
         rows = RunStep.objects.filter(run__in=ended, status="done", asked_s__isnull=False)
         samples: dict[str, list[float]] = {}
         for step, asked_s, settled_s in rows.values_list("step", "asked_s", "settled_s"):

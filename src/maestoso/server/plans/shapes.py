@@ -13,6 +13,7 @@ from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
 from maestoso.core.planning.inputs import AtCommit, Decision, Kind
 from maestoso.core.planning.templates import Template
+from maestoso.core.readiness.if_lost import IfLost
 from maestoso.core.score import ScoreStep
 
 
@@ -340,7 +341,10 @@ class KindState:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PlanRowView:
-    """One line of the readiness board. ``stale`` says in sentences what has changed since the last test."""
+    """One line of the readiness board. ``stale`` says in sentences what has changed since the last test.
+
+    ``at_risk_s`` is None where there is no such age, and ``no_risk_because`` then says why.
+    """
 
     code: str
     name: str
@@ -353,6 +357,7 @@ class PlanRowView:
     drill_every_days: int
     forecast: ForecastFigures | None
     at_risk_s: float | None
+    no_risk_because: str
     last_proof: LastProof | None
     active_run: int | None
     kinds: tuple[KindState, ...]
@@ -372,24 +377,10 @@ class NextAction:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class IfLost:
-    """What losing a site this minute would mean, by the plan that covers most of it."""
-
-    site: str
-    site_name: str
-    target_name: str
-    running: int
-    back: int
-    plan: str
-    about_s: float | None
-    at_most_s: float | None
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
 class Readiness:
-    """The readiness board."""
+    """The board. ``if_lost`` are the sites where anything runs: those that are down, then the largest."""
 
     now: datetime
-    if_lost: IfLost | None
+    if_lost: tuple[IfLost, ...]
     actions: tuple[NextAction, ...]
     plans: tuple[PlanRowView, ...]

@@ -10,6 +10,7 @@ from __future__ import annotations
 import logging
 import threading
 from collections.abc import Callable
+from datetime import datetime
 
 from django.db import close_old_connections
 
@@ -30,6 +31,8 @@ from maestoso.server.runs.services import follow_ups
 
 EVERY_S = 3.0
 log = logging.getLogger("maestoso.keeper")
+_heard: dict[int, datetime] = {}
+"""When every site was heard last, by this process."""
 
 
 def keep(stop: threading.Event, clock: Clock) -> None:
@@ -45,6 +48,18 @@ def _quietly(look: Callable[[Clock], None], clock: Clock) -> None:
         look(clock)
     except Exception:
         log.exception("Looking after sites failed; it is tried again")
+
+
+def listen(clock: Clock) -> None:
+    """Write down since when a site is silent, and that it is no longer."""
+    now = clock.now()
+    for site in Site.objects.all():
+        if pulse(site).lost_because is None:
+            _heard[site.pk] = now
+            if site.silent_since is not None:
+                Site.objects.filter(pk=site.pk).update(silent_since=None)
+        elif site.silent_since is None:
+            Site.objects.filter(pk=site.pk).update(silent_since=_heard.get(site.pk, now))
 
 
 def look_after(clock: Clock) -> None:
@@ -89,6 +104,6 @@ def take_over(clock: Clock) -> None:
 
 
 LOOKS: tuple[Callable[[Clock], None], ...] = (
-    deliver_fences, look_after, take_over, follow_ups, seal_what_is_not, remove_expired, begin_due_drills,
-    sign_head,
+    listen, deliver_fences, look_after, take_over, follow_ups, seal_what_is_not, remove_expired,
+    begin_due_drills, sign_head,
 )  # fmt: skip

@@ -11,6 +11,7 @@ from datetime import datetime
 from django.core.cache import cache
 
 from maestoso.core.estate.uses import gaps
+from maestoso.core.evidence.wording import counted
 from maestoso.core.model.protection import ChangeRate, Group, RecoveryPoint
 from maestoso.core.ports import SiteRefused, SiteUnreachable
 from maestoso.core.replication.anomaly import clean_point_hint, judged, scored
@@ -49,7 +50,12 @@ PROOFS_LOOKED_AT = 50
 LAG_EVERY_S = 300
 THINNED_BY = 3
 LAGS_KEPT_S = 60
-ORDER = ("stalled", "unknown", "failing", "lagging", "paused", "waiting", "seeding", "healthy")
+ORDER = (
+    "unprotected", "stalled", "unknown", "failing", "lagging", "paused", "waiting", "seeding", "moving",
+    "healthy",
+)  # fmt: skip
+UNCOPIED = ("running committed", "re-protecting")
+"""Stages in which there are no points to recover from."""
 
 
 def overview(now: datetime, find: str = "", most: int | None = None) -> Protection:
@@ -62,7 +68,9 @@ def overview(now: datetime, find: str = "", most: int | None = None) -> Protecti
     found = causes((group, line.health) for (_, group), line in zip(groups, lines, strict=True))
     known = catalogue().rows
     open_gaps = coverage([group for _, group in groups], pulses)
-    protected = sum(1 for row in known.values() if row.group)
+    # What runs away without being copied back is in a group and not protected.
+    copied = {row.code for row, _ in groups if row.stage not in UNCOPIED}
+    protected = sum(1 for row in known.values() if row.group in copied)
     return Protection(
         now=now, sentence=_sentence(lines, len(known), protected), groups=_shown(lines, sites, find, most),
         causes=found, all_groups=len(lines),
@@ -107,7 +115,7 @@ def _line(row: GroupRow, group: Group, taken: Pulse, now: datetime, missing: fro
     return GroupLine(
         code=group.code, name=group.name, source=group.source, target=group.target, stage=row.stage,
         members=len(group.members), policy=group.policy,
-        health=health(group, state, now, taken.lost_because or ""),
+        health=health(group, state, now, taken.lost_because or "", row.stage),
         lags=(), lag_every_s=LAG_EVERY_S * THINNED_BY,
         rate_bps=state.rate_bps if state else 0.0, change_bps=state.change_bps if state else 0.0,
         backlog_bytes=state.backlog_bytes if state else 0,
@@ -121,15 +129,26 @@ def _sentence(lines: Sequence[GroupLine], workloads: int, protected: int) -> str
         return "There is nothing to protect yet. Bring in the estate first."
     if not lines:
         return f"None of {workloads} workloads is protected: there is no group yet."
-    well = sum(1 for line in lines if line.health.condition == "healthy")
-    good = {0: "None is", 1: "One is"}.get(well, f"{well} are")
-    bad = [line.name for line in lines if line.health.condition != "healthy"]
-    groups = "one group" if len(lines) == 1 else f"{len(lines)} groups"
-    first = f"{protected} of {workloads} workloads are protected, in {groups}."
-    if not bad:
-        return f"{first} {'Every group' if len(lines) > 1 else 'It'} is within its objective."
-    shown = ", ".join(bad[:3]) + (f" and {len(bad) - 3} more" if len(bad) > 3 else "")
-    return f"{first} {good} within {'their' if well > 1 else 'its'} objective; look at {shown}."
+    is_or_are = "is" if protected == 1 else "are"
+    of_all = f"{protected} of {counted(workloads, 'workload')}"
+    first = f"{of_all} {is_or_are} protected, in {counted(len(lines), 'group')}."
+    bad = [line.name for line in lines if line.health.condition not in ("healthy", "moving")]
+    moving = [line.name for line in lines if line.health.condition == "moving"]
+    well = len(lines) - len(bad) - len(moving)
+    said = [first]
+    if not bad and not moving:
+        said.append(f"{'Every group' if len(lines) > 1 else 'It'} is within its objective.")
+    elif well:
+        said.append("One is within its objective." if well == 1 else f"{well} are within their objective.")
+    if moving:
+        said.append(f"{_some(moving)} {'is' if len(moving) == 1 else 'are'} being failed over.")
+    if bad:
+        said.append(f"Look at {_some(bad)}.")
+    return " ".join(said)
+
+
+def _some(names: Sequence[str]) -> str:
+    return ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
 
 
 def _links(groups: Sequence[tuple[GroupRow, Group]], pulses: dict[str, Pulse]) -> tuple[LinkUse, ...]:

@@ -1,0 +1,227 @@
+"""The world around plans at one moment: read once, and the same for every plan that is judged in it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from datetime import datetime
+from functools import cached_property
+
+from django.db.models import F
+
+from maestoso.core.errors import NotFound
+from maestoso.core.evidence.wording import KINDS
+from maestoso.core.landing.ground import Ground
+from maestoso.core.model.crosswalk import Crosswalk
+from maestoso.core.model.estate import Workload
+from maestoso.core.model.plan import Plan
+from maestoso.core.model.protection import Group, RecoveryPoint
+from maestoso.core.planning.inputs import ScriptText
+from maestoso.core.planning.parts import whole
+from maestoso.core.planning.turned import is_away, turned
+from maestoso.core.readiness.context import Context, LastTest
+from maestoso.server.common.room import free_mib
+from maestoso.server.crosswalks.ground import ground
+from maestoso.server.crosswalks.held import wrong_landings
+from maestoso.server.crosswalks.models import CrosswalkRow
+from maestoso.server.estate.agents import Pulse, pulse
+from maestoso.server.estate.catalogue import Catalogue, catalogue
+from maestoso.server.estate.drift import drifted
+from maestoso.server.estate.models import Site, WorkloadRow
+from maestoso.server.estate.services import all_workloads
+from maestoso.server.plans.models import PlanVersion
+from maestoso.server.protection.models import GroupRow
+from maestoso.server.protection.services import keys_missing, rows_and_groups
+from maestoso.server.runs.fences import found_running
+from maestoso.server.runs.log import inputs_of
+from maestoso.server.runs.models import Run, RunStep
+from maestoso.server.scripts.services import script_texts, secret_names
+
+NAMES_OF_KINDS = {**KINDS, "test": "test"}
+JUDGED = ("passed", "failed", "inconclusive")
+
+
+class Surroundings:
+    """Everything that plans are judged by, read when it is asked for first and kept from then on.
+
+    Nothing of it is to be changed, and none of it outlives the request that asks.
+    """
+
+    def __init__(self, now: datetime) -> None:
+        self.now = now
+        self._pulses: dict[str, Pulse] = {}
+        self._drifted: dict[str, int] = {}
+        self._held: dict[str, dict[str, str]] = {}
+
+    # --- records ---
+
+    @cached_property
+    def sites(self) -> dict[str, Site]:
+        """All sites, by their codes."""
+        return {site.code: site for site in Site.objects.all()}
+
+    @cached_property
+    def versions(self) -> dict[str, PlanVersion]:
+        """The newest version of every plan, by the plan's code."""
+        newest = PlanVersion.objects.filter(number=F("plan__current"))
+        return {row.plan.code: row for row in newest.select_related("plan").order_by("plan_id")}
+
+    @cached_property
+    def plans(self) -> dict[str, Plan]:
+        """Every plan as it is now."""
+        return {code: row.core() for code, row in self.versions.items()}
+
+    @cached_property
+    def rows_and_groups(self) -> list[tuple[GroupRow, Group]]:
+        """All groups."""
+        return rows_and_groups()
+
+    @cached_property
+    def groups(self) -> tuple[Group, ...]:
+        """All groups as values."""
+        return tuple(group for _, group in self.rows_and_groups)
+
+    @cached_property
+    def stages(self) -> dict[str, str]:
+        """Where every group is in its lifecycle."""
+        return {row.code: row.stage for row, _ in self.rows_and_groups}
+
+    @cached_property
+    def catalogue(self) -> Catalogue:
+        """Every workload as it is searched."""
+        return catalogue()
+
+    @cached_property
+    def workloads(self) -> dict[str, Workload]:
+        """Every workload as a value."""
+        return all_workloads()
+
+    @cached_property
+    def ground(self) -> Ground:
+        """All sites as landings look at them."""
+        return ground()
+
+    @cached_property
+    def crosswalks(self) -> dict[tuple[str, str], Crosswalk]:
+        """All crosswalks, by source and target."""
+        rows = CrosswalkRow.objects.select_related("source", "target")
+        return {(row.source.code, row.target.code): row.core() for row in rows}
+
+    @cached_property
+    def scripts(self) -> Mapping[str, ScriptText]:
+        """The library."""
+        return script_texts()
+
+    @cached_property
+    def secrets(self) -> frozenset[str]:
+        """Names of what is stored."""
+        return secret_names()
+
+    @cached_property
+    def split(self) -> dict[str, str]:
+        """Workloads of which a second live copy was found, with the site where."""
+        return found_running()
+
+    @cached_property
+    def busy(self) -> dict[str, str]:
+        """The run that is at work with a workload, in words."""
+        steps = RunStep.objects.filter(run__outcome="", run__last_seq__gt=0).exclude(workload="")
+        found = steps.values_list("workload", "run_id", "run__kind").distinct()
+        return {name: f"run {pk}, a {NAMES_OF_KINDS[kind]}" for name, pk, kind in found}
+
+    @cached_property
+    def keys_missing(self) -> frozenset[str]:
+        """Groups whose copies are encrypted and whose key is not stored."""
+        return keys_missing()
+
+    @cached_property
+    def home_sizes(self) -> dict[str, tuple[int, int]]:
+        """Cores and memory in MiB that workloads which run away from home had there."""
+        rows = WorkloadRow.objects.filter(home__isnull=False).values_list("name", "home")
+        return {name: (home["cores"], home["memory_mib"]) for name, home in rows if home}
+
+    def held(self, target: str) -> dict[str, str]:
+        """By workload, what is wrong with the landing that a site was asked to hold."""
+        if target not in self._held:
+            self._held[target] = wrong_landings(self.sites[target])
+        return self._held[target]
+
+    # --- what sites say ---
+
+    def pulse(self, code: str) -> Pulse:
+        """What a site said just now, or why it said nothing."""
+        if code not in self._pulses:
+            self._pulses[code] = pulse(self.sites[code])
+        return self._pulses[code]
+
+    def drifted(self, code: str) -> int:
+        """How many things a site says otherwise than the records."""
+        if code not in self._drifted:
+            self._drifted[code] = drifted(self.sites[code])
+        return self._drifted[code]
+
+    @cached_property
+    def free_mib(self) -> int | None:
+        """How much room is left for records."""
+        return free_mib()
+
+    # --- one plan in all that ---
+
+    def bare_context(self, plan: Plan, version: int) -> Context:
+        """A plan in its world without asking any site. Its parts are laid out by their newest versions.
+
+        Raises NotFound for a target that is not registered.
+        """
+        others = {code: other for code, other in self.plans.items() if code != plan.code}
+        laid = whole(plan, others.get)
+        laid_plan = laid.plan
+        if is_away(laid_plan, self.groups):
+            laid_plan = turned(laid_plan, self.home_sizes)
+        source, target = laid_plan.source, laid_plan.target
+        if target not in self.sites:
+            raise NotFound(f"There is no site {target!r}.", "Register the site first.")
+        return Context(
+            plan=laid_plan, version=version, now=self.now, workloads=self.workloads, ground=self.ground,
+            crosswalk=self.crosswalks.get((source, target)), reverse=self.crosswalks.get((target, source)),
+            groups=self.groups, newest={}, last_test=last_test(plan.code), held=self.held(target), laid=laid,
+            others=_other_plans(plan, others), rows=self.catalogue.rows, scripts=self.scripts,
+            secrets=self.secrets, stages=self.stages, split=self.split, busy=self.busy,
+        )  # fmt: skip
+
+    def context(self, plan: Plan, version: int, newest: Mapping[str, RecoveryPoint] | None = None) -> Context:
+        """The same with what its sites say now; ``newest`` points are asked of the target unless given."""
+        bare = self.bare_context(plan, version)
+        if newest is not None:
+            return replace(bare, newest=newest)
+        plan = bare.plan
+        ends = [code for code in (plan.source, plan.target) if code in self.sites]
+        said = {code: self.pulse(code) for code in ends}
+        taken = said[plan.target]
+        return replace(
+            bare, newest=taken.newest, copying=taken.copying, keys_missing=self.keys_missing,
+            lost_sites={code: one.lost_because for code, one in said.items() if one.lost_because},
+            drifted={code: self.drifted(code) for code in ends}, skew_s={plan.target: taken.skew_s},
+            protocols={code: one.said.protocol for code, one in said.items() if one.said},
+            free_mib=self.free_mib,
+        )  # fmt: skip
+
+
+def _other_plans(plan: Plan, others: Mapping[str, Plan]) -> dict[str, tuple[str, ...]]:
+    """The names of the other plans that a workload is in; plans that contain each other are not others."""
+    related = {part.plan for part in plan.parts}
+    related |= {code for code, other in others.items() if any(p.plan == plan.code for p in other.parts)}
+    found: dict[str, tuple[str, ...]] = {}
+    for code, other in others.items():
+        if code not in related and (other.source, other.target) == (plan.source, plan.target):
+            for name in other.workloads():
+                found[name] = (*found.get(name, ()), other.name)
+    return found
+
+
+def last_test(code: str) -> LastTest | None:
+    """The newest test of a plan that a person judged."""
+    run = Run.objects.filter(plan_code=code, kind="test", outcome__in=JUDGED).order_by("-ended_at").first()
+    if run is None or run.ended_at is None:
+        return None
+    inputs = inputs_of(run) if run.removed_at is None else None
+    return LastTest(ended_at=run.ended_at, version=run.plan_version, verdict=run.outcome, inputs=inputs)

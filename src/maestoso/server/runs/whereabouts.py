@@ -1,0 +1,23 @@
+"""Where every workload runs now: by the records, and by what runs under way have moved so far."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from maestoso.core.estate.row import Row
+from maestoso.core.planning.inputs import LIVE
+from maestoso.core.runs.whereabouts import taken_down, up_at_target
+from maestoso.server.runs.models import Run
+from maestoso.server.runs.states import current
+
+
+def running(rows: Mapping[str, Row]) -> dict[str, set[str]]:
+    """Names of the workloads that run at every site, by its code."""
+    found: dict[str, set[str]] = {}
+    for row in rows.values():
+        found.setdefault(row.site, set()).add(row.name)
+    for run in Run.objects.filter(outcome="", last_seq__gt=0, kind__in=LIVE):
+        with current(run.pk) as state:
+            found.setdefault(run.source, set()).difference_update(taken_down(state))
+            found.setdefault(run.target, set()).update(up_at_target(state))
+    return found
