@@ -2,23 +2,25 @@
 
 from __future__ import annotations
 
-import copy
-import os
 from contextlib import ExitStack
 from typing import ClassVar
 
 from django.contrib.auth.models import User
 from django.core.cache import cache
+from django.db import transaction
 from django.test import TestCase
 
 from maestoso.practice.world import World
+from maestoso.server.protection import keeper
 from tests.server.tidewell import own_keys
 from tests.walks import country
 from tests.walks.checks import disagreements
 from tests.walks.sites import Clock
 from tests.walks.walker import Walk
 
-STEPS = 10
+TRUNK = 3
+FORKS = 6
+"""Every walk of a tree shares its first steps with others: 64 walks of nine steps are 129 steps."""
 
 
 class Walks(TestCase):
@@ -33,28 +35,43 @@ class Walks(TestCase):
     def setUpTestData(cls) -> None:
         cache.clear()
         User.objects.create_user("ann")
-        clock = Clock(country.START)
-        walk = Walk(0, country.worlds(), clock)
-        with ExitStack() as stack:
-            for patch in walk.patched():
-                stack.enter_context(patch)
-            country.make_records(clock)
+        walk = Walk("set-up", country.worlds(), Clock(country.START))
+        with patched(walk):
+            country.make_records(walk.clock)
             walk.engine.keep()
             walk.engine.pass_time(900)
         cls.worlds = {code: site.world for code, site in walk.sites.items()}
-        cls.begin = clock.now()
+        cls.begin = walk.clock.now()
 
-    def walk(self, seed: int) -> list[str]:
-        found = []
-        walk = Walk(seed, copy.deepcopy(self.worlds), Clock(self.begin))
-        with ExitStack() as stack:
-            for patch in walk.patched():
-                stack.enter_context(patch)
-            for _ in range(STEPS):
-                walk.step()
-                for said in disagreements(walk):
-                    found.append(said)
-                    walk.log.append(f"    !! {said}")
-        if found and os.environ.get("WALK_LOG"):
-            print("\n".join([f"--- seed {seed}", *walk.log]))
+    def tree(self, name: str) -> list[str]:
+        """Walk from the beginning, then in both of two directions again and again; what was not so."""
+        walk = Walk("begin", self.worlds, Clock(self.begin)).fork(name)
+        with transaction.atomic():
+            found = [one for _ in range(TRUNK) for one in self._step(walk)]
+            found += self._branches(walk, FORKS)
+            transaction.set_rollback(True)
         return found
+
+    def _branches(self, walk: Walk, left: int) -> list[str]:
+        found = []
+        for side in "lr" if left else "":
+            with transaction.atomic():
+                other = walk.fork(walk.name + side)
+                found += self._step(other)
+                found += self._branches(other, left - 1)
+                transaction.set_rollback(True)
+        return found
+
+    def _step(self, walk: Walk) -> list[str]:
+        keeper._heard.clear()  # what another walk heard later is not known yet
+        with patched(walk):
+            walk.step()
+            return ["\n  ".join([said, walk.name, *walk.log]) for said in disagreements(walk)]
+
+
+def patched(walk: Walk) -> ExitStack:
+    """The application speaks to the sites of a walk, at its time."""
+    stack = ExitStack()
+    for patch in walk.patched():
+        stack.enter_context(patch)
+    return stack

@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator
 
 from maestoso.core.codec import to_data
+from maestoso.core.planning.inputs import LIVE
 from maestoso.core.readiness.if_lost import IfLost
 from maestoso.server.estate.models import Site
 from maestoso.server.estate.views import site_line
@@ -13,8 +14,11 @@ from maestoso.server.plans.judgement import judge
 from maestoso.server.plans.readiness import RECOVERY, readiness
 from maestoso.server.plans.surroundings import Surroundings
 from maestoso.server.protection.picture import overview
+from maestoso.server.protection.services import find_group
+from maestoso.server.runs.log import run_name
 from maestoso.server.runs.models import Run
 from maestoso.server.runs.picture import status
+from maestoso.server.runs.shapes import RunStatus
 from maestoso.server.runs.states import current
 from tests.walks import truth
 from tests.walks.walker import WHO, Walk
@@ -93,19 +97,24 @@ def _comes_back(walk: Walk, lost: IfLost) -> set[str]:
 def _groups(walk: Walk) -> Iterator[str]:
     seen = overview(walk.clock.now())
     yield from _nonsense("groups", to_data(seen))
+    safe = 0
     for line in seen.groups:
-        site = walk.sites[line.target]
-        if not site.answers:
-            continue
+        site, said = walk.sites[line.target], line.health.condition
         writable = any(truth.promoted(one, line.code) for one in walk.sites.values())
-        said = line.health.condition
-        if writable and said in ("lagging", "healthy", "failing", "stalled"):
-            yield f"groups: {line.code} is {said}, and it runs elsewhere: {line.stage}"
         at = truth.newest(site, line.code)
-        if said == "healthy":
-            age = (walk.clock.now() - at).total_seconds() if at else None
-            if age is None or age > line.policy.rpo_s:
-                yield f"groups: {line.code} is healthy, its newest point {age} s old"
+        age = (walk.clock.now() - at).total_seconds() if at else None
+        safe += line.members if at and not writable else 0
+        if writable and said not in ("moving", "unprotected", "seeding", "unknown"):
+            yield f"groups: {line.code} is {said}, and it runs elsewhere: {line.stage}"
+        if not site.answers and said in ("healthy", "lagging", "paused", "stalled", "failing"):
+            yield f"groups: {line.code} is {said}, and {line.target} says nothing"
+        if said == "healthy" and (age is None or age > line.policy.rpo_s):
+            yield f"groups: {line.code} is healthy, its newest point {age} s old"
+        if said == "lagging" and (age is None or age <= line.policy.rpo_s):
+            yield f"groups: {line.code} is lagging, its newest point {age} s old"
+    settled = all(line.stage in ("protected", "running committed") for line in seen.groups)
+    if settled and seen.protected != safe:
+        yield f"groups: {seen.protected} are protected; there are points of {safe}"
 
 
 def _runs(walk: Walk) -> Iterator[str]:
@@ -113,37 +122,69 @@ def _runs(walk: Walk) -> Iterator[str]:
     for run in Run.objects.filter(last_seq__gt=0):
         with current(run.pk) as state:
             said = status(run.pk, state, names, walk.clock.now())
-        yield from _nonsense(f"run {run.pk}", to_data(said))
-        if run.outcome:
-            if said.lost_sites:
-                yield f"run {run.pk} ended, and still says that {list(said.lost_sites)} is unreachable"
-            if said.outages and run.outcome == "rolled back":
-                for one in said.outages:
-                    if one.to_s is None and truth.answering(walk.sites, one.workload):
-                        yield f"run {run.pk} was rolled back, {one.service} answers and is said to be away"
-            continue
-        source, target = walk.sites[said.source], walk.sites[said.target]
-        for used in said.groups:
-            members = next(c.members for c in state.inputs.groups if c.code == used.group)
-            if used.writable == said.target and not truth.promoted(target, used.group):
-                yield f"run {run.pk}: {used.group} is said to be writable at {said.target}"
-            if source.answers:
-                really = [name for name in members if name in truth.fenced(source)]
-                if run.kind in ("planned", "disaster") and used.fenced != len(really):
-                    yield f"run {run.pk}: {used.fenced} of {used.group} fenced; {len(really)} are"
-        if run.kind in ("planned", "disaster"):
-            for one in said.outages:
-                if (
-                    one.to_s is None
-                    and target.answers
-                    and source.answers
-                    and truth.answering(walk.sites, one.workload)
-                ):
-                    yield f"run {run.pk}: {one.service} answers and is said to be away"
-                if (
-                    one.to_s is not None
-                    and not any(o.to_s is None and o.workload == one.workload for o in said.outages)
-                    and not truth.answering(walk.sites, one.workload)
-                    and target.answers
-                ):
-                    yield f"run {run.pk}: {one.service} does not answer and is said to be back"
+        what = f"run {run.pk} ({run.kind})"
+        yield from _nonsense(what, to_data(said))
+        silent = any("does not answer" in notice for notice in said.notices)
+        if run.outcome and (said.lost_sites or silent):
+            yield f"{what} ended, and says {said.notices}"
+        if not run.outcome and silent and all(site.answers for site in walk.sites.values()):
+            yield f"{what} says {said.notices}, and every site answers"
+        if run.kind in LIVE:
+            yield from _of_copies(walk, what, run, said)
+            yield from _of_services(walk, what, run, said)
+            if said.under.startswith("Nothing was lost"):
+                yield from _equal(walk, what, run)
+
+
+def _of_copies(walk: Walk, what: str, run: Run, said: RunStatus) -> Iterator[str]:
+    """Where groups can be written to, and what is fenced, while the run goes on."""
+    if run.outcome:
+        return
+    source, target = walk.sites[said.source], walk.sites[said.target]
+    for used in said.groups:
+        members = set(find_group(used.group).core().members)
+        here = any(truth.machine_runs(source, name) for name in members) and source.answers
+        if used.writable == said.target and not truth.promoted(target, used.group):
+            yield f"{what}: {used.group} is said to be writable at {said.target}"
+        if used.writable == said.source and truth.promoted(target, used.group) and target.answers:
+            yield f"{what}: {used.group} is said to be writable at {said.source}"
+        if (
+            used.writable != said.source
+            and not truth.promoted(target, used.group)
+            and here
+            and target.answers
+        ) and not truth.fenced(source) & members:
+            yield f"{what}: {used.group} is said to be writable at {used.writable or 'no site'}"
+        really = truth.fenced(source) & members
+        if source.answers and used.fenced != len(really):
+            yield f"{what}: {used.fenced} of {used.group} fenced; {sorted(really)} are"
+
+
+def _of_services(walk: Walk, what: str, run: Run, said: RunStatus) -> Iterator[str]:
+    """What is said to be away does not answer, and the other way round."""
+    open_ones = {(one.workload, one.service) for one in said.outages if one.to_s is None}
+    if len(open_ones | {(one.workload, one.service) for one in said.outages}) != len(said.outages):
+        yield f"{what}: the same service has several outages"
+    if run.outcome not in ("", "rolled back") or not all(site.answers for site in walk.sites.values()):
+        return
+    for one in said.outages:
+        answers = truth.answering(walk.sites, one.workload)
+        if one.to_s is None and answers:
+            yield f"{what} {run.outcome}: {one.service} answers and is said to be away"
+        if one.to_s is not None and not answers and not run.outcome:
+            yield f"{what}: {one.service} does not answer and is said to be back"
+
+
+def _equal(walk: Walk, what: str, run: Run) -> Iterator[str]:
+    """Where nothing is said to be lost, the copies that came up are equal to their fenced sources."""
+    name = run_name(run.pk)
+    fenced, promoted = {}, {}
+    for entry in walk.sites[run.source].world.journal:
+        if entry.key.startswith(f"{name}:fence:"):
+            fenced[entry.subject] = entry.effect["checksum"]
+    for entry in walk.sites[run.target].world.journal:
+        if entry.key.startswith(f"{name}:promote:"):
+            promoted |= entry.effect["checksums"]
+    for workload, found in promoted.items():
+        if workload in fenced and fenced[workload] != found:
+            yield f"{what} says that nothing was lost, and {workload} is not what its source was"

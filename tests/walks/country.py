@@ -60,7 +60,7 @@ AT = {
         machine("web", "ALD", 13, uses=("app-service", "names-service")), machine("old", "ALD", 14),
         machine("files", "ALD", 15),
     ),
-    "BIR": (machine("names", "BIR", 5), machine("batch", "BIR", 12)),
+    "BIR": (machine("names", "BIR", 5), machine("batch", "BIR", 40)),
     "COV": (),
 }  # fmt: skip
 
@@ -86,13 +86,12 @@ def crosswalk(source: str, target: str) -> Crosswalk:
     here, there = source.lower(), target.lower()
     prefix, number = f"10.{SITES[source][1]}.0.0/24", SITES[target][1]
     moved = translate_to(f"10.{number}.0.0/24", f"10.{number}.0.1")
-    shifted = translate_to(f"10.{number}.9.0/24", f"10.{number}.9.1")
     return Crosswalk(
         source=source, target=target,
         networks=(NetworkRow(source=f"{here}-net", live=f"{there}-net"),),
         host_pools=(PoolRow(source=f"{here}-hosts", target=f"{there}-hosts"),),
         storage_pools=(PoolRow(source=f"{here}-disk", target=f"{there}-disk"),),
-        address_rules=(AddressRule(prefix=ip_network(prefix), live=moved, test=shifted),),
+        address_rules=(AddressRule(prefix=ip_network(prefix), live=moved, test=moved),),
     )  # fmt: skip
 
 

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
-from datetime import timedelta
+from datetime import datetime, timedelta
 
 from django.core.cache import cache
 from django.db import transaction
@@ -12,7 +11,7 @@ from django.db import transaction
 from maestoso.core.ports import SiteRefused
 from maestoso.core.runs.decide import settle
 from maestoso.core.runs.events import Draft, Event
-from maestoso.core.runs.operations import OperationState, operation_for, outcome
+from maestoso.core.runs.operations import Operation, OperationState, operation_for, outcome
 from maestoso.core.runs.state import RunState, fold
 from maestoso.core.runs.watching import noticed, watched
 from maestoso.server.protection.keeper import listen, look_after
@@ -26,23 +25,14 @@ KEEP_EVERY_S = 600.0
 MOST_TURNS = 20_000
 
 
-@dataclass(slots=True)
-class Driven:
-    """A run under way. ``asked`` maps keys in flight to steps; ``unsent`` are those that no site has yet."""
-
-    state: RunState
-    asked: dict[str, str] = field(default_factory=dict)
-    unsent: set[str] = field(default_factory=set)
-
-
 class Engine:
     """Drives all runs of the records on the worlds of a walk."""
 
     def __init__(self, sites: Mapping[str, NearSite], clock: Clock) -> None:
         self.sites = sites
         self.clock = clock
-        self.runs: dict[int, Driven] = {}
         self.keep_at = clock.now()
+        self._states: dict[int, RunState] = {}
 
     def pass_time(self, seconds: float) -> None:
         """Let time pass; everything happens in its order."""
@@ -68,62 +58,71 @@ class Engine:
         cache.clear()
         self.keep_at = self.clock.now() + timedelta(seconds=KEEP_EVERY_S)
 
-    def _turn(self) -> list[object]:
+    def _turn(self) -> list[datetime]:
+        """Take in, decide and send, run by run; the moments at which they want to look again."""
         now = self.clock.now()
         for site in self.sites.values():
             site.world.advance(now.timestamp())
         wakes = []
-        for pk, seq in Run.objects.filter(outcome="", last_seq__gt=0).values_list("pk", "last_seq"):
-            driven = self.runs.get(pk)
-            if driven is None:
-                driven = self.runs[pk] = Driven(fold(read_log(pk)))
-            elif seq > driven.state.seq:
-                for event in read_log(pk, driven.state.seq):
-                    driven.state.apply(event)
-            wake_at = self._drive(pk, driven)
+        for pk in Run.objects.filter(outcome="", last_seq__gt=0).values_list("pk", flat=True):
+            wake_at = self._drive(pk)
             if wake_at is not None:
                 wakes.append(wake_at)
-            if driven.state.finished:
-                del self.runs[pk]
         return wakes
 
-    def _drive(self, pk: int, driven: Driven) -> object:
-        now, state = self.clock.now(), driven.state
-        drafts = [*self._answers(driven), *self._reachability(driven)]
-        events = [self._apply(state, draft) for draft in drafts]
-        seen = self._seen(state)
-        events += [self._apply(state, seen)] if seen is not None else []
-        decided, wake_at = settle(state, now)
-        events += decided
-        if events:
+    def _drive(self, pk: int) -> datetime | None:
+        while True:
+            # The state is nobody's until the events are written: whoever asks next folds them in.
+            state = self._states.pop(pk, None) or fold(read_log(pk))
+            events = self._take_in(pk, state)
+            decided, wake_at = settle(state, self.clock.now())
+            events += decided
+            if not events:
+                self._states[pk] = state
+                return wake_at
             with transaction.atomic():
                 run = Run.objects.select_for_update().get(pk=pk)
                 write_events(run, events, fence=1)
-        for event in events:
-            if event.kind == "step.asked":
-                driven.unsent.add(event.data["step"])
-        settled = {event.data["step"] for event in events if event.kind in ("step.done", "step.failed")}
-        driven.asked = {key: step for key, step in driven.asked.items() if step not in settled}
-        driven.unsent &= state.in_flight
-        self._send(run_name(pk), driven)
-        return wake_at
+            if not state.finished:
+                self._states[pk] = state
+
+    def _take_in(self, pk: int, state: RunState) -> list[Event]:
+        for event in read_log(pk, state.seq):
+            state.apply(event)
+        drafts = [*self._answers(pk, state), *self._reachability(state)]
+        events = [self._apply(state, draft) for draft in drafts]
+        seen = self._seen(state)
+        return events + ([self._apply(state, seen)] if seen is not None else [])
 
     def _apply(self, state: RunState, draft: Draft) -> Event:
         event = state.event(draft, self.clock.now())
         state.apply(event)
         return event
 
-    def _answers(self, driven: Driven) -> list[Draft]:
+    def _answers(self, pk: int, state: RunState) -> list[Draft]:
+        """What became of everything in flight. What no site knows of is sent, as after a crash."""
         drafts = []
-        for key, step in driven.asked.items():
-            site = self.sites[driven.state.graph[step].site or ""]
-            answer = site.world.operation(key) if site.answers and step in driven.state.in_flight else None
-            if answer is not None and answer.settled:
-                drafts.append(outcome(driven.state.graph[step], answer))
+        for step in sorted(state.in_flight):
+            site = self.sites[state.graph[step].site or ""]
+            if site.answers:
+                answer = self._ask(site, operation_for(state, run_name(pk), step))
+                if answer.settled:
+                    drafts.append(outcome(state.graph[step], answer))
         return drafts
 
-    def _reachability(self, driven: Driven) -> list[Draft]:
-        state, drafts = driven.state, []
+    def _ask(self, site: NearSite, operation: Operation) -> OperationState:
+        known = site.world.operation(operation.key)
+        if known is not None:
+            return known
+        try:
+            return site.submit(operation, fence=1)
+        except SiteRefused as refused:
+            return OperationState(
+                key=operation.key, status="failed", code=refused.code, reason=refused.reason
+            )
+
+    def _reachability(self, state: RunState) -> list[Draft]:
+        drafts = []
         flown_to = {state.graph[step].site for step in state.in_flight}
         for code, site in self.sites.items():
             if not site.answers and code in flown_to and code not in state.lost_sites:
@@ -146,26 +145,3 @@ class Engine:
                 None if found is None else {(name, one) for name, ones in found.items() for one in ones}
             )
         return noticed(state, answering)
-
-    def _send(self, run: str, driven: Driven) -> None:
-        for step in sorted(driven.unsent):
-            site = self.sites[driven.state.graph[step].site or ""]
-            if not site.answers:
-                continue
-            operation = operation_for(driven.state, run, step)
-            driven.unsent.discard(step)
-            driven.asked[operation.key] = step
-            try:
-                site.submit(operation, fence=1)
-            except SiteRefused as refused:
-                failed = OperationState(
-                    key=operation.key, status="failed", code=refused.code, reason=refused.reason
-                )
-                del driven.asked[operation.key]
-                self._write_refusal(driven, step, failed)
-
-    def _write_refusal(self, driven: Driven, step: str, failed: OperationState) -> None:
-        pk = next(pk for pk, one in self.runs.items() if one is driven)
-        event = self._apply(driven.state, outcome(driven.state.graph[step], failed))
-        with transaction.atomic():
-            write_events(Run.objects.select_for_update().get(pk=pk), [event], fence=1)

@@ -29,6 +29,11 @@ def running(site: NearSite) -> set[str]:
     return {one.workload for one in machines(site) if one.powered and one.name == one.workload}
 
 
+def machine_runs(site: NearSite, workload: str) -> bool:
+    """Whether a workload has power at a site for real."""
+    return workload in running(site)
+
+
 def test_copies(site: NearSite) -> set[str]:
     """Copies that a test brought up."""
     return {one.name for one in machines(site) if one.powered and one.name != one.workload}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import random
 from collections.abc import Callable
 from dataclasses import replace
@@ -20,6 +21,7 @@ from maestoso.server.estate.models import Site
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.services import find_plan, retire_plan, save_plan
 from maestoso.server.plans.shapes import RunOptions
+from maestoso.server.protection.models import GroupRow
 from maestoso.server.protection.services import change_group, find_group, pause
 from maestoso.server.runs import fences
 from maestoso.server.runs.models import KeptFence, Run
@@ -35,15 +37,28 @@ PACE = 1
 
 
 class Walk:
-    """A random sequence of deeds; ``log`` says in words what was done, for who must understand a failure."""
+    """A random sequence of deeds; ``log`` says in words what was done, for who must understand a failure.
 
-    def __init__(self, seed: int, worlds: dict[str, World], clock: Clock) -> None:
-        self.random = random.Random(seed)
+    ``name`` seeds it. :meth:`fork` gives another that goes on from here by itself.
+    """
+
+    def __init__(self, name: str, worlds: dict[str, World], clock: Clock) -> None:
+        self.name = name
+        self.random = random.Random(name)
         self.clock = clock
         self.sites = country.near(worlds, clock)
         self.engine = Engine(self.sites, clock)
         self.log: list[str] = []
-        self.keys = 0
+
+    def fork(self, name: str) -> Walk:
+        """One that has come the same way. Of the records there is one: they are the caller's to take back."""
+        worlds = {code: copy.deepcopy(site.world) for code, site in self.sites.items()}
+        other = Walk(name, worlds, Clock(self.clock.now()))
+        for code, site in self.sites.items():
+            other.sites[code].agent_dead = site.agent_dead
+        other.engine.keep_at = self.engine.keep_at
+        other.log = list(self.log)
+        return other
 
     def patched(self) -> list[object]:
         """What stands in for the network and the clock while a walk goes on."""
@@ -67,15 +82,15 @@ class Walk:
 
     def _deeds(self) -> list[tuple[int, Callable[[], None]]]:
         deeds: list[tuple[int, Callable[[], None]]] = [
-            (14, self._wait), (12, self._start), (2, self._edit_plan), (1, self._edit_group),
+            (10, self._wait), (16, self._start), (2, self._edit_plan), (1, self._edit_group),
             (1, self._retire), (1, self._pause),
         ]  # fmt: skip
         asked = self._asked()
         if asked:
-            deeds.append((30, lambda: self._answer(*self.random.choice(asked))))
+            deeds.append((40, lambda: self._answer(*self.random.choice(asked))))
         under_way = list(Run.objects.filter(outcome="").values_list("pk", flat=True))
         if under_way:
-            deeds += [(2, lambda: self._tell(self.random.choice(under_way), "abort")), (10, self._wait)]
+            deeds += [(2, lambda: self._tell(self.random.choice(under_way), "abort")), (20, self._wait)]
         broken = [code for code, site in self.sites.items() if not site.answers]
         deeds.append((12, lambda: self._mend(self.random.choice(broken))) if broken else (7, self._break))
         if any(site.world.replication.troubles for site in self.sites.values()):
@@ -92,17 +107,19 @@ class Walk:
         self.engine.pass_time(seconds)
 
     def _start(self) -> None:
-        code = self.random.choice(list(PlanRow.objects.values_list("code", flat=True)) or ["SHOP"])
+        known = list(PlanRow.objects.values_list("code", flat=True))
+        code = self.random.choice(["SHOP", "SHOP", *known])
         kind: Kind = self.random.choice(("test", "planned", "disaster", "disaster", "re-protect"))
+        if GroupRow.objects.filter(stage="running committed").exists() and self._maybe():
+            kind = "re-protect"
         choices = RunOptions(
             kind=kind, pace=PACE, sync_first=kind == "planned" or (kind == "test" and self._maybe()),
             close_down=kind == "planned" or self._maybe(), go_on=kind == "disaster" and self._maybe(),
             at_commit=self.random.choice(("nothing", "nothing", "re-protect")),
         )  # fmt: skip
         self.log.append(f"start {kind} of {code} {'closing down' if choices.close_down else ''}")
-        self.keys += 1
         wanted = StartRun(plan=code, confirm=code, options=choices, reason="A walk.")
-        run = start_run(wanted, by=WHO, key=f"walk-{self.keys}", at=self.clock.now())
+        run = start_run(wanted, by=WHO, key=f"{self.name} {len(self.log)}", at=self.clock.now())
         self.log.append(f"  run {run.pk}")
 
     def _maybe(self) -> bool:

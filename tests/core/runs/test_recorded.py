@@ -45,9 +45,14 @@ class Recorded(unittest.TestCase):
         self.assertEqual((cue.kind, cue.step), ("hold", "hold:pilot"))
         self.assertEqual(state.graph["power-on:ingest-01"].delay_from, ("open-wave:2", "hold:pilot"))
 
-    def test_compiler_3_is_what_is_written_today(self) -> None:
+    def test_a_roll_back_of_compiler_3_is_through_without_asking_services(self) -> None:
+        state = self.state("roll-back-of-shop-compiler-3")
+        self.assertEqual((state.inputs.compiler, state.outcome), (3, "rolled back"))
+        self.assertEqual([step for step in state.graph.steps if step.id.startswith("answers-again:")], [])
+
+    def test_compiler_4_is_what_is_written_today(self) -> None:
         rehearsal = played(*tidewell("REPT"))
-        self.assertEqual(rehearsal.state.inputs.compiler, 3)
+        self.assertEqual(rehearsal.state.inputs.compiler, 4)
         self.assertIn(READ_ADAPTERS, rehearsal.state.graph)
         self.assertIn("set-addresses:ware-01", rehearsal.state.graph)
         again = fold([from_data(Event, json.loads(json.dumps(to_data(event)))) for event in rehearsal.log])

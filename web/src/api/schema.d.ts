@@ -2187,6 +2187,7 @@ export interface components {
             group: string;
             point: components["schemas"]["RecoveryPoint"] | null;
             rpo_s: number | null;
+            at: string | null;
             stage: string;
             writable: string;
             members: number;
@@ -2197,7 +2198,7 @@ export interface components {
         };
         Health: {
             /** @enum {string} */
-            condition: "healthy" | "lagging" | "failing" | "paused" | "stalled" | "seeding" | "unknown" | "waiting";
+            condition: "healthy" | "lagging" | "failing" | "paused" | "stalled" | "seeding" | "unknown" | "waiting" | "moving" | "unprotected";
             sentence: string;
             lag_s: number | null;
             failed_share: number;
@@ -2261,13 +2262,15 @@ export interface components {
         };
         IfLost: {
             site: string;
-            site_name: string;
-            target_name: string;
+            down: boolean;
+            silent_since: string | null;
             running: number;
             back: number;
-            plan: string;
+            plans: string[];
             about_s: number | null;
             at_most_s: number | null;
+            sentence: string;
+            why_not: string;
         };
         ImportRowView: {
             row: number;
@@ -2619,6 +2622,10 @@ export interface components {
             service: string;
             from_s: number;
             to_s: number | null;
+            up_s: number;
+            spells: number;
+            left_off: boolean;
+            assumed: boolean;
         };
         Outcome: {
             workload: string;
@@ -2729,6 +2736,7 @@ export interface components {
             drill_every_days: number;
             forecast: components["schemas"]["ForecastFigures"] | null;
             at_risk_s: number | null;
+            no_risk_because: string;
             last_proof: components["schemas"]["LastProof"] | null;
             active_run: number | null;
             kinds: components["schemas"]["KindState"][];
@@ -2917,7 +2925,7 @@ export interface components {
         Readiness: {
             /** Format: date-time */
             now: string;
-            if_lost: components["schemas"]["IfLost"] | null;
+            if_lost: components["schemas"]["IfLost"][];
             actions: components["schemas"]["NextAction"][];
             plans: components["schemas"]["PlanRowView"][];
         };
@@ -3164,6 +3172,9 @@ export interface components {
             copies: number;
             copies_ready: number;
             phase: string;
+            lead: string;
+            under: string;
+            notices: string[];
             held_because: string | null;
             aborted_because: string | null;
             lost_sites: {
@@ -3178,7 +3189,6 @@ export interface components {
             needs: components["schemas"]["Need"][];
             decision: string;
             outages: components["schemas"]["Outage"][];
-            unconfirmed: string[];
             found_running: string[];
             abort_does: string;
         };

@@ -19,6 +19,7 @@ from maestoso.core.planning.isolated_test import LEAK_CHECK, READ_ADAPTERS
 from maestoso.core.runs.attempts import Attempt, attempts_in
 from maestoso.core.runs.events import ENGINE, Event
 from maestoso.core.runs.operations import operation_for
+from maestoso.core.runs.progress import came_from
 from maestoso.core.runs.state import RunState, fold
 from maestoso.core.runs.watching import Outage, outages
 from maestoso.core.runs.words import sentence
@@ -198,14 +199,14 @@ def in_a_sentence(state: RunState, found: Facts, names: Mapping[str, str]) -> st
 def _groups(state: RunState, found: Facts) -> tuple[ReportGroup, ...]:
     listed = []
     for group in state.inputs.groups:
-        point = state.points.get(group.code, group.point)
+        point, at = state.points.get(group.code, group.point), came_from(state, group)
         rpo = found.rpo_s.get(group.code)
         listed.append(
             ReportGroup(
                 group=group.code,
                 workloads=group.members,
-                point_at=point.at if point else None,
-                point_kind=point.kind if point else "",
+                point_at=at,
+                point_kind=point.kind if point and point.at == at else "",
                 rpo_s=rpo,
                 met=None if rpo is None else rpo <= state.inputs.plan.rpo_s,
                 apart={}

@@ -411,6 +411,22 @@ class _Failover:
                     args={"timeout_s": member.ready_timeout_s},
                 )
 
+            answers = member.power_on and self.inputs.compiler >= 4
+            for service in self.workloads[name].offers if answers else ():
+                yield self._source_step(
+                    "probe-service",
+                    member,
+                    **common,
+                    id=f"answers-again:{name}:{service.name}",
+                    title=f"{service.name} answers at the source",
+                    after=(self._again(member),),
+                    needs=(f"start-again:{name}",),
+                    args={
+                        "service": service.name, "protocol": service.protocol, "port": service.port,
+                        "timeout_s": member.ready_timeout_s,
+                    },
+                )  # fmt: skip
+
     def _again(self, member: Member) -> str:
         """The step after which a workload runs at the source again."""
         up = self.workloads[member.workload].guest_agent

@@ -11,11 +11,11 @@ from maestoso.core.model.landing import Landing
 from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import Group, RecoveryPoint
 
-COMPILER = 3
+COMPILER = 4
 """Number of the rules that turn inputs into steps; a log says which one it was written under.
 
 1: as first released. 2: before the verdict, the site is asked what every adapter really has. 3: cues at one
-place come one after the other.
+place come one after the other. 4: a roll back is through when services answer at the source again.
 """
 
 Kind = Literal["test", "planned", "disaster", "re-protect"]

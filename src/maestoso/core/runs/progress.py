@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 from maestoso.core.planning.graph import TO_READY
 from maestoso.core.planning.inputs import GroupCopy
 from maestoso.core.runs.state import RunState
-from maestoso.core.runs.steps import RESOLVED
+from maestoso.core.runs.steps import RESOLVED, StepState
 from maestoso.core.scheduling.list_schedule import Pinned, Schedule, list_schedule
 
 
@@ -33,7 +33,7 @@ def measures(state: RunState) -> Measures:
         rpo_s={
             group.code: max((triggered - oldest).total_seconds(), 0.0) if oldest is not None else 0.0
             for group in state.inputs.groups
-            if state.points.get(group.code, group.point) is not None
+            if state.points.get(group.code, group.point) is not None or _copied_whole(state, group.code)
             for oldest in [_oldest(state, group)]
         },
         people_s=state.people_s,
@@ -48,19 +48,38 @@ def declared_before_s(state: RunState) -> float:
 
 def _oldest(state: RunState, group: GroupCopy) -> datetime | None:
     """The oldest moment that a member of a group came up from; None where nothing was lost."""
-    chosen = state.points.get(group.code)
-    if chosen is not None:
-        return chosen.at
+    if group.code in state.points:
+        return state.points[group.code].at
     moments = [point.at for point in group.apart.values()]
     if not _copied_whole(state, group.code) and group.point is not None:
         moments.append(group.point.at)
     return min(moments, default=None)
 
 
+def came_from(state: RunState, group: GroupCopy) -> datetime | None:
+    """The moment that a group's copies are of: chosen later, copied last, or chosen at the start.
+
+    None where that is not known: nothing was chosen, or a site does not say of which moment its copy is.
+    """
+    if group.code in state.points:
+        return state.points[group.code].at
+    last = _last_copy(state, group.code)
+    if last is not None:
+        at = last.result.get("at")
+        return datetime.fromisoformat(at) if isinstance(at, str) else None
+    return group.point.at if group.point is not None else None
+
+
+def _last_copy(state: RunState, group: str) -> StepState | None:
+    """The copy that the run itself made and came up from, where it did."""
+    names = [f"final-sync:{group}"] if state.inputs.kind != "test" else [f"sync:{group}"]
+    found = (state.steps.get(name) for name in names)
+    return next((step for step in found if step is not None and step.status == "done"), None)
+
+
 def _copied_whole(state: RunState, group: str) -> bool:
-    """Whether all that a fenced source had written came across."""
-    last = state.steps.get(f"final-sync:{group}")
-    return group not in state.points and last is not None and last.status == "done"
+    """Whether the run came up from what it had copied itself, after it was asked to."""
+    return group not in state.points and _last_copy(state, group) is not None
 
 
 def overhead(state: RunState) -> float | None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from bisect import bisect_left, insort
 from collections.abc import Iterable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import datetime
 
 from maestoso.core.codec import from_data
@@ -25,6 +25,20 @@ def inputs_in(first: Event) -> RunInputs:
     """What a run was compiled from, as its first event keeps it."""
     given = first.data["inputs"]
     return from_data(RunInputs, {**given, "plan": plan_today(given["plan"])})
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Spell:
+    """A stretch of run time in which a service did not answer; ``to_s`` is None while it does not.
+
+    ``first``: it was away when probes looked first. ``assumed``: its site said nothing, so nobody saw it.
+    """
+
+    service: tuple[str, str]
+    from_s: float
+    to_s: float | None = None
+    first: bool = False
+    assumed: bool = False
 
 
 class RunState:
@@ -72,8 +86,8 @@ class RunState:
         self.notes = ""
         self.lost_sites: dict[str, str] = {}
         self.back_at: dict[str, datetime] = {}
-        # Every outage of a service: which, from when, until when (None: not back), seen at the first look.
-        self.outages: list[tuple[tuple[str, str], float, float | None, bool]] = []
+        # Every spell that a service was away, in the order in which they began.
+        self.spells: list[Spell] = []
         self.away: dict[tuple[str, str], int] = {}  # where in the list those are that are not back
         self.looked = False
         self.ready_s: float | None = None
@@ -235,12 +249,15 @@ class RunState:
 
     def _on_services_seen(self, event: Event) -> None:
         for workload, service in event.data["away"]:
-            self.away[workload, service] = len(self.outages)
-            self.outages.append(((workload, service), event.run_s, None, not self.looked))
+            self.away[workload, service] = len(self.spells)
+            spell = Spell(
+                service=(workload, service), from_s=event.run_s, first=not self.looked,
+                assumed=bool(event.data.get("assumed")),
+            )  # fmt: skip
+            self.spells.append(spell)
         for workload, service in event.data["back"]:
             at = self.away.pop((workload, service))
-            one, from_s, _, first = self.outages[at]
-            self.outages[at] = (one, from_s, event.run_s, first)
+            self.spells[at] = replace(self.spells[at], to_s=event.run_s)
         self.looked = True
 
     def _on_run_finished(self, event: Event) -> None:

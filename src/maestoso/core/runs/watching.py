@@ -7,7 +7,7 @@ and from nothing else, so they also show what no step of the run knows of.
 from __future__ import annotations
 
 from collections.abc import Mapping, Set
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from maestoso.core.planning.inputs import LIVE, RunInputs
 from maestoso.core.runs.events import Draft
@@ -19,56 +19,72 @@ ServiceId = tuple[str, str]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Outage:
-    """A service that did not answer from ``from_s`` to ``to_s`` (run seconds; None: it still does not)."""
+    """How a service was away during a run, from ``from_s`` until ``to_s`` (run seconds; None: it still is).
+
+    It may have been away in several ``spells``, as after another point; in between it answered for ``up_s``.
+    One that the plan leaves off is away by intent. ``assumed``: its site said nothing, so nobody saw it.
+    """
 
     workload: str
     service: str
     from_s: float
     to_s: float | None
+    up_s: float = 0.0
+    spells: int = 1
+    left_off: bool = False
+    assumed: bool = False
 
 
 def watched(inputs: RunInputs) -> tuple[ServiceId, ...]:
-    """The services whose outage is measured in a run that moves production: all that come up again.
-
-    What the plan leaves off stays away because it was wanted so, which is no outage.
-    """
+    """The services that are probed in a run that moves production: those of all its workloads."""
     if inputs.kind not in LIVE:
         return ()
-    booted = {member.workload for _, member in inputs.plan.members() if member.power_on}
-    return tuple(
-        (one.name, service.name) for one in inputs.workloads if one.name in booted for service in one.offers
-    )
+    return tuple((one.name, service.name) for one in inputs.workloads for service in one.offers)
 
 
 def noticed(state: RunState, answering: Mapping[str, Set[ServiceId] | None]) -> Draft | None:
     """What changed since the last look; None where nothing did.
 
-    ``answering`` says by site which services answer there, None for a site that gave no answer. In a planned
-    run nothing is concluded from silence; in a disaster what is not seen to answer does not.
+    ``answering`` says by site which services answer there, None for a site that gave no answer. An agent that
+    is silent is no outage of services: nothing is concluded from it. But in a disaster the source is taken as
+    lost, as was said at the start: what is not seen to answer does not.
     """
+    plan, disaster = state.inputs.plan, state.inputs.kind == "disaster"
     seen: set[ServiceId] = set().union(*(found for found in answering.values() if found is not None))
-    silent = any(found is None for found in answering.values()) and state.inputs.kind != "disaster"
     services = watched(state.inputs)
     back = [one for one in services if one in seen and one in state.away]
-    away = [one for one in services if one not in seen and one not in state.away and not silent]
-    if not back and not away and state.looked:
+    blind = answering.get(plan.target) is None or (answering.get(plan.source) is None and not disaster)
+    away = [] if blind else [one for one in services if one not in seen and one not in state.away]
+    if not back and not away and (state.looked or blind):
         return None
-    return Draft(
-        kind="services.seen", data={"away": [list(one) for one in away], "back": [list(one) for one in back]}
-    )
+    told: dict[str, object] = {"away": [list(one) for one in away], "back": [list(one) for one in back]}
+    if away and answering.get(plan.source) is None:
+        told["assumed"] = True
+    return Draft(kind="services.seen", data=told)
 
 
 def outages(state: RunState) -> tuple[Outage, ...]:
-    """How long every service was away, in the order in which they went.
+    """How long every service was away, in the order in which they went; each service once.
 
     In a disaster, what was away at the first look has been since the outage was declared.
     """
     live = state.inputs.live
     declared = live.declared_at if live is not None else None
     before_s = max((state.started_at - declared).total_seconds(), 0.0) if declared else 0.0
-    return tuple(
-        Outage(
-            workload=workload, service=service, from_s=-before_s if first and before_s else from_s, to_s=to_s
-        )
-        for (workload, service), from_s, to_s, first in state.outages
-    )
+    off = {member.workload for _, member in state.inputs.plan.members() if not member.power_on}
+    found: dict[ServiceId, Outage] = {}
+    for spell in state.spells:
+        known = found.get(spell.service)
+        if known is None:
+            workload, service = spell.service
+            found[spell.service] = Outage(
+                workload=workload, service=service, left_off=workload in off, assumed=spell.assumed,
+                from_s=-before_s if spell.first and before_s else spell.from_s, to_s=spell.to_s,
+            )  # fmt: skip
+        else:
+            up_s = known.up_s + spell.from_s - (known.to_s or spell.from_s)
+            found[spell.service] = replace(
+                known, to_s=spell.to_s, up_s=up_s, spells=known.spells + 1,
+                assumed=known.assumed or spell.assumed,
+            )  # fmt: skip
+    return tuple(found.values())

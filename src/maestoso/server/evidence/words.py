@@ -30,4 +30,7 @@ def minus(one: float, other: float) -> float:
 @register.filter
 def lasted(outage: Outage) -> str:
     """How long a service was away."""
-    return "until the end" if outage.to_s is None else lasting(outage.to_s - outage.from_s)
+    if outage.to_s is None:
+        return "left off by intent" if outage.left_off else "had not answered again when the run ended"
+    times = f", {outage.spells} times" if outage.spells > 1 else ""
+    return f"{lasting(outage.to_s - outage.from_s - outage.up_s)}{times}"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime
 
 from maestoso.core.errors import NotFound
@@ -10,12 +11,14 @@ from maestoso.core.model.protection import CopyState
 from maestoso.core.planning.isolated_test import LEAK_CHECK, READ_ADAPTERS
 from maestoso.core.runs.attempts import attempts_in
 from maestoso.core.runs.events import Event
-from maestoso.core.runs.needs import needs, unconfirmed
+from maestoso.core.runs.needs import needs
 from maestoso.core.runs.operations import operation_for
-from maestoso.core.runs.progress import expected, expected_ready_s, measures
+from maestoso.core.runs.progress import came_from, expected, expected_ready_s, measures
+from maestoso.core.runs.standing import Backlog, Kept, abort_does, phase, standing, writable
 from maestoso.core.runs.state import RunState
 from maestoso.core.runs.steps import RESOLVED
 from maestoso.core.runs.watching import outages
+from maestoso.core.runs.whereabouts import fenced
 from maestoso.core.runs.words import sentence
 from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.models import Site
@@ -80,7 +83,12 @@ def status(pk: int, state: RunState, names: dict[str, str], now: datetime) -> Ru
     plan, measured = state.inputs.plan, measures(state)
     moment = state.at if state.finished else max(now, state.at)
     booted = [member for _, member in plan.members() if member.power_on]
-    leak = state.steps.get(LEAK_CHECK)
+    leak, kept = state.steps.get(LEAK_CHECK), list(KeptFence.objects.filter(run_id=pk))
+    groups = _groups(state)
+    told = standing(
+        state, names, [Kept(workload=one.workload, delivered=one.delivered_at is not None) for one in kept],
+        _backlog(state, groups),
+    )  # fmt: skip
     return RunStatus(
         id=pk,
         plan=plan.code,
@@ -108,26 +116,24 @@ def status(pk: int, state: RunState, names: dict[str, str], now: datetime) -> Ru
         people_s=round(state.people_s, 1),
         copies=len(booted),
         copies_ready=sum(1 for member in booted if _ready(state, member.workload)),
-        phase=_phase(state),
+        phase=phase(state),
+        lead=told.lead,
+        under=told.under,
+        notices=told.notices,
         held_because=state.held_because,
         aborted_because=state.aborted_because,
-        lost_sites=dict(state.lost_sites),
+        lost_sites={} if state.finished else dict(state.lost_sites),
         verdict=state.verdict or "",
         notes=state.notes,
         cleanup_at=state.inputs.cleanup_at,
         remains=tuple(leak.result.get("remains", ())) if leak and leak.status == "done" else None,
         waves=tuple(wave.name for wave in plan.waves),
-        groups=_groups(state),
+        groups=groups,
         needs=() if state.finished else needs(state),
         decision=state.decision or "",
         outages=outages(state),
-        unconfirmed=unconfirmed(state) if state.inputs.kind == "disaster" else (),
-        found_running=tuple(
-            KeptFence.objects.filter(run_id=pk, found_running=True, seen_by="").values_list(
-                "workload", flat=True
-            )
-        ),
-        abort_does=_abort_does(state),
+        found_running=tuple(one.workload for one in kept if one.found_running and not one.seen_by),
+        abort_does=abort_does(state, names),
     )
 
 
@@ -162,25 +168,11 @@ def _ready(state: RunState, workload: str) -> bool:
     )
 
 
-def _phase(state: RunState) -> str:
-    if state.finished:
-        return "finished"
-    if state.decision == "commit":
-        return "commit"
-    if state.aborted_because is not None or state.verdict is not None or state.decision is not None:
-        return "cleanup" if state.inputs.kind == "test" else "roll-back"
-    if state.ready_s is not None:
-        return "judge"
-    # The furthest phase in which anything was asked of a site.
-    begun = {step.phase for step in state.graph.steps if state.steps[step.id].attempt}
-    return next((phase for phase in ("bring-up", "hand-over", "close-down") if phase in begun), "prepare")
-
-
 def _groups(state: RunState) -> tuple[GroupUsed, ...]:
     measured = measures(state)
     codes = [group.code for group in state.inputs.groups]
     stages = dict(GroupRow.objects.filter(code__in=codes).values_list("code", "stage"))
-    copying = _copying(state)
+    copying, off = _copying(state), fenced(state)
     found = []
     for group in state.inputs.groups:
         copied = copying.get(group.code)
@@ -190,9 +182,10 @@ def _groups(state: RunState) -> tuple[GroupUsed, ...]:
                 point=state.points.get(group.code, group.point),
                 rpo_s=measured.rpo_s.get(group.code),
                 stage=stages.get(group.code, ""),
-                writable=_writable(state, group.code, group.members),
+                at=came_from(state, group),
+                writable=writable(state, group.code),
                 members=len(group.members),
-                fenced=sum(1 for name in group.members if _done(state, f"fence:{name}")),
+                fenced=len(off.intersection(group.members)),
                 done_bytes=copied.seeded_bytes if copied else 0,
                 whole_bytes=copied.seed_bytes if copied else 0,
                 rate_bps=copied.rate_bps if copied else 0.0,
@@ -201,46 +194,17 @@ def _groups(state: RunState) -> tuple[GroupUsed, ...]:
     return tuple(found)
 
 
+def _backlog(state: RunState, groups: Sequence[GroupUsed]) -> Backlog | None:
+    """What a re-protect has to copy yet, once its site says how much that is."""
+    if state.inputs.kind != "re-protect":
+        return None
+    left = sum(max(group.whole_bytes - group.done_bytes, 0) for group in groups)
+    return Backlog(left_bytes=left, rate_bps=sum(group.rate_bps for group in groups))
+
+
 def _copying(state: RunState) -> dict[str, CopyState]:
     """How far a re-protect is, as the site that is copied to says."""
     if state.inputs.kind != "re-protect" or state.finished:
         return {}
     site = Site.objects.filter(code=state.inputs.plan.target).first()
     return pulse(site).copying if site is not None else {}
-
-
-def _done(state: RunState, step: str) -> bool:
-    return step in state.steps and state.steps[step].status == "done"
-
-
-def _writable(state: RunState, group: str, members: tuple[str, ...]) -> str:
-    """The site where a group can be written to now; empty on the way from one to the other."""
-    plan = state.inputs.plan
-    if state.inputs.kind in ("test", "re-protect"):
-        return plan.source
-    if _done(state, f"promote:{group}") and not _done(state, f"demote:{group}"):
-        return plan.target
-    fenced = any(_done(state, f"fence:{n}") and not _done(state, f"lift-fence:{n}") for n in members)
-    return "" if fenced else plan.source
-
-
-def _abort_does(state: RunState) -> str:
-    """What an abort would do from here, in words."""
-    plan, kind = state.inputs.plan, state.inputs.kind
-    if kind == "test":
-        return "Every copy and network of the test is removed. Production is not touched."
-    if kind == "re-protect":
-        return "Nothing was copied yet. The groups stay unprotected until you start again."
-    on = sum(1 for _, m in plan.members() if _done(state, f"power-on:{m.workload}"))
-    down = sum(1 for _, m in plan.members() if _done(state, f"shut-down:{m.workload}"))
-    parts = []
-    if on:
-        parts.append(f"{on} workloads are turned off at {plan.target} and what they changed is discarded")
-    if any(_done(state, f"promote:{group.code}") for group in state.inputs.groups):
-        parts.append("the copies are copies again")
-    if down:
-        parts.append(f"{down} workloads are started again at {plan.source}, in their order")
-    done = "; then ".join(parts)
-    return (
-        f"{done[0].upper()}{done[1:]}." if done else f"Nothing was done to {plan.source} yet; it ends here."
-    )

@@ -98,8 +98,9 @@ class EventView:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class GroupUsed:
-    """A group in a run, the point its copies came from, and the RPO that this amounts to.
+    """A group in a run, the point that was chosen for it, and the RPO that this amounts to.
 
+    ``at`` is the moment that its copies are of, which is later where the run copied once more itself.
     ``stage`` is where it is in its lifecycle now; ``writable`` the site where it can be written to, empty
     while that is between the two; ``fenced`` how many of its source copies are confirmed off and fenced.
     ``done_bytes`` of ``whole_bytes`` are copied
@@ -109,6 +110,7 @@ class GroupUsed:
     group: str
     point: RecoveryPoint | None
     rpo_s: float | None
+    at: datetime | None = None
     stage: str = ""
     writable: str = ""
     members: int = 0
@@ -149,6 +151,9 @@ class RunStatus:
     copies: int
     copies_ready: int
     phase: str
+    lead: str
+    under: str
+    notices: tuple[str, ...]
     held_because: str | None
     aborted_because: str | None
     lost_sites: dict[str, str]
@@ -161,7 +166,6 @@ class RunStatus:
     needs: tuple[Need, ...]
     decision: str
     outages: tuple[Outage, ...]
-    unconfirmed: tuple[str, ...]
     found_running: tuple[str, ...]
     abort_does: str
 

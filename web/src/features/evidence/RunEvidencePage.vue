@@ -134,7 +134,7 @@ useKeys([
             <ul>
               <li v-for="(outage, i) in report.outages" :key="i">
                 {{ outage.workload }} <span class="quiet">{{ outage.service }}</span>
-                {{ outage.to_s === null ? "was away until the end" : `was away for ${duration(outage.to_s - outage.from_s)}` }}
+                {{ outage.to_s !== null ? `was away for ${duration(outage.to_s - outage.from_s - outage.up_s)}${outage.spells > 1 ? `, ${outage.spells} times` : ""}` : outage.left_off ? "was left off by intent" : "had not answered again when the run ended" }}
               </li>
             </ul>
           </template>

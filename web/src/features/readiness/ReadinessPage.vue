@@ -16,6 +16,10 @@ const { data, error } = useQuery({
   refetchInterval: 4000,
 });
 
+const first = computed(() => data.value?.if_lost[0]);
+function nameOf(code: string): string {
+  return data.value?.plans.find((plan) => plan.code === code)?.name ?? code;
+}
 const scale = computed(() =>
   Math.max(1, ...(data.value?.plans ?? []).flatMap((plan) => (plan.forecast ? [plan.forecast.objective_s, plan.forecast.p95_s] : []))),
 );
@@ -72,16 +76,19 @@ useKeys(
   <div class="page">
     <ProblemNote v-if="error && !data" :error="error" />
     <template v-if="data">
-      <h1 v-if="data.if_lost" class="sentence">
-        If {{ data.if_lost.site_name }} were lost this minute,
-        <RouterLink :to="`/plans/${data.if_lost.plan}`">{{ data.if_lost.back }} of {{ data.if_lost.running }}</RouterLink>
-        workloads would be back at {{ data.if_lost.target_name }}
-        <template v-if="data.if_lost.about_s !== null">
-          in about <RouterLink :to="`/plans/${data.if_lost.plan}`">{{ duration(data.if_lost.about_s) }}</RouterLink></template
-        ><template v-if="data.if_lost.at_most_s !== null"
-          >, with at most <RouterLink :to="`/plans/${data.if_lost.plan}/start`">{{ duration(data.if_lost.at_most_s) }}</RouterLink> of work gone</template
-        >.
-      </h1>
+      <template v-if="data.plans.length">
+        <h1 v-if="first" class="sentence" :class="{ bad: first.down }">{{ first.sentence }}</h1>
+        <p v-if="first?.why_not" class="under">{{ first.why_not }}</p>
+        <p v-if="first?.plans.length" class="ways">
+          <RouterLink v-for="plan in first.plans" :key="plan" :to="first.down ? `/plans/${plan}/start?kind=disaster` : `/plans/${plan}`" :class="first.down ? 'btn disaster' : 'link'">
+            {{ first.down ? `Recover ${nameOf(plan)}` : `by ${nameOf(plan)}` }}
+          </RouterLink>
+        </p>
+        <details v-if="data.if_lost.length > 1" class="others">
+          <summary>{{ count(data.if_lost.length - 1, "other site") }}</summary>
+          <p v-for="one in data.if_lost.slice(1)" :key="one.site">{{ one.sentence }} <span class="quiet">{{ one.why_not }}</span></p>
+        </details>
+      </template>
       <h1 v-else class="sentence">There is no plan yet, so nothing could be recovered. <RouterLink to="/plans/new">Make the first one</RouterLink>.</h1>
       <p v-if="data.plans.length" class="under">{{ under }}</p>
 
@@ -123,7 +130,7 @@ useKeys(
               </td>
               <td :class="{ bad: plan.at_risk_s === null || plan.at_risk_s > plan.rpo_s }">
                 <template v-if="plan.at_risk_s !== null">{{ duration(plan.at_risk_s) }} of {{ duration(plan.rpo_s) }}</template>
-                <template v-else>unknown</template>
+                <template v-else>{{ plan.no_risk_because }}</template>
               </td>
               <td :class="{ bad: !plan.last_proof || plan.last_proof.overdue || plan.last_proof.verdict === 'failed' }">
                 <RouterLink v-if="plan.last_proof" :to="`/runs/${plan.last_proof.run}`" class="proof">
@@ -154,6 +161,19 @@ useKeys(
 </template>
 
 <style scoped>
+.ways {
+  display: flex;
+  flex-wrap: wrap;
+  gap: var(--gap-3);
+  margin-top: var(--gap-2);
+}
+.others {
+  margin-top: var(--gap-2);
+}
+.others summary {
+  cursor: pointer;
+  color: var(--ink-2);
+}
 .head {
   margin: var(--gap-4) 0 var(--gap-1);
 }

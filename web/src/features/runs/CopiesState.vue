@@ -28,7 +28,7 @@ function copied(group: Used): string {
           <progress v-if="group.whole_bytes" :value="group.done_bytes" :max="group.whole_bytes" :aria-label="`${group.group} copied`" />
         </span>
         <span v-else>
-          {{ group.writable ? `writable at ${group.writable}` : "writable nowhere yet" }}, {{ status.source }} {{ fenced(group) }}
+          {{ group.writable ? `writable at ${group.writable}` : "writable nowhere now" }}, {{ status.source }} {{ fenced(group) }}
         </span>
       </li>
     </ul>

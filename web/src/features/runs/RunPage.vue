@@ -9,7 +9,6 @@ import NeedCard from "@/features/runs/NeedCard.vue";
 import OutageList from "@/features/runs/OutageList.vue";
 import StepDrawer from "@/features/runs/StepDrawer.vue";
 import { calls, switchCalls, useCalls } from "@/features/runs/calls";
-import { lead, under } from "@/features/runs/words";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { clock, count, duration, list, moment } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
@@ -49,9 +48,7 @@ const percent = (s: number) => `${Math.min((s / barEnd.value) * 100, 100)}%`;
 
 const isTest = computed(() => status.value?.kind === "test");
 const isLive = computed(() => status.value?.kind === "planned" || status.value?.kind === "disaster");
-const rpo = computed(() => Math.max(0, ...(status.value?.groups ?? []).map((group) => group.rpo_s ?? 0)));
 const failures = computed(() => (status.value?.needs ?? []).filter((need) => need.kind === "failure").length);
-const lostSites = computed(() => Object.entries(status.value?.lost_sites ?? {}));
 const waiting = computed(() => steps.value.filter((step) => step.status === "asked").slice(0, 7));
 const shownEvents = computed(() => (wholeLog.value ? [...events.value].reverse() : events.value.slice(-6).reverse()));
 
@@ -97,7 +94,7 @@ useKeys([
     <template v-if="status">
       <div class="head">
         <h1 class="sentence">
-          <span :class="`kind-${status.kind}`">{{ status.kind }}</span> {{ lead(status) }}
+          <span :class="`kind-${status.kind}`">{{ status.kind }}</span> {{ status.lead }}
           <template v-if="failures"><b class="bad">{{ count(failures, "step") }} failed and waits for you.</b></template>
           <template v-else-if="status.phase === 'bring-up'">
             <b>{{ status.copies_ready }} of {{ status.copies }}</b> are ready, and it should finish in about
@@ -107,17 +104,14 @@ useKeys([
           <template v-else-if="ready !== null && status.outcome !== 'rolled back'">
             It took <b>{{ duration(ready) }}</b> of {{ duration(status.rto_objective_s) }}.
           </template>
-          <template v-if="status.outcome && isLive && !status.unconfirmed.length && status.kind === 'disaster'">Every source copy was confirmed off.</template>
           <template v-if="status.remains && status.outcome && isTest">{{ status.remains.length ? `Left behind: ${list(status.remains)}.` : "Nothing is left behind." }}</template>
         </h1>
         <p class="under">
-          {{ under(status, rpo) }}
+          {{ status.under }}
           <template v-if="status.notes">Notes: “{{ status.notes }}”</template>
         </p>
         <p v-if="lost" class="warning" role="status">◌ No connection. What you see may be old; it catches up by itself.</p>
-        <p v-for="[site, why] in lostSites" :key="site" class="warning" role="alert">
-          ✕ {{ site }} is unreachable: {{ why }} Its steps wait; the run goes on by itself when the site is back.
-        </p>
+        <p v-for="said in status.notices" :key="said" class="warning" role="alert">✕ {{ said }}</p>
       </div>
       <div class="main">
         <ScoreView
@@ -213,7 +207,7 @@ useKeys([
             <dd>{{ status.pace }}</dd>
             <dt>Points</dt>
             <dd v-if="status.kind === 're-protect'">differences only</dd>
-            <dd v-else><div v-for="group in status.groups" :key="group.group">{{ group.group }} {{ group.point ? moment(group.point.at, true) : "newest" }}</div></dd>
+            <dd v-else><div v-for="group in status.groups" :key="group.group">{{ group.group }} {{ group.at ? moment(group.at, true) : "newest" }}</div></dd>
           </dl>
         </section>
       </aside>
