@@ -218,10 +218,12 @@ class Clocks(Sites):
         self.assertEqual(self.away(state)["db-service"], [(took, True)])
         self.assertEqual(set(measures(state).rpo_s.values()), {0.0})
 
-    def test_rolled_back_it_is_away_twice(self) -> None:
-        away = self.away(self.run_through(worlds.live_inputs("planned"), worlds.decide_for("roll-back")))
-        self.assertEqual({len(times) for times in away.values()}, {2})
-        self.assertTrue(all(over for times in away.values() for _, over in times))
+    def test_rolled_back_it_was_away_twice_and_the_run_waits_until_it_answers(self) -> None:
+        mute = replace(worlds.WORKLOADS["queue"], guest_agent=False)
+        ctx = worlds.context(workloads={**worlds.WORKLOADS, "queue": mute})
+        for inputs in (worlds.live_inputs("planned"), worlds.live_inputs("planned", ctx)):
+            found = outages(self.run_through(inputs, worlds.decide_for("roll-back")))
+            self.assertEqual({(one.spells, one.to_s is not None) for one in found}, {(2, True)})
 
     def test_in_a_disaster_it_counts_from_the_declared_moment(self) -> None:
         declared = worlds.NOW - timedelta(minutes=10)

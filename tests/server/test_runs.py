@@ -249,7 +249,7 @@ class Starting(Tidewell):
         self.assertEqual(self.start("k3", plan="REPT").status_code, 201)
 
     def test_without_room_for_its_log_nothing_is_started_and_the_board_says_why(self) -> None:
-        with mock.patch("maestoso.server.plans.services.free_mib", lambda: 100):
+        with mock.patch("maestoso.server.plans.surroundings.free_mib", lambda: 100):
             body = self.problem(self.start("no-room"), 409, "preflight-blocks")
             self.assertIn("no-room", [finding["code"] for finding in body["findings"]])
             board = self.browser.get("/api/v1/readiness").json()
@@ -351,7 +351,11 @@ class History(Tidewell):
         self.assertTrue(rows["REPT"]["last_proof"]["overdue"])
         self.assertFalse(rows["BOOK"]["last_proof"]["overdue"])
         self.assertIsNone(rows["ALL"]["last_proof"])
-        self.assertEqual(board["if_lost"]["plan"], "ALL")
+        first = board["if_lost"][0]
+        self.assertEqual((first["site"], first["plans"], first["down"]), ("QUA", ["ALL"], False))
+        self.assertEqual(first["running"], 35)
+        self.assertIn(f"{first['back']} of 35 workloads would be back at Hilltop in about", first["sentence"])
+        self.assertIn("in no group, so nothing is copied", first["why_not"])
         codes = {f["code"] for f in rows["FLEET"]["findings"]}
         self.assertIn("changed-since-test", codes)
         titles = " ".join(action["title"] for action in board["actions"])

@@ -18,12 +18,13 @@ from tests.walks.checks import disagreements
 from tests.walks.sites import Clock
 from tests.walks.walker import Walk
 
-TRUNK = 3
-FORKS = 6
-"""Every walk of a tree shares its first steps with others: 64 walks of nine steps are 129 steps."""
+TRUNK, FORKS, WAYS = 4, 3, 4
+"""Walks share their first steps: 64 walks of seven steps are 88 steps."""
 
 
-class Walks(TestCase):
+class Country(TestCase):
+    """A test case with the small estate, and walks from there."""
+
     worlds: ClassVar[dict[str, World]]
 
     @classmethod
@@ -44,7 +45,7 @@ class Walks(TestCase):
         cls.begin = walk.clock.now()
 
     def tree(self, name: str) -> list[str]:
-        """Walk from the beginning, then in both of two directions again and again; what was not so."""
+        """Walk from the beginning, then in several directions from everywhere one comes; what was not so."""
         walk = Walk("begin", self.worlds, Clock(self.begin)).fork(name)
         with transaction.atomic():
             found = [one for _ in range(TRUNK) for one in self._step(walk)]
@@ -52,11 +53,16 @@ class Walks(TestCase):
             transaction.set_rollback(True)
         return found
 
+    def assert_all_is_so(self, name: str) -> None:
+        """Whatever happens on the walks of a tree, what is said is so."""
+        found = self.tree(name)
+        self.assertEqual(found, [], f"{len(found)} things were said that were not so, first:\n{found[:1]}")
+
     def _branches(self, walk: Walk, left: int) -> list[str]:
         found = []
-        for side in "lr" if left else "":
+        for way in range(WAYS if left else 0):
             with transaction.atomic():
-                other = walk.fork(walk.name + side)
+                other = walk.fork(f"{walk.name}.{way}")
                 found += self._step(other)
                 found += self._branches(other, left - 1)
                 transaction.set_rollback(True)
@@ -67,6 +73,20 @@ class Walks(TestCase):
         with patched(walk):
             walk.step()
             return ["\n  ".join([said, walk.name, *walk.log]) for said in disagreements(walk)]
+
+
+class Walks(Country):
+    def test_whatever_happens_what_is_said_is_so(self) -> None:
+        for number in range(4):
+            with self.subTest(number):
+                self.assert_all_is_so(f"tree {number}")
+
+
+class MoreWalks(Country):
+    def test_whatever_else_happens_what_is_said_is_so(self) -> None:
+        for number in range(4, 8):
+            with self.subTest(number):
+                self.assert_all_is_so(f"tree {number}")
 
 
 def patched(walk: Walk) -> ExitStack:

@@ -7,11 +7,11 @@ from collections.abc import Iterator
 
 from maestoso.core.codec import to_data
 from maestoso.core.planning.inputs import LIVE
+from maestoso.core.readiness.assess import RECOVERY, assess
 from maestoso.core.readiness.if_lost import IfLost
 from maestoso.server.estate.models import Site
 from maestoso.server.estate.views import site_line
-from maestoso.server.plans.judgement import judge
-from maestoso.server.plans.readiness import RECOVERY, readiness
+from maestoso.server.plans.readiness import readiness
 from maestoso.server.plans.surroundings import Surroundings
 from maestoso.server.protection.picture import overview
 from maestoso.server.protection.services import find_group
@@ -83,14 +83,15 @@ def _board(walk: Walk) -> Iterator[str]:
 def _comes_back(walk: Walk, lost: IfLost) -> set[str]:
     """What really comes up of it, with the plans that are named, or with any where none is."""
     now, back = walk.clock.now(), set()
-    tried = truth.Trial(walk.sites, lost.site, now)
     around = Surroundings(now)
     for code in lost.plans or around.plans:
         ctx = around.context(around.plans[code], around.versions[code].number)
-        judged = judge(ctx, RECOVERY, whole=True)
+        if ctx.plan.source != lost.site or not walk.sites[ctx.plan.target].answers:
+            continue
+        judged = assess(ctx, RECOVERY, "t0", {}, samples=2)
         blocked = [one for one in judged.blocking if one.code != "run-in-the-way"]
-        if ctx.plan.source == lost.site and not blocked and judged.inputs is not None:
-            back |= tried.play(judged.inputs)
+        if not blocked and judged.inputs is not None:
+            back |= truth.brought_up(walk.sites, judged.inputs, now)
     return back
 
 

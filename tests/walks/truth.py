@@ -62,23 +62,13 @@ def promoted(site: NearSite, group: str) -> bool:
     return known is not None and bool(known.promoted_at)
 
 
-class Trial:
-    """Copies of the sites, of which one is lost now: what disaster runs would really bring up elsewhere."""
-
-    def __init__(self, sites: Mapping[str, NearSite], lost: str, now: datetime) -> None:
-        self.now = now
-        self.sites = sites
-        self.worlds = {code: copy.deepcopy(site.world) for code, site in sites.items()}
-        self.worlds[lost].set_dark(True, now.timestamp())
-
-    def play(self, inputs: RunInputs) -> set[str]:
-        """The workloads of a plan that answer at its target after a run; none where that cannot be reached."""
-        plan = inputs.plan
-        if not self.sites[plan.target].answers:
-            return set()
-        target = self.worlds[plan.target]
-        Rehearsal(f"tried-{plan.code}", inputs, {plan.target: target}, self.now, "ann").play(_helps)
-        return {name for name in plan.workloads() if target.answering([name]).get(name)}
+def brought_up(sites: Mapping[str, NearSite], inputs: RunInputs, now: datetime) -> set[str]:
+    """What a disaster run would really bring up, were its source lost now: tried on a copy of its target."""
+    plan = inputs.plan
+    target = copy.deepcopy(sites[plan.target].world)
+    target.set_away(plan.source, "does not answer", now.timestamp())
+    Rehearsal(f"tried-{plan.code}", inputs, {plan.target: target}, now, "ann").play(_helps)
+    return {name for name in plan.workloads() if target.answering([name]).get(name)}
 
 
 def _helps(state: RunState) -> tuple[Draft, float] | None:

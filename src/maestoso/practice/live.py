@@ -270,7 +270,7 @@ def reverse_copying(world: World, op: Op) -> Outcome:
         raise Failure("no-such-group", f"Nothing is copied of {group.code} any more.")
     if not known.whole() or world.replication.frozen:
         left = known.seed_bytes - known.seeded
-        wait_s = left / known.rate_bps if known.rate_bps > 0 else LOOK_AGAIN_S
+        wait_s = left / (known.rate_bps * known.pace) if known.rate_bps > 0 else LOOK_AGAIN_S
         raise NotYet(world.now + min(max(wait_s, 0.5), LOOK_AGAIN_S * 12))
     point = world.replication.add_point(group.code, world.now, {})
     return {"point": point.id, "digest": group.digest()}, {"reversed": group.code}

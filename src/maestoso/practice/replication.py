@@ -221,7 +221,8 @@ class Replication:
             seeded_bytes=int(known.seeded), seed_bytes=int(known.seed_bytes),
             paused_because=known.paused_because, stalled_because=self._stalled(group.source),
             backlog_bytes=int(known.written - known.sent), change_bps=self._change(known, self.now),
-            rate_bps=known.rate_bps, room_bps=self._room(group.source, self.now) * weight / (weight + beside),
+            rate_bps=known.rate_bps, pace=1.0 if known.whole() else known.pace,
+            room_bps=self._room(group.source, self.now) * weight / (weight + beside),
             cycles=len(known.cycles), failed=self._failed(known),
             promoted=bool(known.promoted_at), kept_points=len(known.points),
             kept_bytes=sum(point.changed_bytes for point in known.points),
@@ -313,7 +314,6 @@ class Replication:
         if known.whole():
             known.sent += amount
             return
-        known.rate_bps *= known.pace
         known.seeded = min(known.seeded + amount * known.pace, known.seed_bytes)
         if known.whole():
             known.written = known.sent = known.last_mark = 0.0

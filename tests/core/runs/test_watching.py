@@ -14,7 +14,7 @@ from tests import worlds
 from tests.player import Player
 
 EVERY = frozenset(watched(worlds.live_inputs("planned")))
-DB = ("db", "db-service")
+DB, APP = ("db", "db-service"), ("app", "app-service")
 
 
 class Watching(unittest.TestCase):
@@ -41,12 +41,18 @@ class Watching(unittest.TestCase):
         self.assertEqual(watched(worlds.inputs()), ())
         self.assertTrue(EVERY)
 
-    def test_what_the_plan_leaves_off_is_not_watched(self) -> None:
+    def test_what_the_plan_leaves_off_is_watched_and_away_by_intent(self) -> None:
         made = worlds.plan()
         members = tuple(replace(m, power_on=m.workload != "db") for m in made.waves[0].members)
         off = replace(made, waves=(replace(made.waves[0], members=members), *made.waves[1:]))
         inputs = worlds.live_inputs("planned", worlds.context(plan=off))
-        self.assertEqual(set(watched(inputs)), EVERY - {DB})
+        self.assertEqual(set(watched(inputs)), EVERY)
+        play = Player(inputs)
+        self.look(play, 0, EVERY, frozenset())
+        self.look(play, 10, EVERY - {DB, APP}, frozenset())
+        self.assertEqual(
+            [(one.workload, one.left_off) for one in outages(play.state)], [("db", True), ("app", False)]
+        )
 
     def test_the_first_look_is_written_down_and_then_only_what_changes(self) -> None:
         play = self.play()
@@ -71,11 +77,40 @@ class Watching(unittest.TestCase):
         )
         self.assertEqual(outages(fold(play.log)), (found,))
 
-    def test_a_service_can_be_away_twice(self) -> None:
+    def test_a_service_that_is_away_twice_is_one_line_and_its_time_in_between_does_not_count(self) -> None:
         play = self.play()
         for seen in (EVERY, EVERY - {DB}, EVERY, EVERY - {DB}):
             self.look(play, 5, seen, frozenset())
-        self.assertEqual([one.to_s is None for one in outages(play.state)], [False, True])
+        (one,) = outages(play.state)
+        self.assertEqual((one.to_s, one.spells, one.left_off), (None, 2, False))
+        first, second = play.state.spells
+        self.assertEqual(one.up_s, second.from_s - (first.to_s or 0.0))
+        self.look(play, 5, EVERY, frozenset())
+        (one,) = outages(play.state)
+        lasted = sum((spell.to_s or 0.0) - spell.from_s for spell in play.state.spells)
+        self.assertAlmostEqual((one.to_s or 0.0) - one.from_s - one.up_s, lasted)
+
+    def test_the_death_of_the_agent_at_the_target_is_no_outage(self) -> None:
+        for kind in ("planned", "disaster"):
+            with self.subTest(kind):
+                play = self.play(kind)
+                self.look(play, 0, frozenset(), EVERY)
+                self.assertFalse(self.look(play, 5, frozenset(), None))
+                self.assertEqual(outages(play.state), ())
+
+    def test_where_the_first_look_sees_nothing_the_declared_moment_still_counts(self) -> None:
+        play = self.play("disaster", declared_at=worlds.NOW - timedelta(minutes=10))
+        self.assertFalse(self.look(play, 1, None, None))
+        self.look(play, 5, None, frozenset())
+        self.assertEqual({one.from_s for one in outages(play.state)}, {-600.0})
+
+    def test_what_nobody_sees_is_marked(self) -> None:
+        play = self.play("disaster")
+        self.look(play, 1, EVERY, frozenset())
+        self.look(play, 5, EVERY - {DB}, frozenset())
+        self.look(play, 5, None, frozenset())
+        assumed = {one.workload: one.assumed for one in outages(play.state)}
+        self.assertEqual(assumed, {"db": False, "queue": True, "app": True, "web": True})
 
     def test_nothing_is_concluded_from_the_silence_of_a_site_in_a_planned_run(self) -> None:
         play = self.play()
@@ -92,7 +127,7 @@ class Watching(unittest.TestCase):
         self.assertEqual({one.from_s for one in outages(play.state)}, {-600.0})
         self.look(play, 60, None, frozenset({DB}))
         self.look(play, 60, None, frozenset())
-        again = [one for one in outages(play.state) if (one.workload, one.service) == DB]
+        again = [spell for spell in play.state.spells if spell.service == DB]
         self.assertGreater(again[1].from_s, 0)
 
 

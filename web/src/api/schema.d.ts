@@ -2097,7 +2097,8 @@ export interface components {
             source: string;
             target: string;
             groups: number;
-            newest_s: number | null;
+            oldest_s: number | null;
+            without_point: number;
         };
         ForecastFigures: {
             p10_s: number;
@@ -2295,6 +2296,11 @@ export interface components {
             links: number;
             rows: components["schemas"]["ImportRowView"][];
             complaints: components["schemas"]["Complaint"][];
+        };
+        InUse: {
+            cores: number;
+            memory_mib: number;
+            reckoned: boolean;
         };
         JoiningSent: {
             names?: string[];
@@ -3414,6 +3420,9 @@ export interface components {
             skew_s: number;
             drifted: number;
             host_pools: components["schemas"]["HostPool"][];
+            in_use: {
+                [key: string]: components["schemas"]["InUse"];
+            };
             storage_pools: components["schemas"]["StoragePool"][];
             networks: components["schemas"]["Network"][];
             limits: components["schemas"]["SiteLimits"];

@@ -48,7 +48,7 @@ const threads = computed<Thread[]>(() => {
     const y = next ? 28 : 52;
     const way = x2 > x1 ? 1 : -1;
     const run = props.line.runs.find((r) => r.source === flow.source && r.target === flow.target);
-    const age = flow.newest_s === null ? "no point known" : `newest point ${duration(flow.newest_s)} ago`;
+    const age = flow.without_point ? `${flow.without_point === flow.groups ? "" : `${flow.without_point} `}without a point yet` : `points up to ${duration(flow.oldest_s ?? 0)} old`;
     return {
       key: `${flow.source}-${flow.target}`,
       d: next ? `M${x1} ${y} H${x2}` : `M${x1 - 40 * way} 48 C${x1} ${y + 10} ${x2} ${y + 10} ${x2 + 40 * way} 48`,

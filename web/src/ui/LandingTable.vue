@@ -28,7 +28,7 @@ function key(event: KeyboardEvent) {
   else return;
   event.preventDefault();
 }
-const how = (side: SideView | null) => (!side || !side.decided ? "" : side.decided === "table" ? "by the table" : side.decided === "dhcp" ? "as before" : `rule ${side.decided}`);
+const how = (side: SideView | null) => (!side || !side.decided ? "" : side.decided === "table" ? "by the table" : side.decided === "dhcp" ? "as before" : side.decided === "home" ? "as it was at home" : side.decided === "reservation" ? "reserved there" : `rule ${side.decided}`);
 </script>
 
 <template>

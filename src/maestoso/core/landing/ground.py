@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
 from functools import cached_property
-from ipaddress import IPv4Address, IPv6Address, ip_address
+from ipaddress import IPv4Address, IPv6Address, ip_address, ip_interface
 
-from maestoso.core.model.estate import HostPool, Interface, Inventory, Network, StoragePool, Workload
+from maestoso.core.model.estate import HostPool, Interface, Inventory, Network, Nic, StoragePool, Workload
 
 Place = tuple[str, str]
 """A network as (site, name)."""
@@ -20,11 +21,20 @@ def key(address: Address | Interface) -> int:
     return int(address) if address.version == 4 else int(address) | 1 << 128
 
 
-class Ground:
-    """``sites`` by code; each inventory holds its workloads."""
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Home:
+    """Where a workload that runs away from home came from, and the adapters that it had there."""
 
-    def __init__(self, sites: Mapping[str, Inventory]) -> None:
+    site: str
+    nics: tuple[Nic, ...]
+
+
+class Ground:
+    """``sites`` by code; each inventory holds its workloads. ``homes`` are of workloads that are away."""
+
+    def __init__(self, sites: Mapping[str, Inventory], homes: Mapping[str, Home] | None = None) -> None:
         self.sites = dict(sites)
+        self.homes = dict(homes or {})
         self.networks: dict[Place, Network] = {
             (code, network.name): network for code, site in sites.items() for network in site.networks
         }
@@ -91,6 +101,23 @@ class Ground:
                 for address in nic.addresses:
                     here[key(address)] = workload.name
         return held
+
+    def home_nic(self, workload: str, nic: str, site: str) -> Nic | None:
+        """What an adapter was at ``site``, where that is the home that its workload is away from."""
+        home = self.homes.get(workload)
+        if home is None or home.site != site:
+            return None
+        return next((one for one in home.nics if one.name == nic), None)
+
+    def reservation(self, place: Place, mac: str) -> Interface | None:
+        """The address that a network reserves for a MAC, in the prefix that it is of; None for none."""
+        network = self.networks.get(place)
+        text = network.reservations.get(mac) if network else None
+        if network is None or text is None:
+            return None
+        address = ip_address(text)
+        inside = (p.prefixlen for p in network.prefixes if p.version == address.version and address in p)
+        return ip_interface(f"{text}/{next(inside, address.max_prefixlen)}")
 
     def reserved_mac(self, place: Place, address: Address) -> str:
         """The MAC for which a network reserves an address; empty for none."""

@@ -193,8 +193,12 @@ class _Resolver:
         entry = self.table.get((workload.name, nic.name))
         side = (entry.live if self.side == "live" else entry.test) if entry else None
         side = side or _NO_ENTRY
-        mac = (entry.mac if entry else None) or (
-            new_mac(workload.name, nic.name, self.side) if self.crosswalk.new_macs else nic.mac
+        was = self.ground.home_nic(workload.name, nic.name, self.crosswalk.target)
+        was = was if self.side == "live" else None
+        mac = (
+            (entry.mac if entry else None)
+            or (was.mac if was else "")
+            or (new_mac(workload.name, nic.name, self.side) if self.crosswalk.new_macs else nic.mac)
         )
         if side.disconnected:
             return LandingNic(
@@ -210,14 +214,40 @@ class _Resolver:
             findings.append(blocks("no-network-row", workload.name, sentence, mend, nic.name))
             return None
         network, isolated, like = self._network(row, side)
+        if was is not None and was.network == network and _says_nothing_else(side, was):
+            # Coming home, it is again what it was: the rules are for those who have not been there.
+            landed = LandingNic(
+                nic=nic.name, network=network, isolated=False, mac=mac, dhcp=was.dhcp, like=like,
+                before=nic.addresses, addresses=self._again(was, like), gateways=was.gateways, dns=was.dns,
+                decided="home", was_dhcp=nic.dhcp,
+            )  # fmt: skip
+        else:
+            landed = self._landed(workload, nic, decided, side, (network, isolated, like, mac), findings)
+        findings.extend(self._about_network(workload, nic, landed))
+        return landed
+
+    def _landed(
+        self, workload: Workload, nic: Nic, decided: Sequence[_Decided], side: NicSide,
+        place: tuple[str, bool, str, str], findings: list[Finding],
+    ) -> LandingNic:  # fmt: skip
+        """An adapter by its table entry or the rules; a reservation of the target for its MAC holds."""
+        network, isolated, like, mac = place
         got = self._addresses(workload, nic, decided, side, like, findings)
-        landed = LandingNic(
+        reserved = self.ground.reservation((self.crosswalk.target, like), mac)
+        if got.dhcp and not got.addresses and reserved is not None and self.side == "live":
+            got.addresses, got.decided = [reserved], "reservation"
+        return LandingNic(
             nic=nic.name, network=network, isolated=isolated, mac=mac, dhcp=got.dhcp, before=nic.addresses,
             addresses=tuple(got.addresses), gateways=_once(got.gateways), dns=_once(got.dns),
             suffix=got.suffix, like=like, decided=got.decided, was_dhcp=nic.dhcp,
         )  # fmt: skip
-        findings.extend(self._about_network(workload, nic, landed))
-        return landed
+
+    def _again(self, was: Nic, like: str) -> tuple[Interface, ...]:
+        """Its addresses of then; of one on DHCP, only what is reserved for it."""
+        if not was.dhcp:
+            return was.addresses
+        reserved = self.ground.reservation((self.crosswalk.target, like), was.mac)
+        return (reserved,) if reserved is not None else ()
 
     def _network(self, row: NetworkRow | None, side: NicSide) -> tuple[str, bool, str]:
         """The network's name, whether the test itself makes it, and in whose likeness."""
@@ -356,6 +386,16 @@ class _Resolver:
 
     def _way(self) -> str:
         return f"{self.crosswalk.source} to {self.crosswalk.target}"
+
+
+def _says_nothing_else(side: NicSide, was: Nic) -> bool:
+    """Whether a table entry gives an adapter nothing but what it had at home."""
+    if side.dhcp:
+        return was.dhcp
+    if side.addresses is None:
+        return side.gateways is None and side.dns is None
+    gateways, dns = side.gateways or was.gateways, side.dns or was.dns
+    return (not was.dhcp, side.addresses, gateways, dns) == (True, was.addresses, was.gateways, was.dns)
 
 
 def _once(texts: list[str]) -> tuple[str, ...]:

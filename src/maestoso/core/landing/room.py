@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
 from maestoso.core.landing.ground import Ground
 from maestoso.core.model.crosswalk import Side
+from maestoso.core.model.estate import HostPool, Workload
 from maestoso.core.model.finding import Finding, blocks, warns
 from maestoso.core.model.landing import Landing
 
@@ -26,6 +27,25 @@ class Room:
     wanted: int
     free: int
     standby: int = 0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class InUse:
+    """What of a host pool is used. ``reckoned``: its agent does not say, so its workloads were added up."""
+
+    cores: int
+    memory_mib: int
+    reckoned: bool
+
+
+def in_use(pool: HostPool, workloads: Iterable[Workload]) -> InUse:
+    """As the agent says; where it says that nothing is, as the ``workloads`` at home there amount to."""
+    if pool.used_cores or pool.used_memory_mib:
+        return InUse(cores=pool.used_cores, memory_mib=pool.used_memory_mib, reckoned=False)
+    here = [workload for workload in workloads if workload.host_pool == pool.name]
+    return InUse(
+        cores=sum(w.cores for w in here), memory_mib=sum(w.memory_mib for w in here), reckoned=bool(here)
+    )
 
 
 def room(
@@ -48,12 +68,13 @@ def room(
             continue
         asleep = pool.standby_hosts / pool.hosts if pool.hosts else 0.0
         spare = round(pool.memory_mib * asleep), round(pool.cores * asleep)
-        free = pool.memory_mib - pool.used_memory_mib - spare[0]
+        used = in_use(pool, ground.sites[target].workloads)
+        free = pool.memory_mib - used.memory_mib - spare[0]
         found.append(
             Room(pool=name, what="memory", wanted=-(-wanted // 1024), free=free // 1024,
                  standby=spare[0] // 1024)
         )  # fmt: skip
-        rest = pool.cores - pool.used_cores - spare[1]
+        rest = pool.cores - used.cores - spare[1]
         found.append(Room(pool=name, what="cores", wanted=cores[name], free=rest, standby=spare[1]))
     for name, gib in space.items():
         store = ground.storage_pools.get((target, name))

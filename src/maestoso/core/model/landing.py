@@ -17,7 +17,8 @@ class LandingNic:
 
     ``isolated``: each test makes this network for itself, in the likeness of ``like``. With ``dhcp``,
     ``addresses`` are those that the target reserves for its MAC. ``decided`` says what gave it its
-    addresses: the prefix of a rule, ``table``, ``dhcp``, or nothing where nothing did.
+    addresses: the prefix of a rule, ``table``, ``dhcp``, ``reservation`` (the target has one for its MAC),
+    ``home`` (it is again what it was before it left), or nothing where nothing did.
     """
 
     nic: str

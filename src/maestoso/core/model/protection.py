@@ -87,7 +87,8 @@ class CopyState:
 
     ``stalled_because`` names what is in the way of all data (a cut link, a source that does not answer).
     ``failed`` counts failed cycles of the last hour by reason, out of ``cycles``. Bytes and rates are after
-    compression. ``promoted``: the copies are written to here, and nothing is copied.
+    compression. ``promoted``: the copies are written to here, and nothing is copied. ``pace``: how many times
+    faster than it says a practice site makes a first copy.
     """
 
     group: str
@@ -107,6 +108,7 @@ class CopyState:
     promoted: bool = False
     kept_points: int = 0
     kept_bytes: int = 0
+    pace: float = 1.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

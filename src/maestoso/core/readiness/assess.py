@@ -132,6 +132,10 @@ class Options:
     unattended: bool = False
 
 
+RECOVERY = Options(points={}, kind="disaster", live=LiveChoices(close_down=False))
+"""What times of recovery are of: the source is lost, so that nothing is asked of it."""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Assessment:
     """Findings, worst first; and where a run can be planned: its inputs, graph and forecast."""

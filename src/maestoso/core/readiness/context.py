@@ -114,6 +114,11 @@ class Context:
             if member.workload in self.workloads
         ]
 
+    def site_of(self, workload: str) -> str | None:
+        """Where a workload is at home now; None where that is not known."""
+        row = self.rows.get(workload)
+        return row.site if row is not None else None
+
     def provider_of(self, service: str) -> tuple[Workload, Service] | None:
         """Who offers a service, anywhere in the estate."""
         return _providers.answer(self.workloads, (), self._all_providers).get(service)

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import fields
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import fields, replace
 from datetime import timedelta
 from typing import Any
 
@@ -18,6 +18,25 @@ _WORDS = {
     "host_pool": "host pool", "storage_pool": "storage pool",
 }  # fmt: skip
 MATTERS = ("os_family", "cores", "memory_mib", "disks", "nics", "guest_agent", "offers", "needs_key")
+
+
+PROOF = frozenset(
+    {
+        "never-tested", "test-overdue", "changed-since-test", "estate-changed-since-test",
+        "landing-changed-since-test", "script-changed-since-test",
+    }
+)  # fmt: skip
+"""Findings about the proof of a plan, which a test mends."""
+
+
+def at_a_start(findings: Iterable[Finding], kind: str) -> tuple[Finding, ...]:
+    """Findings as they are said to who is about to start a run of ``kind``.
+
+    Who starts a test mends what is about the proof; who moves production is not told to start a test.
+    """
+    if kind == "test":
+        return tuple(one for one in findings if one.code not in PROOF)
+    return tuple(replace(one, mend="") if one.code in PROOF else one for one in findings)
 
 
 def test_overdue(ctx: Context) -> Iterator[Finding]:

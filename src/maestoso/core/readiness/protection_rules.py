@@ -204,21 +204,46 @@ def disk_left_out(ctx: Context) -> Iterator[Finding]:
 
 
 def uses_what_stays_behind(ctx: Context) -> Iterator[Finding]:
-    """A service that members use and nobody copies stays behind at the source."""
+    """A service that members use must come with them, or be where they go.
+
+    One that stays at the source is lost with it: nobody protects it, no plan brings it, or another plan does
+    and this one relies on it.
+    """
     members = set(ctx.plan.workloads())
     users: dict[tuple[str, str], list[str]] = {}
     for _, _, workload in ctx.known_members():
         for used in workload.uses:
             provider = ctx.provider_of(used)
-            if provider and provider[0].name not in members and ctx.group_of(provider[0].name) is None:
+            if provider is None or provider[0].name in members:
+                continue
+            if ctx.site_of(provider[0].name) in (None, ctx.plan.source):
                 users.setdefault((used, provider[0].name), []).append(workload.name)
+    protected = {name: group for group in ctx.groups for name in group.members}
     for (used, name), asking in users.items():
-        yield warns(
-            "uses-what-stays-behind",
-            name,
-            f"{' and '.join(asking)} use {used} of {name}, which nobody protects.",
-            f"Protect {name}; it would stay behind at {ctx.plan.source}.",
-        )
+        use = f"{' and '.join(asking)} {'uses' if len(asking) == 1 else 'use'} {used} of {name}"
+        others = ctx.others.get(name, ())
+        if others:
+            yield warns(
+                "relies-on-another-plan",
+                name,
+                f"{use}, which this plan does not bring up; {' and '.join(others)} does.",
+                f"Make {others[0]} a part of this plan, or run it as well.",
+            )
+        elif name in protected:
+            yield warns(
+                "uses-what-stays-behind",
+                name,
+                f"{use}, which is copied in {protected[name].name} and brought up by no plan from "
+                f"{ctx.plan.source} to {ctx.plan.target}.",
+                f"Take {name} into the plan; it would stay behind at {ctx.plan.source}.",
+            )
+        else:
+            yield warns(
+                "uses-what-stays-behind",
+                name,
+                f"{use}, which nobody protects.",
+                f"Protect {name}; it would stay behind at {ctx.plan.source}.",
+            )
 
 
 def groups_in_plan(ctx: Context) -> tuple[str, ...]:

@@ -119,8 +119,9 @@ def _seeding(state: CopyState) -> str:
     done = f"{in_size(state.seeded_bytes)} of {in_size(state.seed_bytes)}"
     if state.rate_bps <= 0:
         return f"The first copy waits: {done} are there."
-    rate, left_s = in_rate(state.rate_bps), in_time(left / state.rate_bps)
-    return f"The first copy is under way: {done} at {rate}, {left_s} left."
+    rate, left_s = in_rate(state.rate_bps), in_time(left / (state.rate_bps * state.pace))
+    faster = f" (a practice site makes it {state.pace:g} times as fast)" if state.pace != 1 else ""
+    return f"The first copy is under way: {done} at {rate}{faster}, {left_s} left."
 
 
 def _backlog(state: CopyState, drain: float | None) -> str:

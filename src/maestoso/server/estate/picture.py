@@ -10,6 +10,7 @@ from maestoso.core.estate.uses import uses
 from maestoso.core.files import Complaint
 from maestoso.core.landing.actual import in_words, planned
 from maestoso.core.landing.judge import judge
+from maestoso.core.landing.room import in_use
 from maestoso.core.model.crosswalk import SIDES
 from maestoso.server.crosswalks.ground import ground
 from maestoso.server.crosswalks.services import crosswalk_between
@@ -129,13 +130,14 @@ def sites() -> Sites:
 def site_view(site: Site) -> SiteView:
     """One site."""
     taken = pulse(site)
-    has = site.things()
+    has, here = site.things(), ground().sites[site.code].workloads
     return SiteView(
         code=site.code, name=site.name, kind=site.kind, time_zone=site.time_zone, agent_url=site.agent_url,
         practice=site.practice, takes_over=site.takes_over, workloads=site.workloads.count(),
         inventory_at=site.inventory_at, lost_because=taken.lost_because, skew_s=round(taken.skew_s, 1),
         drifted=drifted(site), host_pools=has.host_pools, storage_pools=has.storage_pools,
         networks=has.networks, limits=has.limits,
+        in_use={pool.name: in_use(pool, here) for pool in has.host_pools},
     )  # fmt: skip
 
 

@@ -9,6 +9,7 @@ from typing import Literal
 from maestoso.core.estate.difference import Difference
 from maestoso.core.estate.uses import Use
 from maestoso.core.files import Complaint
+from maestoso.core.landing.room import InUse
 from maestoso.core.model.estate import HostPool, Link, Network, SiteLimits, StoragePool, Workload
 from maestoso.core.model.finding import Finding
 
@@ -28,12 +29,14 @@ class Station:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Flow:
-    """Protection from one site to another; ``newest_s`` is the age of the oldest of the newest points."""
+    """Protection from one site to another; ``oldest_s`` is the age of the oldest of the newest points, and
+    ``without_point`` counts the groups that have none."""
 
     source: str
     target: str
     groups: int
-    newest_s: float | None
+    oldest_s: float | None
+    without_point: int
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -250,6 +253,7 @@ class SiteView:
     skew_s: float
     drifted: int
     host_pools: tuple[HostPool, ...]
+    in_use: dict[str, InUse]
     storage_pools: tuple[StoragePool, ...]
     networks: tuple[Network, ...]
     limits: SiteLimits

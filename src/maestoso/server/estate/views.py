@@ -11,6 +11,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from maestoso.core.replication.lifecycle import is_copied
 from maestoso.core.runs.needs import Need, needs
 from maestoso.core.runs.whereabouts import up_at_target
 from maestoso.engine.clock import SystemClock
@@ -107,16 +108,14 @@ def _told_of(run: Run, wanted: Sequence[Need]) -> list[Told]:
 
 TOLD_FOR = timedelta(hours=12)
 """How long after its end a run is told of."""
-UNCOPIED = ("running uncommitted", "running committed")
-"""Stages in which nothing is copied, so that no protection flows."""
 
 
 def _flows(pulses: dict[str, Pulse], now: datetime) -> tuple[Flow, ...]:
     flows: dict[tuple[str, str], list[float | None]] = {}
     newest = {code: taken.newest for code, taken in pulses.items()}
     for row, group in rows_and_groups():
-        if row.stage in UNCOPIED:
-            continue
+        if not is_copied(row.stage) and row.stage != "re-protecting":
+            continue  # no protection flows
         point = newest[group.target].get(group.code)
         age = (now - point.at).total_seconds() if point else None
         flows.setdefault((group.source, group.target), []).append(age)
@@ -125,7 +124,8 @@ def _flows(pulses: dict[str, Pulse], now: datetime) -> tuple[Flow, ...]:
             source=source,
             target=target,
             groups=len(ages),
-            newest_s=max((age for age in ages if age is not None), default=None),
+            oldest_s=max((age for age in ages if age is not None), default=None),
+            without_point=ages.count(None),
         )
         for (source, target), ages in flows.items()
     )

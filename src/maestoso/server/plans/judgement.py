@@ -23,6 +23,7 @@ from maestoso.core.readiness.context import Context
 from maestoso.core.readiness.landing_rules import crosswalk_holds
 from maestoso.core.readiness.live_rules import live_only, reprotect_findings
 from maestoso.core.readiness.mends import fixed
+from maestoso.core.readiness.proof_rules import at_a_start
 from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.replication.anomaly import clean_point_hint
 from maestoso.core.score import forecast_score
@@ -319,6 +320,7 @@ def preflight(row: PlanRow, chosen: RunOptions, now: datetime) -> Preflight:
     judged = judge(ctx, options)
     if chosen.kind == "re-protect":
         judged = replace(judged, kind="re-protect", findings=reprotect_findings(ctx), forecast=None)
+    judged = replace(judged, findings=at_a_start(judged.findings, chosen.kind))
     notes = Run.objects.filter(plan_code=row.code).exclude(outcome="").values_list("notes", flat=True).first()
     said = view(ctx, judged)
     return Preflight(

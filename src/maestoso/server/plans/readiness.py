@@ -10,8 +10,8 @@ from urllib.parse import quote
 from maestoso.core.landing.ground import Ground
 from maestoso.core.lately import Lately
 from maestoso.core.model.finding import Finding
-from maestoso.core.planning.inputs import LIVE, Kind, LiveChoices
-from maestoso.core.readiness.assess import Assessment, Options, findings_of
+from maestoso.core.planning.inputs import LIVE, Kind
+from maestoso.core.readiness.assess import RECOVERY, Assessment, findings_of
 from maestoso.core.readiness.context import Context
 from maestoso.core.readiness.if_lost import IfLost, Place, Way, if_lost, way_of
 from maestoso.core.readiness.protection_rules import groups_in_plan
@@ -31,8 +31,6 @@ from maestoso.server.runs.whereabouts import running
 STARTED: tuple[Kind, ...] = ("test", *LIVE)
 """Kinds of run that a plan is made for."""
 ORDER = {"now": 0, "soon": 1, "sometime": 2}
-RECOVERY = Options(points={}, kind="disaster", live=LiveChoices(close_down=False))
-"""What the times on the board are of: the source is lost, so that nothing is asked of it."""
 _judged: Lately[Ground, tuple[object, ...], Assessment] = Lately(400)
 
 

@@ -11,7 +11,7 @@ from django.template import Context as Values
 from django.template import Engine
 
 from maestoso.core.planning.run_book import run_book
-from maestoso.core.readiness.assess import Options
+from maestoso.core.readiness.assess import RECOVERY
 from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.server.common.print import fonts_here, pdf_of, rendered
 from maestoso.server.estate.models import Site
@@ -27,7 +27,7 @@ def page(code: str, now: datetime, *, faces: bool = False) -> str:
     row = find_plan(code)
     version = row.version()
     ctx = context(version.core(), version.number, now)
-    judged = judge(ctx, Options(points={}))
+    judged = judge(ctx, RECOVERY)
     ends = (ctx.plan.source, ctx.plan.target)
     sites = {site.code: site for site in Site.objects.filter(code__in=ends)}
     zone = ZoneInfo(sites[ctx.plan.target].time_zone)
@@ -42,7 +42,7 @@ def page(code: str, now: datetime, *, faces: bool = False) -> str:
         "target": sites[ctx.plan.target],
         "notes": rendered(ctx.plan.notes),
         "forecast": judged.forecast,
-        "findings": [finding for finding in judged.findings if finding.severity != "note"],
+        "findings": [one for one in judged.findings if one.live_severity in ("blocks", "warns")],
         "book": run_book(ctx),
         "groups": [one for one in ctx.groups if one.code in groups_in_plan(ctx)],
         "rendered": rendered,
@@ -51,7 +51,8 @@ def page(code: str, now: datetime, *, faces: bool = False) -> str:
     values["instructions"] = {
         cue.id: rendered(cue.hold.instruction) for _, _, cue in ctx.plan.placed_cues() if cue.hold is not None
     }
-    return _engine.get_template("run_book.html").render(Values(values))
+    # Moments are given in the zone of the target already, and are not to be turned into another one.
+    return _engine.get_template("run_book.html").render(Values(values, use_tz=False))
 
 
 def pdf(code: str, now: datetime) -> bytes:

@@ -102,7 +102,10 @@ def _arrive(inputs: RunInputs, source: Site, target: Site) -> None:
         if row.home and row.home["site"] == target.code:
             row.home = None
         elif not row.home:
-            row.home = {"site": source.code, "cores": own.cores, "memory_mib": own.memory_mib}
+            row.home = {
+                "site": source.code, "cores": own.cores, "memory_mib": own.memory_mib,
+                "nics": to_data(own.nics),
+            }  # fmt: skip
         row.site = target
         row.spec = to_data(arrived(before[row.name], landings[row.name]))
         row.revision += 1

@@ -188,7 +188,8 @@ def _groups(state: RunState) -> tuple[GroupUsed, ...]:
                 fenced=len(off.intersection(group.members)),
                 done_bytes=copied.seeded_bytes if copied else 0,
                 whole_bytes=copied.seed_bytes if copied else 0,
-                rate_bps=copied.rate_bps if copied else 0.0,
+                # At the pace of a practice site: what is left goes that fast.
+                rate_bps=copied.rate_bps * copied.pace if copied else 0.0,
             )
         )
     return tuple(found)

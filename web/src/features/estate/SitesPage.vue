@@ -86,7 +86,7 @@ const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
           <tr v-for="pool in site.host_pools" :key="pool.name">
             <td><button class="link mono" @click="edit(site, 'host_pools', pool)">{{ pool.name }}</button></td>
             <td>{{ pool.hosts }}<span v-if="pool.standby_hosts">, {{ pool.standby_hosts }} in standby</span></td>
-            <td class="mono">{{ pool.used_cores }} of {{ pool.cores }} cores, {{ gib(pool.used_memory_mib) }} of {{ gib(pool.memory_mib) }}</td>
+            <td class="mono">{{ site.in_use[pool.name]?.cores ?? 0 }} of {{ pool.cores }} cores, {{ gib(site.in_use[pool.name]?.memory_mib ?? 0) }} of {{ gib(pool.memory_mib) }}<span v-if="site.in_use[pool.name]?.reckoned" class="quiet"> (its agent does not say; added up from its workloads)</span></td>
           </tr>
           <tr>
             <th>Storage pool <button class="link" @click="edit(site, 'storage_pools', null)">Add</button></th>

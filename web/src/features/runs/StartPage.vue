@@ -18,23 +18,26 @@ const router = useRouter();
 const client = useQueryClient();
 const code = computed(() => String(route.params.code));
 const { data: detail, error } = usePlan(code);
-const { data: points, error: pointsError } = useQuery({
-  queryKey: ["points", code],
-  queryFn: () => take(api.GET("/api/v1/plans/{code}/points", { params: { path: { code: code.value } } })),
-  refetchOnWindowFocus: false,
-  staleTime: Infinity,
-});
 
 const kind = ref<RunKind>(asKind(route.query.kind));
 function asKind(text: unknown): RunKind {
   return text === "planned" || text === "disaster" || text === "re-protect" ? text : "test";
 }
+const syncFirst = ref(false);
+const takesPoints = computed(() => kind.value === "disaster" || (kind.value === "test" && !syncFirst.value));
+const { data: points, error: pointsError } = useQuery({
+  queryKey: ["points", code],
+  queryFn: () => take(api.GET("/api/v1/plans/{code}/points", { params: { path: { code: code.value } } })),
+  // A group that runs away has no points at its target, and whoever copies it back needs none.
+  enabled: computed(() => takesPoints.value),
+  refetchOnWindowFocus: false,
+  staleTime: Infinity,
+});
 const live = computed(() => kind.value === "planned" || kind.value === "disaster");
 const picked = ref<number | null>(null);
 const own = ref<Record<string, string>>({});
 const single = ref<Record<string, string>>({});
 const tell = ref<string[]>([]);
-const syncFirst = ref(false);
 const cleanUp = ref(true);
 const hours = ref(4);
 const pace = ref(0);
@@ -62,7 +65,6 @@ const later = computed(() =>
   }),
 );
 const apart = computed(() => Object.keys(own.value).length > 0);
-const takesPoints = computed(() => kind.value === "disaster" || (kind.value === "test" && !syncFirst.value));
 const options = computed<RunOptions>(() => ({
   kind: kind.value,
   points: takesPoints.value
@@ -81,7 +83,8 @@ const { data: preflight, error: preflightError } = useQuery({
   queryKey: ["preflight", code, options],
   queryFn: () =>
     take(api.POST("/api/v1/plans/{code}/preflight", { params: { path: { code: code.value } }, body: options.value })),
-  enabled: computed(() => !!points.value || !!pointsError.value),
+  // Which points there are matters only to who chooses among them.
+  enabled: computed(() => !takesPoints.value || !!points.value || !!pointsError.value),
   placeholderData: (before) => before,
 });
 watch(preflight, (now) => {
@@ -123,6 +126,13 @@ const confirmed = computed(() => !live.value || confirm.value.trim() === code.va
 const mayStart = computed(() => !starting.value && !!preflight.value && !preflight.value.blocking.length && confirmed.value);
 const presses: Record<RunKind, string> = { test: "Start the test", planned: "Start the planned failover", disaster: "Start the disaster failover", "re-protect": "Start the re-protect" };
 const kindWords: Record<RunKind, string> = { test: "isolated test", planned: "planned failover", disaster: "disaster failover", "re-protect": "re-protect" };
+/** What is offered is known before anything is asked; what is in its way comes with the preflight. */
+const KINDS: { kind: RunKind; title: string; sentence: string; why_not: string }[] = [
+  { kind: "test", title: "Try it out", sentence: "in a sandbox; production is not touched", why_not: "" },
+  { kind: "planned", title: "Move it", sentence: "nothing is lost; the source is shut down first", why_not: "" },
+  { kind: "disaster", title: "The source is lost", sentence: "bring it up from the copies; what is newer than they are is lost", why_not: "" },
+  { kind: "re-protect", title: "Copy it back", sentence: "only what differs; services go on running", why_not: "" },
+];
 const abouts: Record<RunKind, string> = { test: "test", planned: "move", disaster: "recover", "re-protect": "protect again" };
 
 // One key for each choice of a kind: pressing twice starts one run.
@@ -157,7 +167,7 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
 
 <template>
   <div class="page">
-    <ProblemNote v-if="error || pointsError" :error="error || pointsError" />
+    <ProblemNote v-if="error || (pointsError && takesPoints)" :error="error || pointsError" />
     <template v-if="detail">
       <h1 class="sentence">
         You are about to {{ abouts[kind] }} <template v-if="preflight"><b>{{ count(preflight.workloads, "workload") }}</b> of {{ " " }}</template>
@@ -165,7 +175,7 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
       </h1>
       <div class="kinds" role="radiogroup" aria-label="What shall happen?">
         <button
-          v-for="offered in preflight?.kinds ?? []"
+          v-for="offered in preflight?.kinds ?? KINDS"
           :key="offered.kind"
           role="radio"
           :aria-checked="kind === offered.kind"
@@ -185,7 +195,7 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
       <section v-if="points && (kind === 'test' || kind === 'disaster')">
         <h2>
           From which moment?
-          <span class="plain">{{ apart ? "Groups of different moments." : `One moment for all ${count(points.groups.length, "group")}.` }}</span>
+          <span class="plain">{{ apart ? "Groups of different moments." : points.groups.length === 1 ? "One group, one moment." : `One moment for all ${points.groups.length} groups.` }}</span>
           <template v-if="hint">
             <span class="plain bad">▲ Unusual changes on {{ hint.group }}.</span>
             <button class="link" @click="picked = ms(hint.point)">
@@ -209,7 +219,7 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
           <ul v-if="preflight" class="checks">
             <li v-for="finding in shown" :key="finding.sentence" :class="finding.severity">
               <span aria-hidden="true">{{ shapes[finding.severity] }}</span> {{ finding.sentence }}
-              <RouterLink :to="`/plans/${code}`" class="link">{{ finding.mend }}</RouterLink>
+              <RouterLink v-if="finding.mend" :to="`/plans/${code}`" class="link">{{ finding.mend }}</RouterLink>
             </li>
             <li v-if="!preflight.blocking.length"><span aria-hidden="true">✓</span> Nothing blocks it.</li>
           </ul>
