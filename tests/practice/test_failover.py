@@ -10,7 +10,7 @@ from maestoso.core.codec import to_data
 from maestoso.core.evidence.report import report
 from maestoso.core.landing.ground import Ground
 from maestoso.core.landing.twin import twin
-from maestoso.core.model.plan import Plan
+from maestoso.core.model.plan import Member, Plan
 from maestoso.core.planning.inputs import GroupCopy, RunInputs
 from maestoso.core.planning.turned import turned
 from maestoso.core.runs.events import Draft
@@ -198,6 +198,25 @@ class Choices(Sites):
         self.assertEqual(state.outcome, "committed")
         self.assertTrue(state.steps["shut-down:db"].result["forced"])
         self.assertEqual(state.graph["shut-down:db"].args, {"limit_s": 90.0, "force": True})
+
+
+class LeftOff(Sites):
+    """A member that stays off holds nothing up."""
+
+    def test_neither_its_addresses_nor_its_guest_agent_stop_the_run(self) -> None:
+        plan = worlds.plan((Member(workload="db"), Member(workload="queue", power_on=False)))
+        group = replace(worlds.GROUP, members=("db", "queue"))
+        for agent in (True, False):
+            self.setUp()
+            estate = {**worlds.WORKLOADS, "queue": replace(worlds.WORKLOADS["queue"], guest_agent=agent)}
+            ctx = worlds.context(plan=plan, groups=(group,), workloads=estate)
+            self.b.add_fault(
+                Fault(verb="set-addresses", subject="queue", effect="fail", times=None), self.b.now
+            )
+            state = self.run_through(worlds.live_inputs("planned", ctx))
+            with self.subTest(agent=agent):
+                self.assertEqual(state.outcome, "committed")
+                self.assertEqual(state.steps["set-addresses:queue"].status if agent else "skipped", "skipped")
 
 
 class Clocks(Sites):

@@ -77,10 +77,8 @@ class Rehearsal:
             # The float is passed, not the datetime: a microsecond of rounding would leave it undone.
             self.now = max(at, self.now)
             self._advance(due if due is not None else self.now.timestamp())
-            self._collect()
         self.now = moment
         self._advance(moment.timestamp())
-        self._collect()
 
     def _collect(self) -> None:
         for key, step in list(self.asked.items()):
@@ -100,6 +98,8 @@ class Rehearsal:
     def _advance(self, now: float) -> None:
         for world in self.worlds.values():
             world.advance(now)
+        # As the engine does: what sites finished is taken in first, then what probes saw.
+        self._collect()
         self._watch()
 
     def _watch(self) -> None:

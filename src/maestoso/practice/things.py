@@ -49,6 +49,7 @@ class Copy:
     memory_mib: int = 0
     nics: dict[str, dict[str, Any]] = field(default_factory=dict)
     powered: bool = False
+    powered_at: float = 0.0
     heartbeat_at: float = NEVER
     fenced: bool = False
     group: str = ""
@@ -67,7 +68,10 @@ class Sandbox:
 
 @dataclass(slots=True, kw_only=True)
 class Op:
-    """An operation that the site knows; kept for ever, so that its key can be answered again."""
+    """An operation that the site knows; kept for ever, so that its key can be answered again.
+
+    What it waits for, as a boot, is under way from ``waits_since`` until ``waits_until``.
+    """
 
     key: str
     submission: Submission
@@ -77,10 +81,20 @@ class Op:
     code: str = ""
     reason: str = ""
     fault: Fault | None = None
+    accepted_at: float = 0.0
+    waits_since: float | None = None
+    waits_until: float = NEVER
     settled_at: float = 0.0
 
     def state(self) -> OperationState:
         """As the protocol says it."""
+        took = (self.settled_at - self.accepted_at) * self.submission.pace
+        before = 0.0
+        if self.waits_since is not None:
+            # What it waits for was under way before it was asked for, or even over by then.
+            over_by = min(self.accepted_at, self.waits_until)
+            before = max(over_by - self.waits_since, 0.0) * self.submission.pace
         return OperationState(
-            key=self.key, status=self.status, result=self.result, code=self.code, reason=self.reason
-        )
+            key=self.key, status=self.status, result=self.result, code=self.code, reason=self.reason,
+            took_s=round(took, 6) if self.status in ("done", "failed") else None, before_s=round(before, 6),
+        )  # fmt: skip

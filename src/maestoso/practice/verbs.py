@@ -168,6 +168,7 @@ def _power_on(world: World, op: Op) -> Outcome:
     seconds = boot_s(world.spec.seed, world.known[copy.workload], op.key) / op.submission.pace
     hangs = op.fault is not None and op.fault.effect == "boot-hangs"
     copy.powered, copy.heartbeat_at = True, NEVER if hangs else world.now + seconds
+    copy.powered_at = world.now
     landings.lease(world, copy)
     return {}, {"powered": "on"}
 
@@ -194,8 +195,16 @@ def _wait_for_heartbeat(world: World, op: Op) -> None:
         again = world.fault_for(replace(op.submission, verb="power-on"))
         seconds = boot_s(world.spec.seed, world.known[copy.workload], op.key) / op.submission.pace
         copy.heartbeat_at = NEVER if again and again.effect == "boot-hangs" else world.now + seconds
+    else:
+        _is_booting(copy, op)
     op.due_at = min(max(copy.heartbeat_at, world.now), limit)
     world.waiters.setdefault(copy.name, set()).add(op.key)
+
+
+def _is_booting(copy: Copy, op: Op) -> None:
+    """The operation waits for a boot that was under way before it was asked for. Told once of every boot."""
+    if copy.powered_at:
+        op.waits_since, op.waits_until, copy.powered_at = copy.powered_at, copy.heartbeat_at, 0.0
 
 
 def _await_heartbeat(world: World, op: Op) -> Outcome:
@@ -232,6 +241,8 @@ def _wait_to_probe(world: World, op: Op) -> None:
         again = world.fault_for(replace(op.submission, verb="power-on"))
         seconds = boot_s(world.spec.seed, world.known[copy.workload], op.key) / op.submission.pace
         copy.heartbeat_at = NEVER if again and again.effect == "boot-hangs" else world.now + seconds
+    elif not world.known[copy.workload].guest_agent:
+        _is_booting(copy, op)
     limit = world.now + float(op.submission.args.get("timeout_s", 600)) / op.submission.pace
     op.due_at = min(max(copy.heartbeat_at, world.now) + seconds, max(limit, op.due_at))
     world.waiters.setdefault(copy.name, set()).add(op.key)

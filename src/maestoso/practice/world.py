@@ -90,7 +90,7 @@ class World:
             return known.state()
         if submission.verb not in VERBS:
             raise SiteRefused("unknown-verb", f"This site does not know the operation {submission.verb!r}.")
-        op = Op(key=key, submission=submission, due_at=self.now)
+        op = Op(key=key, submission=submission, due_at=self.now, accepted_at=self.now)
         op.fault = self.fault_for(submission)
         seconds = operation_s(self.spec.seed, submission.verb, key)
         if op.fault and op.fault.effect == "slow":

@@ -198,6 +198,16 @@ class Proposals(unittest.TestCase):
         assert made is not None
         self.assertEqual(made.live.dns, ("10.2.0.5",))
 
+    def test_two_networks_are_not_sent_into_one_prefix_while_another_is_free(self) -> None:
+        here = [Network(name=f"a-{n}", vlan=n, prefixes=(ip_network(f"10.1.{n}.0/24"),)) for n in (1, 2, 3)]
+        wide = Network(name="b-all", vlan=9, prefixes=(ip_network("10.2.1.0/24"), ip_network("10.2.2.0/23")))
+        ground = Ground({"A": Inventory(networks=tuple(here)), "B": Inventory(networks=(wide,))})
+        rows = tuple(NetworkRow(source=network.name, live="b-all") for network in here)
+        found = [one for one in propose(replace(EMPTY, networks=rows), ground) if one.kind == "address rule"]
+        self.assertEqual([one.target for one in found], ["10.2.1.0/24", "10.2.2.0/23", "10.2.1.0/24"])
+        self.assertEqual([one.confidence for one in found], [0.9, 0.5, 0.2])
+        self.assertIn("another network goes to 10.2.1.0/24 already", found[2].reason)
+
     def test_what_has_a_row_is_left_alone(self) -> None:
         walk = worlds.crosswalk()
         self.assertEqual(self.proposals(worlds.source(), worlds.target(), walk), [])

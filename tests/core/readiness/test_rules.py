@@ -7,7 +7,7 @@ from dataclasses import replace
 from datetime import timedelta
 from ipaddress import ip_interface
 
-from maestoso.core.model.crosswalk import NetworkRow
+from maestoso.core.model.crosswalk import NetworkRow, Readdress
 from maestoso.core.model.estate import Disk, HostPool, Service
 from maestoso.core.model.plan import Member
 from maestoso.core.model.protection import CopyState
@@ -199,7 +199,12 @@ class EachFinding(unittest.TestCase):
             ("disk-left-out", "warns", context(workloads=changed("db", disks=disks)), "scratch space"),
             ("little-room", "warns", context(free_mib=1023), "Only 1023 MiB are free"),
             ("no-room", "blocks", context(free_mib=255), "Only 255 MiB are free"),
-            ("uses-what-stays-behind", "warns", context(workloads=estate), "app use mail of mail"),
+            (
+                "uses-what-stays-behind",
+                "warns",
+                context(workloads=estate),
+                "app uses mail of mail, which nobody",
+            ),
         ]
         for code, severity, ctx, words in cases:
             with self.subTest(code=code, words=words):
@@ -223,7 +228,7 @@ class EachFinding(unittest.TestCase):
             ("no-network-row", "blocks", context(crosswalk=worlds.crosswalk(networks=())), "a-net"),
             ("address-clash", "blocks", context(workloads=twin), "10.2.0.11"),
             ("sandbox-not-isolated", "blocks", context(crosswalk=open_sandbox), "not a sandbox"),
-            ("injection-without-agent", "warns", context(workloads=mute), "cannot be set"),
+            ("injection-without-agent", "blocks", context(workloads=mute), "cannot be set"),
             ("no-room", "blocks", context(target=small), "16 GiB"),
             ("no-room", "warns", context(target=asleep), "10 GiB free"),
             ("site-unreachable", "blocks", context(lost_sites={"B": "No connection."}), "does not answer"),
@@ -252,11 +257,56 @@ class EachFinding(unittest.TestCase):
         rows = (*worlds.crosswalk().networks, NetworkRow(source="a-other", live="b-gone"))
         self.assertEqual(findings_of(context(crosswalk=worlds.crosswalk(networks=rows))), ())
 
-    def test_a_service_of_a_protected_workload_outside_the_plan_does_not_stay_behind(self) -> None:
-        wide = replace(worlds.GROUP, members=(*ALL, "mail"))
+    def using_mail(self, **changes: object) -> list[tuple[str, str]]:
+        """What is found where app uses a service that is not in the plan."""
         mail = worlds.workload("mail", 40, offers=(Service(name="mail", protocol="tcp", port=25),))
-        ctx = context(workloads={**changed("app", uses=("mail",)), "mail": mail}, groups=(wide,))
-        self.assertEqual([finding.code for finding in findings_of(ctx)], ["group-split"])
+        ctx = context(workloads={**changed("app", uses=("mail",)), "mail": mail}, **changes)
+        return [(finding.code, finding.sentence) for finding in findings_of(ctx)]
+
+    def test_who_is_copied_and_brought_up_by_no_plan_is_not_said_to_be_unprotected(self) -> None:
+        for group in (
+            replace(worlds.GROUP, members=(*ALL, "mail")),
+            replace(worlds.GROUP, code="mail", name="Mail", members=("mail",), target="C"),
+        ):
+            found = dict(self.using_mail(groups=(worlds.GROUP, group)))
+            self.assertIn(
+                f"is copied in {group.name} and brought up by no plan", found["uses-what-stays-behind"]
+            )
+
+    def test_a_plan_that_relies_on_another_is_told_so(self) -> None:
+        ((code, sentence),) = self.using_mail(others={"mail": ("Office",)})
+        self.assertEqual(code, "relies-on-another-plan")
+        self.assertEqual(sentence, "app uses mail of mail, which this plan does not bring up; Office does.")
+
+    def test_what_runs_where_one_goes_does_not_stay_behind(self) -> None:
+        mail = worlds.workload("mail", 40, offers=(Service(name="mail", protocol="tcp", port=25),))
+        there = worlds.target(workloads=(mail,))
+        ctx = context(workloads={**changed("app", uses=("mail",)), "mail": mail}, target=there)
+        here = {name: one for name, one in ctx.workloads.items() if name != "mail"}
+        self.assertEqual(findings_of(replace(ctx, ground=worlds.ground(here, there))), ())
+
+    def test_who_has_no_agent_stops_a_run_only_where_something_waits_for_it(self) -> None:
+        mute = changed("db", guest_agent=False)
+        for member, severity in (
+            (Member(workload="db", on_failure="go-on"), "warns"),
+            (Member(workload="db", power_on=False), "note"),
+            (Member(workload="db", on_failure="stop"), "blocks"),
+        ):
+            with self.subTest(severity):
+                found = findings_of(context(workloads=mute, plan=worlds.plan((member,))))
+                said = [one.severity for one in found if one.code == "injection-without-agent"]
+                self.assertEqual(said, [severity])
+
+    def test_whose_address_stays_needs_no_agent(self) -> None:
+        keep = Readdress(action="keep")
+        rule = replace(worlds.crosswalk().address_rules[0], live=keep, test=keep)
+        ctx = context(
+            workloads=changed("db", guest_agent=False), crosswalk=worlds.crosswalk(address_rules=(rule,))
+        )
+        self.assertNotIn("injection-without-agent", [one.code for one in findings_of(ctx)])
+        judged = assess(ctx, Options(points={}), "t1", {}, samples=2)
+        assert judged.graph is not None
+        self.assertEqual([s.id for s in judged.graph.steps if s.verb == "set-addresses"], [])
 
 
 class Together(unittest.TestCase):

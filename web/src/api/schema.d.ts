@@ -2986,6 +2986,7 @@ export interface components {
             rpo_objective_s: number;
             rto_met: boolean | null;
             pace: number;
+            added_s: number | null;
             facts: components["schemas"]["Facts"];
             groups: components["schemas"]["ReportGroup"][];
             phases: components["schemas"]["PhaseTime"][];
@@ -3171,6 +3172,7 @@ export interface components {
             pace: number;
             machine_busy: boolean;
             ready_s: number | null;
+            added_s: number | null;
             expected_ready_s: number;
             rto_objective_s: number;
             rpo_objective_s: number;

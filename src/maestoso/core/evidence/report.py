@@ -19,7 +19,7 @@ from maestoso.core.planning.isolated_test import LEAK_CHECK, READ_ADAPTERS
 from maestoso.core.runs.attempts import Attempt, attempts_in
 from maestoso.core.runs.events import ENGINE, Event
 from maestoso.core.runs.operations import operation_for
-from maestoso.core.runs.progress import came_from
+from maestoso.core.runs.progress import came_from, measures
 from maestoso.core.runs.state import RunState, fold
 from maestoso.core.runs.watching import Outage, outages
 from maestoso.core.runs.words import sentence
@@ -98,6 +98,7 @@ class Report:
     rpo_objective_s: int
     rto_met: bool | None
     pace: float
+    added_s: float | None
     facts: Facts
     groups: tuple[ReportGroup, ...]
     phases: tuple[PhaseTime, ...]
@@ -143,6 +144,7 @@ def report(run: str, number: int, log: Sequence[Event]) -> Report:
         rpo_objective_s=plan.rpo_s,
         rto_met=None if found.rto_s is None else found.rto_s <= plan.rto_s,
         pace=state.inputs.pace,
+        added_s=measures(state).added_s,
         facts=found,
         groups=_groups(state, found),
         phases=phases(state),

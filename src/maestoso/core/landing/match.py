@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Sequence, Set
 from dataclasses import dataclass, replace
 from difflib import SequenceMatcher
 from typing import Literal
@@ -216,6 +216,7 @@ def _folders(crosswalk: Crosswalk, ground: Ground) -> list[Proposal]:
 
 def _rules(crosswalk: Crosswalk, rows: Sequence[NetworkRow], ground: Ground) -> list[Proposal]:
     have = {rule.prefix for rule in crosswalk.address_rules}
+    taken = {rule.live.to for rule in crosswalk.address_rules if rule.live.to is not None}
     found: list[Proposal] = []
     for row in rows:
         here = ground.networks.get((crosswalk.source, row.source))
@@ -225,15 +226,19 @@ def _rules(crosswalk: Crosswalk, rows: Sequence[NetworkRow], ground: Ground) -> 
         for prefix in here.prefixes:
             if prefix not in have:
                 have.add(prefix)
-                made = _rule(prefix, here, there, crosswalk, ground)
+                made = _rule(prefix, here, there, crosswalk, ground, taken)
                 if made is not None:
                     found.append(made)
+                    if made.rule is not None and made.rule.live.to is not None:
+                        taken.add(made.rule.live.to)
     return _with_dns(found, crosswalk, rows, ground)
 
 
 def _rule(
-    prefix: Prefix, here: Network, there: Network, crosswalk: Crosswalk, ground: Ground
+    prefix: Prefix, here: Network, there: Network, crosswalk: Crosswalk, ground: Ground, taken: Set[Prefix]
 ) -> Proposal | None:
+    """A rule for one prefix. A prefix that another network goes to already is ``taken``, and a last choice:
+    two networks of the same size would meet there address by address."""
     family = [other for other in there.prefixes if other.version == prefix.version]
     gateway = next((g for g in there.gateways if (":" in g) == (prefix.version == 6)), None)
     if prefix in family:
@@ -242,11 +247,13 @@ def _rule(
         says, confidence = Readdress(action="keep"), 1.0 if same else 0.7
         target = "keep"
     elif family:
-        to = min(family, key=lambda other: abs(other.prefixlen - prefix.prefixlen))
+        to = min(family, key=lambda other: (other in taken, abs(other.prefixlen - prefix.prefixlen)))
         says = Readdress(action="translate", to=to, gateway=gateway, dns=there.dns)
         equal = to.prefixlen == prefix.prefixlen
         why = "prefixes of the same size" if equal else f"{to} is the nearest in size"
         confidence, target = (0.9 if equal else 0.5), str(to)
+        if to in taken:
+            why, confidence = f"{why}; another network goes to {to} already", 0.2
     elif there.dhcp:
         says, why, confidence, target = Readdress(action="dhcp"), f"{there.name} has DHCP", 0.5, "dhcp"
     else:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from maestoso.core.codec import to_data
 from maestoso.core.model.crosswalk import Side
-from maestoso.core.model.estate import Interface
+from maestoso.core.model.estate import Interface, Workload
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -67,3 +67,14 @@ class Landing:
     def digest(self) -> str:
         """A fingerprint of the whole landing."""
         return hashlib.sha256(json.dumps(to_data(self), sort_keys=True).encode()).hexdigest()[:16]
+
+
+def told_anew(workload: Workload, nic: LandingNic) -> bool:
+    """Whether an adapter comes down with other settings than its guest has."""
+    if not nic.connected:
+        return False
+    if nic.dhcp:
+        return not nic.was_dhcp
+    before = next((one for one in workload.nics if one.name == nic.nic), None)
+    had = (before.dhcp, before.addresses, before.gateways, before.dns) if before else None
+    return bool(nic.addresses) and had != (False, nic.addresses, nic.gateways, nic.dns)

@@ -15,7 +15,8 @@ COMPILER = 4
 """Number of the rules that turn inputs into steps; a log says which one it was written under.
 
 1: as first released. 2: before the verdict, the site is asked what every adapter really has. 3: cues at one
-place come one after the other. 4: a roll back is through when services answer at the source again.
+place come one after the other. 4: a roll back is through when services answer at the source again;
+guests whose settings stay are not told them.
 """
 
 Kind = Literal["test", "planned", "disaster", "re-protect"]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from typing import Any
 
-from maestoso.core.model.landing import Landing, LandingNic
+from maestoso.core.model.landing import Landing, LandingNic, told_anew
 from maestoso.core.model.plan import Member
 from maestoso.core.planning.graph import Phase, Step
 from maestoso.core.planning.inputs import RunInputs
@@ -26,6 +26,8 @@ class LandingSteps:
         self.machine = machine
         self.network = network
         self.landings = {landing.workload: landing for landing in inputs.landings}
+        self.workloads = {workload.name: workload for workload in inputs.workloads}
+        self.off = {member.workload for _, member in inputs.plan.members() if not member.power_on}
 
     def step(self, verb: str, member: Member, **rest: Any) -> Step:
         """A step about one member at the target."""
@@ -81,32 +83,40 @@ class LandingSteps:
             needs=(f"register:{name}",),
             args={"nics": [self._nic_args(nic) for nic in landing.nics]},
         )
-        if self._needs_injection(landing):
+        told = self._injected(landing)
+        if told:
+            # What stays off has nobody waiting for it, so its addresses do not hold the run up.
+            off = {"on_failure": "go-on"} if self.inputs.compiler >= 4 and not member.power_on else {}
             yield self.step(
                 "set-addresses",
                 member,
+                **off,
                 wave=wave,
                 title="Set its addresses",
                 after=(f"attach-nics:{name}",),
                 needs=(f"attach-nics:{name}",),
-                args={"nics": [_address_args(nic) for nic in landing.nics if self._is_injected(nic)]},
+                args={"nics": [_address_args(nic) for nic in told]},
             )
 
     def ids(self, name: str) -> tuple[str, ...]:
         """The ids of :meth:`steps`."""
         steps = [f"{verb}:{name}" for verb in ("register", "set-size", "attach-nics")]
-        if self._needs_injection(self.landings[name]):
+        if self._injected(self.landings[name]):
             steps.append(f"set-addresses:{name}")
         return tuple(steps)
 
-    def _needs_injection(self, landing: Landing) -> bool:
-        return any(self._is_injected(nic) for nic in landing.nics)
-
-    def _is_injected(self, nic: LandingNic) -> bool:
-        """Whether the guest must be told: of addresses of its own, or that it shall ask DHCP from now on."""
-        if nic.dhcp:
-            return self.inputs.compiler >= 2 and nic.connected and not nic.was_dhcp
-        return bool(nic.addresses)
+    def _injected(self, landing: Landing) -> tuple[LandingNic, ...]:
+        """The adapters whose guest must be told of other addresses, or to ask DHCP from now on."""
+        workload = self.workloads[landing.workload]
+        if self.inputs.compiler < 4:
+            return tuple(
+                nic for nic in landing.nics
+                if (nic.addresses if not nic.dhcp else
+                    self.inputs.compiler >= 2 and nic.connected and not nic.was_dhcp)
+            )  # fmt: skip
+        if landing.workload in self.off and not workload.guest_agent:
+            return ()
+        return tuple(nic for nic in landing.nics if told_anew(workload, nic))
 
     def _nic_args(self, nic: LandingNic) -> dict[str, object]:
         args: dict[str, object] = {"nic": nic.nic, "network": self.network(nic), "mac": nic.mac}

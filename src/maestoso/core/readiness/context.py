@@ -116,8 +116,7 @@ class Context:
 
     def site_of(self, workload: str) -> str | None:
         """Where a workload is at home now; None where that is not known."""
-        row = self.rows.get(workload)
-        return row.site if row is not None else None
+        return self.ground.site_of.get(workload)
 
     def provider_of(self, service: str) -> tuple[Workload, Service] | None:
         """Who offers a service, anywhere in the estate."""

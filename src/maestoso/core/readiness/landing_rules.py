@@ -41,7 +41,8 @@ def landings_hold(ctx: Context) -> Iterator[Finding]:
     """What is wrong in a test; what is wrong only in a live run does not stop a test."""
     if not ctx.landed:
         return
-    test, live = ctx.landed["test"].findings, ctx.landed["live"].findings
+    sides = (ctx.landed["test"].findings, ctx.landed["live"].findings)
+    test, live = (tuple(_certain(ctx, one) for one in side) for side in sides)
     in_test, in_live = ({(one.code, one.subject, one.part) for one in side} for side in (test, live))
     for finding in test:
         alike = (finding.code, finding.subject, finding.part) in in_live
@@ -51,6 +52,18 @@ def landings_hold(ctx: Context) -> Iterator[Finding]:
             severity = "warns" if finding.severity == "blocks" else finding.severity
             said = f"In a live run: {finding.sentence}"
             yield replace(finding, severity=severity, sentence=said, live=finding.severity)
+
+
+def _certain(ctx: Context, finding: Finding) -> Finding:
+    """What is sure to fail stops a run before it starts, unless the run goes on without it by intent."""
+    if finding.code != "injection-without-agent":
+        return finding
+    for _, member in ctx.plan.members():
+        if member.workload == finding.subject:
+            if not member.power_on:
+                return replace(finding, severity="note")
+            return finding if member.on_failure == "go-on" else replace(finding, severity="blocks")
+    return finding
 
 
 def dns_comes_later(ctx: Context) -> Iterator[Finding]:

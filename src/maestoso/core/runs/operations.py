@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
 from maestoso.core.planning.graph import Step
@@ -27,13 +27,19 @@ class Operation:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class OperationState:
-    """What a site says of one operation. ``code`` and ``reason`` are set when it failed."""
+    """What a site says of one operation. ``code`` and ``reason`` are set when it failed.
+
+    ``took_s``: machine seconds from taking it in to its end, by the site's own clock; None where it does not
+    say. ``before_s``: how long what it waits for, as a boot, had been under way before it was taken in.
+    """
 
     key: str
     status: OperationStatus
     result: Mapping[str, Any] = field(default_factory=dict)
     code: str = ""
     reason: str = ""
+    took_s: float | None = None
+    before_s: float = 0.0
 
     @property
     def settled(self) -> bool:
@@ -94,13 +100,19 @@ def _contents(state: RunState, workloads: Iterable[str]) -> dict[str, Any]:
 
 
 LONGEST_OUTPUT = 2000
+LONGEST_S = 365 * 86400.0
+"""What takes longer than a year was measured by a clock that is wrong."""
 
 
 def outcome(step: Step, answer: OperationState) -> Draft:
     """What a settled operation of ``step`` means for the log. The plan says which exit codes are success."""
-    if answer.status == "done" and step.verb == "run-script":
-        return _of_script(step, answer)
-    return _of_operation(step.id, answer)
+    script = answer.status == "done" and step.verb == "run-script"
+    draft = _of_script(step, answer) if script else _of_operation(step.id, answer)
+    took_s, before_s = answer.took_s, answer.before_s
+    if took_s is None or not (0 <= took_s < LONGEST_S and 0 <= before_s < LONGEST_S):
+        return draft
+    before = {"before_s": before_s} if before_s else {}
+    return replace(draft, data={**draft.data, "took_s": took_s, **before})
 
 
 def _of_script(step: Step, answer: OperationState) -> Draft:

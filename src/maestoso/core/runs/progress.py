@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
+from maestoso.core.planning.compiled import JUDGED
 from maestoso.core.planning.graph import TO_READY
 from maestoso.core.planning.inputs import GroupCopy
 from maestoso.core.runs.state import RunState
@@ -16,10 +17,12 @@ from maestoso.core.scheduling.list_schedule import Pinned, Schedule, list_schedu
 class Measures:
     """Seconds. ``rto_s`` is trigger to last required check; ``rpo_s`` per group is trigger minus point.
 
-    The trigger is the start, or the declared moment of the outage before it.
+    The trigger is the start, or the declared moment of the outage before it. ``added_s`` is what of the
+    recovery time Maestoso itself took: the rest is work of the sites, delays of the plan, and people.
     """
 
     rto_s: float | None
+    added_s: float | None
     rpo_s: dict[str, float]
     people_s: float
 
@@ -30,6 +33,7 @@ def measures(state: RunState) -> Measures:
     triggered = state.started_at - timedelta(seconds=before_s)
     return Measures(
         rto_s=None if state.ready_s is None else state.ready_s + before_s,
+        added_s=_added_s(state),
         rpo_s={
             group.code: max((triggered - oldest).total_seconds(), 0.0) if oldest is not None else 0.0
             for group in state.inputs.groups
@@ -38,6 +42,13 @@ def measures(state: RunState) -> Measures:
         },
         people_s=state.people_s,
     )
+
+
+def _added_s(state: RunState) -> float | None:
+    asked = next((name for name in JUDGED if name in state.graph), None)
+    if state.ready_s is None or asked is None:
+        return None
+    return max(state.ready_s - state.time.pure_s(state.graph.index[asked]), 0.0)
 
 
 def declared_before_s(state: RunState) -> float:

@@ -17,6 +17,7 @@ from maestoso.core.planning.graph import TAKES_BACK, Slot, Step, StepGraph
 from maestoso.core.planning.inputs import Decision, Estimate, RunInputs
 from maestoso.core.planning.isolated_test import VERDICT
 from maestoso.core.runs.events import Draft, Event
+from maestoso.core.runs.run_time import RunTime
 from maestoso.core.runs.steps import RESOLVED, Status, StepState, Try, next_status
 from maestoso.core.scheduling.list_schedule import earliest, tails
 
@@ -60,9 +61,11 @@ class RunState:
         self.started_by = first.by
         self.seq = 1
         self.at = first.at
-        self.run_s = 0.0
+        self.run_s = 0.0  # of the latest in run time; an event may be of a moment before that
+        self.stamp_s = 0.0  # run time of the event that is being taken in
         self.people_s = 0.0
         self.steps: dict[str, StepState] = {step.id: StepState() for step in self.graph.steps}
+        self.time = RunTime(self.graph, self.inputs.limits, self.inputs.pace)
         self.settled_s = [0.0] * len(self.graph)
         self.unresolved = [len(preds) for preds in self.graph.preds]
         self.left = len(self.steps)
@@ -116,9 +119,29 @@ class RunState:
         )
 
     def run_seconds(self, now: datetime) -> float:
-        """Run time at ``now``: wall time since the last event, times the pace while machines work."""
+        """Run time at ``now``: wall time since the last event, times the pace while machines work.
+
+        Between events that is an estimate; what a step took is what its site says (see RunTime).
+        """
         wall = max((now - self.at).total_seconds(), 0.0)
-        return self.run_s + wall * (self.inputs.pace if self.machine_busy else 1.0)
+        heard = any(self.graph[name].site not in self.lost_sites for name in self.in_flight)
+        at_pace = heard or (self.held_because is None and bool(self.open))
+        return self.run_s + wall * (self.inputs.pace if at_pace else 1.0)
+
+    def _stamp(self, draft: Draft, moment: datetime) -> float:
+        """The run time of an event that is written at ``moment``."""
+        name, clock_s = draft.data.get("step", ""), self.run_seconds(moment)
+        step = self.steps.get(name)
+        if step is None or self.inputs.pace == 1:
+            return clock_s
+        position, waits = self.graph.index[name], step.status == "waiting"
+        if waits and draft.kind in ("step.asked", "step.waits", "step.done", "step.skipped"):
+            return self.time.begins(position, self.slots_taken.__getitem__, moment)
+        took_s = draft.data.get("took_s")
+        if took_s is None or step.asked_at is None or draft.kind not in ("step.done", "step.failed"):
+            return clock_s
+        before_s = draft.data.get("before_s", 0.0)
+        return self.time.ends(position, step.asked_at, took_s, before_s, moment)
 
     def event(self, draft: Draft, now: datetime) -> Event:
         """``draft`` as the next event of this log."""
@@ -126,7 +149,7 @@ class RunState:
         return Event(
             seq=self.seq + 1,
             at=moment,
-            run_s=round(self.run_seconds(moment), 6),
+            run_s=round(self._stamp(draft, moment), 6),
             kind=draft.kind,
             data=draft.data,
             by=draft.by,
@@ -140,7 +163,8 @@ class RunState:
             raise LogCorrupt(f"Event {event.seq} comes after the run had finished.")
         if not self.machine_busy:
             self.people_s += (event.at - self.at).total_seconds()
-        self.seq, self.at, self.run_s = event.seq, event.at, event.run_s
+        self.seq, self.at, self.stamp_s = event.seq, event.at, event.run_s
+        self.run_s = max(self.run_s, event.run_s)
         name = "_on_" + event.kind.replace(".", "_")
         getattr(self, name)(event)
 
@@ -154,6 +178,7 @@ class RunState:
             state, attempt=state.attempt + 1, asked_s=event.run_s, asked_at=event.at, code="", reason=""
         )
         self._dequeue(step)
+        self.time.begun(self.graph.index[step], self.slots_taken.__getitem__, event.run_s)
         self.in_flight.add(step)
         if self.graph[step].limit_s:
             self.limited.add(step)
@@ -164,6 +189,10 @@ class RunState:
     def _on_step_done(self, event: Event) -> None:
         step, state = self._move(event)
         self.steps[step] = replace(state, result=event.data.get("result") or {})
+        if step in self.in_flight:
+            self.time.settled(self.graph.index[step], _took_s(event), event.run_s)
+        else:
+            self.time.passed_over(self.graph.index[step])
         self._landed(step)
         self._resolve(step)
 
@@ -172,6 +201,7 @@ class RunState:
         self.steps[step] = replace(
             state, code=event.data["code"], reason=event.data["reason"], settled_s=event.run_s
         )
+        self.time.settled(self.graph.index[step], _took_s(event), event.run_s)
         self._landed(step)
         self.failed.add(step)
         if self.aborted_because is not None and self.graph[step].phase not in TAKES_BACK:
@@ -180,6 +210,10 @@ class RunState:
     def _on_step_skipped(self, event: Event) -> None:
         step, state = self._move(event)
         self.steps[step] = replace(state, reason=event.data["reason"])
+        if state.asked_s is None:
+            self.time.passed_over(self.graph.index[step])
+        else:
+            self.time.settled(self.graph.index[step], None, event.run_s)
         self._resolve(step)
 
     def _on_step_retried(self, event: Event) -> None:
@@ -190,24 +224,28 @@ class RunState:
         self.steps[step] = replace(
             state, eligible_s=event.run_s, settled_s=None, tries=(*state.tries, failed)
         )
+        self.time.opened_again(self.graph.index[step], event.run_s, event.at)
         self._enqueue(step)
 
     def _on_step_waits(self, event: Event) -> None:
         step, state = self._move(event)
         self.steps[step] = replace(state, asked_s=event.run_s, asked_at=event.at)
         self._dequeue(step)
+        self.time.begun(self.graph.index[step], self.slots_taken.__getitem__, event.run_s)
         self.persons.add(step)
         if step in JUDGED:
             self.ready_s = event.run_s
 
     def _on_hold_answered(self, event: Event) -> None:
         step, _ = self._move(event)
+        self.time.settled(self.graph.index[step], None, event.run_s)
         self._resolve(step)
 
     def _on_verdict_given(self, event: Event) -> None:
         self.verdict = event.data["verdict"]
         self.notes = event.data.get("notes", "")
         self._move(replace(event, data={"step": VERDICT}))
+        self.time.settled(self.graph.index[VERDICT], None, event.run_s)
         self._resolve(VERDICT)
 
     def _on_decision_given(self, event: Event) -> None:
@@ -218,6 +256,7 @@ class RunState:
         for step in self.graph.steps:
             if step.phase == untaken and self.steps[step.id].status == "waiting":
                 self._cancel(step.id, event.kind)
+        self.time.settled(self.graph.index[DECISION], None, event.run_s)
         self._resolve(DECISION)
 
     def _on_point_changed(self, event: Event) -> None:
@@ -282,6 +321,7 @@ class RunState:
             slot = self.graph[step].slot
             if slot:
                 self.slots_taken[slot] -= 1
+                self.time.landed(self.graph.index[step], self.stamp_s, self.at)
 
     def _cancel(self, step: str, event: str = "run.aborted") -> None:
         state = self.steps[step]
@@ -290,8 +330,8 @@ class RunState:
         self._resolve(step)
 
     def _resolve(self, step: str) -> None:
-        self.steps[step] = replace(self.steps[step], settled_s=self.run_s)
-        self.settled_s[self.graph.index[step]] = self.run_s
+        self.steps[step] = replace(self.steps[step], settled_s=self.stamp_s)
+        self.settled_s[self.graph.index[step]] = self.stamp_s
         self.left -= 1
         self._dequeue(step)
         self.persons.discard(step)
@@ -327,6 +367,7 @@ class RunState:
     def _open(self, position: int) -> None:
         step = self.graph.steps[position].id
         eligible = earliest(self.graph, position, self.settled_s)
+        eligible = self.time.opened(position, eligible, self.stamp_s, self.at)
         self.steps[step] = replace(self.steps[step], eligible_s=eligible)
         self._enqueue(step)
         # All it waits for is resolved, so whether there is anything to do is known now and stays so.
@@ -360,6 +401,12 @@ class RunState:
         if step.answers and all(self.steps[name].status == "done" for name in step.answers):
             return "All of it is confirmed, so there is nothing to acknowledge."
         return ""
+
+
+def _took_s(event: Event) -> float | None:
+    """Machine seconds of a step by its site's clock, with those before it was asked for; None if not said."""
+    took_s: float | None = event.data.get("took_s")
+    return None if took_s is None else took_s + float(event.data.get("before_s", 0.0))
 
 
 def again(state: RunState, group: str) -> set[str]:

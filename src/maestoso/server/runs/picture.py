@@ -110,6 +110,7 @@ def status(pk: int, state: RunState, names: dict[str, str], now: datetime) -> Ru
         pace=state.inputs.pace,
         machine_busy=state.machine_busy and not state.finished,
         ready_s=measured.rto_s,
+        added_s=measured.added_s,
         expected_ready_s=round(expected_ready_s(state, expected(state, moment)), 1),
         rto_objective_s=plan.rto_s,
         rpo_objective_s=plan.rpo_s,

@@ -144,6 +144,7 @@ class RunStatus:
     pace: float
     machine_busy: bool
     ready_s: float | None
+    added_s: float | None
     expected_ready_s: float
     rto_objective_s: int
     rpo_objective_s: int

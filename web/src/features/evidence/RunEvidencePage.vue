@@ -127,6 +127,7 @@ useKeys([
           </ul>
           <p class="quiet">
             {{ duration(report.facts.machine_s) }} of machine time, and {{ duration(report.facts.people_s) }} of waiting for people, which is kept apart.
+            <template v-if="report.added_s !== null">Of the recovery time Maestoso itself took {{ duration(report.added_s) }}; the rest is work of the sites and what the plan waits for.</template>
             {{ report.facts.failures ? `${count(report.facts.failures, "try", "tries")} failed, ${count(report.facts.skipped, "step")} passed over.` : "No step failed." }}
           </p>
           <template v-if="report.outages.length">

@@ -148,6 +148,7 @@ useKeys([
         <p class="quiet">
           <template v-if="ready === null">likely ready at {{ clock(status.expected_ready_s) }}</template>
           <template v-else>all checks through at {{ clock(ready) }}</template>
+          <template v-if="status.added_s !== null && status.added_s >= 1">, {{ duration(status.added_s) }} of it Maestoso's own</template>
           <template v-if="status.people_s >= 1">, {{ duration(status.people_s) }} waiting for people</template>
         </p>
 
