@@ -103,7 +103,9 @@ class APlannedFailover(Live):
         expect(page.get_by_label("Copies")).to_contain_text("all fenced")
         page.get_by_role("button", name="Abort …").click()
         dialog = page.get_by_role("dialog")
-        expect(dialog).to_contain_text(re.compile(r"workloads are started again at QUA, in their order"))
+        expect(dialog).to_contain_text(
+            re.compile(r"workloads? (are|is) started again at Quayside, in their order")
+        )
         dialog.get_by_label("Reason").fill("the wrong evening")
         dialog.get_by_role("button", name="Abort and take it back").click()
         expect(self.sentence).to_contain_text("aborted and taken back", timeout=60_000)
@@ -118,7 +120,14 @@ class TheWorstDay(Live):
         expect(self.sentence).to_contain_text("Quayside misbehaves")
         self.running("does not answer")
         page.goto(APP.address)
-        expect(page.get_by_text("Quayside does not answer")).to_be_visible()
+        # The board says what is down and since when, and offers what to do about it first.
+        expect(self.sentence).to_contain_text(
+            re.compile(r"^Quayside does not answer since \d\d:\d\d UTC, for ")
+        )
+        expect(self.sentence).to_contain_text(
+            re.compile(r"35 workloads ran there; \d+ can be brought up at Hilltop")
+        )
+        expect(page.get_by_role("link", name=re.compile("^Recover ")).first).to_be_visible()
 
         self.start("ALL", "disaster")
         # The browser is closed and opened again in the middle.
@@ -132,7 +141,8 @@ class TheWorstDay(Live):
         self.another_point("Time and trust")
         self.answer_until("Commit, or roll back?")
         self.need("Commit, or roll back?").get_by_role("button", name="Commit").click()
-        expect(self.sentence).to_contain_text("the failover is committed", timeout=60_000)
+        expect(self.sentence).to_contain_text("the failover was committed", timeout=60_000)
+        expect(page.get_by_role("alert").filter(has_text="are not confirmed off")).to_be_visible()
         disaster = self.run_number()
         self.running("28 running")
 
@@ -141,11 +151,15 @@ class TheWorstDay(Live):
         expect(self.sentence).to_contain_text("behave")
         until(lambda: APP.api().get(f"/runs/{disaster}")["status"]["found_running"] == [], "the fences")
         until(lambda: not self.on_at("QUA"), "Quayside's copies to stay off")
+        # The run is over: what it says is past, and its fences have been delivered since.
+        page.goto(f"{APP.address}/runs/{disaster}")
+        expect(page.get_by_role("alert")).to_contain_text("has been fenced since")
+        expect(page.get_by_text("does not answer")).to_have_count(0)
 
         page.goto(APP.address)
         page.get_by_role("link", name="Re-protect").click()
         self.start("ALL", "re-protect")
-        expect(self.sentence).to_contain_text("is protected again", timeout=60_000)
+        expect(self.sentence).to_contain_text("was protected again", timeout=60_000)
 
         page.goto(APP.address)
         page.get_by_role("link", name="Bring it home").click()
@@ -153,13 +167,13 @@ class TheWorstDay(Live):
         self.start("ALL", "planned")
         self.answer_until("Commit, or roll back?")
         self.need("Commit, or roll back?").get_by_role("button", name="Commit").click()
-        expect(self.sentence).to_contain_text("the failover is committed", timeout=60_000)
+        expect(self.sentence).to_contain_text("the failover was committed", timeout=60_000)
         home = self.run_number()
         clocks = APP.api().get(f"/runs/{home}")["status"]["outages"]
         self.assertTrue(clocks)
         self.assertEqual([one for one in clocks if one["to_s"] is None], [])
         self.start("ALL", "re-protect")
-        expect(self.sentence).to_contain_text("is protected again", timeout=60_000)
+        expect(self.sentence).to_contain_text("was protected again", timeout=60_000)
         self.running("35 running")
         self.same_disks(home)
         done = APP.command_of_django("check_integrity", "--journals")

@@ -45,7 +45,7 @@ def main() -> int:
         "reset": lambda: reset(options, live=arguments.live, sure=arguments.yes),
         "test": lambda: _test(arguments.only, arguments.v, arguments.serial),
         "verify": lambda: _verify(Path(arguments.file), arguments.keys),
-        "soak": lambda: _soak(arguments.minutes, arguments.seed, arguments.once),
+        "soak": lambda: _soak(arguments),
     }
     try:
         return commands[arguments.command]()
@@ -71,10 +71,10 @@ def _test(only: list[str], verbose: bool, serial: bool) -> int:
     return test(only, verbose=verbose, serial=serial)
 
 
-def _soak(minutes: float, seed: int, once: bool) -> int:
+def _soak(given: argparse.Namespace) -> int:
     from maestoso.cli.testing import soak
 
-    return soak(minutes, seed, once=once)
+    return soak(given.minutes, given.seed, once=given.once, walks=given.walks)
 
 
 def _verify(file: Path, keys: str | None) -> int:
@@ -103,6 +103,10 @@ def _parse() -> argparse.Namespace:
     long.add_argument("--minutes", type=float, default=10.0)
     long.add_argument("--seed", type=int, default=1)
     long.add_argument("--once", action="store_true", help="every scenario once, however long that takes")
+    long.add_argument(
+        "--walks", type=int, default=0, metavar="N",
+        help="no processes: N random walks of people and sites through the application, in virtual time",
+    )  # fmt: skip
     check = commands.add_parser("verify", help="check the evidence of a run; needs no database")
     check.add_argument("file", help="what was exported as run-N.evidence.jsonl")
     check.add_argument("--keys", help="a JWK set of keys that you trust; else only the fingerprint is said")

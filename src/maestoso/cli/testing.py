@@ -21,6 +21,8 @@ from maestoso.server.config.options import ROOT
 BIN = Path(sys.executable).parent
 LOG = ROOT / "var" / "log" / "test.log"
 TIMES = ROOT / "var" / "log" / "test-times.jsonl"
+FIRST_TREE, TREES = "MAESTOSO_TEST_FIRST_TREE", "MAESTOSO_TEST_TREES"
+WALKS_OF_A_TREE = 64
 MEASURED = ROOT / "tests" / "measured.json"
 MOST_SLOW = 15
 WORKERS = 2
@@ -84,8 +86,11 @@ def test(only: list[str], *, verbose: bool = False, serial: bool = False) -> int
     return 1 if tally.failed else 0
 
 
-def soak(minutes: float, seed: int, *, once: bool) -> int:
-    """The long crash harness; its report is under ``var/soak``."""
+def soak(minutes: float, seed: int, *, once: bool, walks: int = 0) -> int:
+    """The long crash harness, whose report is under ``var/soak``; or so many ``walks`` from that seed on."""
+    if walks:
+        os.environ |= {FIRST_TREE: str(seed * 1000), TREES: str(-(-walks // WALKS_OF_A_TREE))}
+        return test(["tests.server.test_walks"], verbose=False, serial=False)
     command = [sys.executable, "-m", "tests.e2e.soak", "--minutes", str(minutes), "--seed", str(seed)]
     return subprocess.run([*command, *(["--once"] if once else [])], cwd=ROOT, check=False).returncode
 

@@ -12,6 +12,7 @@ from maestoso.core.runs.events import Draft
 from maestoso.core.runs.progress import came_from, measures
 from maestoso.core.runs.standing import Backlog, Kept, Standing, abort_does, standing, writable
 from maestoso.core.runs.state import RunState
+from maestoso.core.runs.whereabouts import fenced, taken_down
 from tests import worlds
 from tests.player import Player
 
@@ -114,6 +115,12 @@ class Failovers(unittest.TestCase):
         self.assertEqual(
             notice, "Nothing at Eastside was touched, as it was chosen: what runs there is not confirmed off."
         )
+        play.tell("commit")
+        play.until("give-up:run")
+        self.assertEqual(len(fenced(play.state)), 0)
+        play.done("give-up:run")
+        self.assertEqual((said(play).notices, len(fenced(play.state))), ((), 4))
+        self.assertEqual(taken_down(play.state), set(worlds.NAMES))
 
     def test_what_is_up_is_counted(self) -> None:
         play = self.play()

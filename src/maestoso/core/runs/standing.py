@@ -13,7 +13,7 @@ from maestoso.core.planning.inputs import LIVE
 from maestoso.core.replication.cost import in_size
 from maestoso.core.runs.progress import measures
 from maestoso.core.runs.state import RunState
-from maestoso.core.runs.whereabouts import done, fenced, up_at_target, writable_at_target
+from maestoso.core.runs.whereabouts import GIVEN_UP, done, fenced, up_at_target, writable_at_target
 
 _VERDICTS = {"passed": "passed", "failed": "failed", "inconclusive": "was inconclusive"}
 _FORWARD = ("bring-up", "hand-over", "close-down")
@@ -219,7 +219,7 @@ class _Words:
             return (f"What was not confirmed off at {self.here} when it ended has been fenced since.",)
         untouched = not any(step.verb == "fence" for step in state.graph.steps)
         promoted = any(writable_at_target(state, copy.code) for copy in state.inputs.groups)
-        if untouched and promoted and not state.finished:
+        if untouched and promoted and not state.finished and not done(state, GIVEN_UP):
             chosen = f"Nothing at {self.here} was touched, as it was chosen"
             return (f"{chosen}: what runs there is not confirmed off.",)
         return ()

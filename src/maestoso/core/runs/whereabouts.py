@@ -7,6 +7,9 @@ from __future__ import annotations
 
 from maestoso.core.runs.state import RunState
 
+GIVEN_UP = "give-up:run"
+"""With it the source turns off and fences whatever it still has of the workloads."""
+
 
 def done(state: RunState, step: str) -> bool:
     """Whether a step is there and was done."""
@@ -26,6 +29,8 @@ def up_at_target(state: RunState) -> frozenset[str]:
 
 def taken_down(state: RunState) -> frozenset[str]:
     """Workloads that the run shut down at the source and has not started there again."""
+    if done(state, GIVEN_UP):
+        return frozenset(state.inputs.plan.workloads())
     return frozenset(
         member.workload
         for _, member in state.inputs.plan.members()
@@ -35,6 +40,8 @@ def taken_down(state: RunState) -> frozenset[str]:
 
 def fenced(state: RunState) -> frozenset[str]:
     """Workloads that can have no power at the source, because the run fenced them there."""
+    if done(state, GIVEN_UP):
+        return frozenset(state.inputs.plan.workloads())
     return frozenset(
         member.workload
         for _, member in state.inputs.plan.members()

@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from datetime import datetime
 
 from django.db import transaction
+from django.db.models import Count, Max
 
 from maestoso.core.codec import to_data
 from maestoso.core.errors import BadValue, NotFound, Refused, Stale
@@ -189,7 +190,8 @@ def context(
 def measured_mark(target: str) -> tuple[int, int | None]:
     """Tells one set of ended runs at a site from another."""
     ended = Run.objects.filter(target=target).exclude(outcome="")
-    return ended.count(), ended.order_by("-ended_at").values_list("pk", flat=True).first()
+    found = ended.aggregate(runs=Count("pk"), newest=Max("pk"))
+    return found["runs"], found["newest"]
 
 
 def measured(target: str) -> Mapping[str, Sequence[float]]:
