@@ -144,7 +144,7 @@ class TheWorstDay(Live):
         expect(self.sentence).to_contain_text("the failover was committed", timeout=60_000)
         expect(page.get_by_role("alert").filter(has_text="are not confirmed off")).to_be_visible()
         disaster = self.run_number()
-        self.running("28 running")
+        self.running("27 running")  # one of the 28 is left off
 
         page.get_by_role("link", name="Practice lab").click()
         page.get_by_role("button", name="Put all right again").click()
@@ -174,7 +174,7 @@ class TheWorstDay(Live):
         self.assertEqual([one for one in clocks if one["to_s"] is None], [])
         self.start("ALL", "re-protect")
         expect(self.sentence).to_contain_text("was protected again", timeout=60_000)
-        self.running("35 running")
+        self.running("34 running")  # what is left off on the way out is left off on the way home
         self.same_disks(home)
         done = APP.command_of_django("check_integrity", "--journals")
         self.assertEqual(done.returncode, 0, done.stdout + done.stderr)

@@ -175,7 +175,7 @@ class Consequences(Live):
         self.assertEqual([need["kind"] for need in status["needs"]], ["decision"])
         self.assertEqual({g["writable"] for g in status["groups"]}, {"HIL"})
         self.assertTrue(all(outage["to_s"] for outage in status["outages"]))
-        there = {code: len(names) for code, names in running(catalogue().rows).items()}
+        there = {code: len(names) for code, names in running(catalogue().rows, {}).items()}
         self.assertEqual((there["QUA"], there["HIL"]), (24, 13))
         # What a site counts itself is what the site line says: this run was played elsewhere.
         line = self.browser.get("/api/v1/site-line").json()

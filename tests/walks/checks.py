@@ -71,7 +71,12 @@ def _board(walk: Walk) -> Iterator[str]:
     for lost in board.if_lost:
         if lost.down == walk.sites[lost.site].answers:
             yield f"board: {lost.site} is said to be {'down' if lost.down else 'up'}"
+        here = truth.running(walk.sites[lost.site])
+        if walk.sites[lost.site].answers and lost.running != len(here):
+            yield f"board: {lost.running} run at {lost.site}; {sorted(here)} do"
         real = _comes_back(walk, lost)
+        if walk.sites[lost.site].answers:
+            real &= here  # what is off there now is not missed
         if lost.back != len(real):
             yield f"board: {lost.back} of {lost.site} would be back; {sorted(real)} come back by {lost.plans}"
         if not lost.back and lost.plans:

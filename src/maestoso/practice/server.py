@@ -199,6 +199,7 @@ def application(site: PracticeSite) -> Starlette:
             protocol=site.protocol(),
             running=running,
             copies=copies,
+            off=site.world.off(),
         )
         return to_data(said)
 

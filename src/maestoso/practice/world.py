@@ -279,6 +279,14 @@ class World:
         real = sum(1 for copy in lit if copy.name == copy.workload)
         return untouched + real, len(lit) - real
 
+    def off(self) -> tuple[str, ...]:
+        """The machines of its own that have no power."""
+        return tuple(name for name in self._at_home() if not self._lit(name))
+
+    def _lit(self, name: str) -> bool:
+        copy = self.copies.get(name) or self.machines.get(name)
+        return copy.powered if copy is not None else not self._off()
+
     def answering(self, workloads: Iterable[str]) -> dict[str, tuple[str, ...]]:
         """Services that answer here: those of machines that are up and are no copies of a test."""
         found = {}

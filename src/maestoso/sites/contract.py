@@ -57,7 +57,8 @@ class SitePulse:
 
     ``landings`` is any text that changes with the landings that the site holds; ``protocol`` is the version
     that its agent speaks. ``running`` counts the machines that have power, copies that were failed over
-    included, and ``copies`` those of tests; None where an agent does not count.
+    included, and ``copies`` those of tests; None where an agent does not count. ``off`` names the machines of
+    its own that have no power, as far as the agent says.
     """
 
     now: datetime
@@ -68,6 +69,7 @@ class SitePulse:
     protocol: str = "1.0"
     running: int | None = None
     copies: int | None = None
+    off: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -42,7 +42,7 @@ def site_line(now: datetime, who: str) -> SiteLine:
     """The site line at ``now``, with what ``who`` is told."""
     sites = list(Site.objects.all())
     pulses = {site.code: pulse(site) for site in sites}
-    here = running(catalogue().rows)
+    here = running(catalogue().rows, pulses)
     copies = {site.code: 0 for site in sites}
     under_way, told = [], []
     for run in Run.objects.filter(outcome="", last_seq__gt=0):

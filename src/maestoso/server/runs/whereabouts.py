@@ -7,15 +7,19 @@ from collections.abc import Mapping
 from maestoso.core.estate.row import Row
 from maestoso.core.planning.inputs import LIVE
 from maestoso.core.runs.whereabouts import taken_down, up_at_target
+from maestoso.server.estate.agents import Pulse
 from maestoso.server.runs.models import Run
 from maestoso.server.runs.states import current
 
 
-def running(rows: Mapping[str, Row]) -> dict[str, set[str]]:
-    """Names of the workloads that run at every site, by its code."""
+def running(rows: Mapping[str, Row], pulses: Mapping[str, Pulse]) -> dict[str, set[str]]:
+    """Names of the workloads that run at every site, by its code; without what its site says is off."""
     found: dict[str, set[str]] = {}
     for row in rows.values():
         found.setdefault(row.site, set()).add(row.name)
+    for code, taken in pulses.items():
+        if taken.said is not None:
+            found.setdefault(code, set()).difference_update(taken.said.off)
     for run in Run.objects.filter(outcome="", last_seq__gt=0, kind__in=LIVE):
         with current(run.pk) as state:
             found.setdefault(run.source, set()).difference_update(taken_down(state))
