@@ -27,7 +27,8 @@ export function useRunStream(id: Ref<number>) {
     status.value = message.status;
     receivedAt.value = performance.now();
     lost.value = false;
-    if (message.status.outcome) close();
+    // Behind the end of a run there is news only while something of it is open, such as a fence that is kept.
+    if (message.status.outcome && !message.status.notices.length) close();
   }
 
   function open(): void {

@@ -131,7 +131,8 @@ def _sentence(lines: Sequence[GroupLine], workloads: int, protected: int) -> str
         return f"None of {workloads} workloads is protected: there is no group yet."
     is_or_are = "is" if protected == 1 else "are"
     of_all = f"{protected} of {counted(workloads, 'workload')}"
-    first = f"{of_all} {is_or_are} protected, in {counted(len(lines), 'group')}."
+    groups = "one group" if len(lines) == 1 else f"{len(lines)} groups"
+    first = f"{of_all} {is_or_are} protected, in {groups}."
     bad = [line.name for line in lines if line.health.condition not in ("healthy", "moving")]
     moving = [line.name for line in lines if line.health.condition == "moving"]
     well = len(lines) - len(bad) - len(moving)

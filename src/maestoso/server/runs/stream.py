@@ -16,6 +16,7 @@ from functools import wraps
 from typing import Any, TypeVar
 
 from django.db import InterfaceError, OperationalError, close_old_connections, connection
+from django.db.models import Count, Q
 
 from maestoso.core.codec import to_data
 from maestoso.core.errors import NotFound
@@ -26,7 +27,7 @@ from maestoso.engine.clock import SystemClock
 from maestoso.server.access.sessions import ended
 from maestoso.server.estate.models import Site
 from maestoso.server.runs.log import read_log
-from maestoso.server.runs.models import Run
+from maestoso.server.runs.models import KeptFence, Run
 from maestoso.server.runs.picture import in_words, status
 from maestoso.server.runs.shapes import StreamMessage
 
@@ -63,13 +64,15 @@ class Listener:
 class Watched:
     """A run that somebody looks at.
 
-    ``openings`` are first messages, made once for all who want the same one.
+    ``openings`` are first messages, made once for all who want the same one. ``beside`` tells one state from
+    another of what a run is shown with and its log does not hold: fences are delivered after it has ended.
     """
 
     state: RunState
     names: dict[str, str]
     steps: dict[str, ScoreStep]
     since: float
+    beside: tuple[int, ...] = ()
     listeners: set[Listener] = field(default_factory=set)
     openings: dict[tuple[int, int], asyncio.Future[tuple[int, str]]] = field(default_factory=dict)
 
@@ -163,11 +166,15 @@ class Pump:
         while self.watched:
             try:
                 there = self._there(loop.time())
-                for pk, head in (await loop.run_in_executor(self._thread, _heads, list(there))).items():
-                    if head > there[pk].state.seq:
-                        seq, text = await loop.run_in_executor(self._thread, _news, pk, there[pk])
-                        for listener in there[pk].listeners:
-                            listener.put(seq, text)
+                found = await loop.run_in_executor(self._thread, _heads, list(there))
+                for pk, (head, beside) in found.items():
+                    watched, before = there[pk], there[pk].beside
+                    if head > watched.state.seq or beside != before:
+                        watched.beside, watched.openings = beside, {}
+                        seq, text = await loop.run_in_executor(self._thread, _news, pk, watched)
+                        for listener in watched.listeners:
+                            # Zero is never held to be in the first message already.
+                            listener.put(seq if beside == before else 0, text)
                 if loop.time() - looked_at > SESSIONS_EVERY_S:
                     looked_at = loop.time()
                     await self._end_sessions(there)
@@ -231,12 +238,23 @@ def _watch(pk: int, now: float) -> Watched:
     state = fold(events)
     names = dict(Site.objects.values_list("code", "name"))
     steps = {step.id: step for step in run_score(state, CLOCK.now())}
-    return Watched(state=state, names=names, steps=steps, since=now)
+    return Watched(state=state, names=names, steps=steps, since=now, beside=_beside([pk]).get(pk, ()))
 
 
 @_reachable
-def _heads(pks: list[int]) -> dict[int, int]:
-    return dict(Run.objects.filter(pk__in=pks).values_list("pk", "last_seq"))
+def _heads(pks: list[int]) -> dict[int, tuple[int, tuple[int, ...]]]:
+    beside = _beside(pks)
+    heads = Run.objects.filter(pk__in=pks).values_list("pk", "last_seq")
+    return {pk: (head, beside.get(pk, ())) for pk, head in heads}
+
+
+def _beside(pks: list[int]) -> dict[int, tuple[int, ...]]:
+    """How many fences are kept for each run, how many of them were delivered, and how many looked at."""
+    kept = KeptFence.objects.filter(run_id__in=pks).order_by().values("run_id")
+    counted = kept.annotate(
+        all=Count("pk"), there=Count("delivered_at"), seen=Count("pk", filter=~Q(seen_by=""))
+    )
+    return {row["run_id"]: (row["all"], row["there"], row["seen"]) for row in counted}
 
 
 @_reachable
