@@ -7,10 +7,12 @@ from dataclasses import replace
 from datetime import timedelta
 
 from maestoso.core.planning.inputs import Kind
+from maestoso.core.runs.operations import OperationState
 from maestoso.core.runs.progress import measures
 from maestoso.core.runs.state import RunState, fold
 from maestoso.core.runs.watching import outages
 from maestoso.practice.rehearsal import Rehearsal
+from maestoso.sites.contract import Submission
 from tests import worlds
 from tests.player import Player
 
@@ -66,6 +68,27 @@ class AtAnyPace(unittest.TestCase):
         again = fold(rehearsal.log)
         self.assertEqual(measures(again), measures(rehearsal.state))
         self.assertEqual(again.steps, rehearsal.state.steps)
+
+
+class ABootThatCameToNothing(unittest.TestCase):
+    def test_what_had_power_before_it_was_cut_is_not_waited_for_since_then(self) -> None:
+        world = worlds.source_world()
+
+        def ask(verb: str, at: float, **args: object) -> OperationState:
+            told = Submission(verb=verb, subject="db", run="r", fence=1, args=args)
+            return world.submit(f"{verb}@{at}", told, at)
+
+        begun = world.now
+        ask("shut-down", begun, limit_s=300, force=True)
+        ask("power-on", begun + 500)
+        world.advance(begun + 600)
+        world.set_dark(True, begun + 5000)
+        world.set_dark(False, begun + 5010)
+        ask("await-heartbeat", begun + 5040, timeout_s=600)
+        world.advance(begun + 6000)
+        found = world.operation(f"await-heartbeat@{begun + 5040}")
+        assert found is not None
+        self.assertEqual((found.status, found.before_s), ("done", 0.0))
 
 
 class ASilentSite(unittest.TestCase):

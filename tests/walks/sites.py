@@ -10,7 +10,7 @@ from maestoso.core.codec import to_data
 from maestoso.core.model.estate import Inventory
 from maestoso.core.model.landing import Landing
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
-from maestoso.core.ports import SiteRefused, SiteUnreachable
+from maestoso.core.ports import SiteUnreachable
 from maestoso.core.runs.operations import Operation, OperationState
 from maestoso.practice.replication import LAG_EVERY_S
 from maestoso.practice.verbs import VERBS
@@ -129,6 +129,3 @@ class NearSite:
 def utc(seconds: float) -> datetime:
     """Seconds since 1970 as a moment."""
     return datetime.fromtimestamp(seconds, UTC)
-
-
-__all__ = ["Clock", "NearSite", "SiteRefused", "utc"]

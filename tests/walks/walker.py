@@ -17,7 +17,6 @@ from maestoso.engine.clock import SystemClock
 from maestoso.practice.spec import Switch, Trouble
 from maestoso.practice.world import World
 from maestoso.server.estate import agents
-from maestoso.server.estate.models import Site
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.services import find_plan, retire_plan, save_plan
 from maestoso.server.plans.shapes import RunOptions
@@ -214,8 +213,3 @@ class Walk:
                 if peer is not site:
                     reason = "" if peer.answers else "does not answer"
                     site.world.set_away(code, reason, self.clock.now().timestamp())
-
-
-def registered() -> list[str]:
-    """Codes of all sites, as the records have them."""
-    return list(Site.objects.values_list("code", flat=True))

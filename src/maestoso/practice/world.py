@@ -324,7 +324,7 @@ class World:
 
     def cut_power(self, copy: Copy) -> None:
         """Off, with its disks as they are at this moment."""
-        copy.powered, copy.heartbeat_at, copy.contents = False, NEVER, self.now
+        copy.powered, copy.powered_at, copy.heartbeat_at, copy.contents = False, 0.0, NEVER, self.now
         self.wake_waiters(copy.name)
 
     def hold(self, landing: Landing) -> None:

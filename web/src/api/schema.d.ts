@@ -2196,6 +2196,7 @@ export interface components {
             done_bytes: number;
             whole_bytes: number;
             rate_bps: number;
+            pace: number;
         };
         Health: {
             /** @enum {string} */

@@ -38,7 +38,7 @@ class InUse:
     reckoned: bool
 
 
-def in_use(pool: HostPool, workloads: Iterable[Workload]) -> InUse:
+def usage(pool: HostPool, workloads: Iterable[Workload]) -> InUse:
     """As the agent says; where it says that nothing is, as the ``workloads`` at home there amount to."""
     if pool.used_cores or pool.used_memory_mib:
         return InUse(cores=pool.used_cores, memory_mib=pool.used_memory_mib, reckoned=False)
@@ -68,7 +68,7 @@ def room(
             continue
         asleep = pool.standby_hosts / pool.hosts if pool.hosts else 0.0
         spare = round(pool.memory_mib * asleep), round(pool.cores * asleep)
-        used = in_use(pool, ground.sites[target].workloads)
+        used = usage(pool, ground.sites[target].workloads)
         free = pool.memory_mib - used.memory_mib - spare[0]
         found.append(
             Room(pool=name, what="memory", wanted=-(-wanted // 1024), free=free // 1024,

@@ -29,23 +29,21 @@ def up_at_target(state: RunState) -> frozenset[str]:
 
 def taken_down(state: RunState) -> frozenset[str]:
     """Workloads that the run shut down at the source and has not started there again."""
-    if done(state, GIVEN_UP):
-        return frozenset(state.inputs.plan.workloads())
-    return frozenset(
-        member.workload
-        for _, member in state.inputs.plan.members()
-        if done(state, f"shut-down:{member.workload}") and not done(state, f"start-again:{member.workload}")
-    )
+    return _left_at_source(state, "shut-down", "start-again")
 
 
 def fenced(state: RunState) -> frozenset[str]:
     """Workloads that can have no power at the source, because the run fenced them there."""
+    return _left_at_source(state, "fence", "lift-fence")
+
+
+def _left_at_source(state: RunState, deed: str, undone: str) -> frozenset[str]:
+    """Workloads with which ``deed`` was done at the source, and not undone since."""
+    names = state.inputs.plan.workloads()
     if done(state, GIVEN_UP):
-        return frozenset(state.inputs.plan.workloads())
+        return frozenset(names)
     return frozenset(
-        member.workload
-        for _, member in state.inputs.plan.members()
-        if done(state, f"fence:{member.workload}") and not done(state, f"lift-fence:{member.workload}")
+        name for name in names if done(state, f"{deed}:{name}") and not done(state, f"{undone}:{name}")
     )
 
 

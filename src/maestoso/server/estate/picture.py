@@ -10,7 +10,7 @@ from maestoso.core.estate.uses import uses
 from maestoso.core.files import Complaint
 from maestoso.core.landing.actual import in_words, planned
 from maestoso.core.landing.judge import judge
-from maestoso.core.landing.room import in_use
+from maestoso.core.landing.room import usage
 from maestoso.core.model.crosswalk import SIDES
 from maestoso.server.crosswalks.ground import ground
 from maestoso.server.crosswalks.services import crosswalk_between
@@ -137,7 +137,7 @@ def site_view(site: Site) -> SiteView:
         inventory_at=site.inventory_at, lost_because=taken.lost_because, skew_s=round(taken.skew_s, 1),
         drifted=drifted(site), host_pools=has.host_pools, storage_pools=has.storage_pools,
         networks=has.networks, limits=has.limits,
-        in_use={pool.name: in_use(pool, here) for pool in has.host_pools},
+        in_use={pool.name: usage(pool, here) for pool in has.host_pools},
     )  # fmt: skip
 
 

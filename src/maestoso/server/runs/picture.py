@@ -189,8 +189,8 @@ def _groups(state: RunState) -> tuple[GroupUsed, ...]:
                 fenced=len(off.intersection(group.members)),
                 done_bytes=copied.seeded_bytes if copied else 0,
                 whole_bytes=copied.seed_bytes if copied else 0,
-                # At the pace of a practice site: what is left goes that fast.
-                rate_bps=copied.rate_bps * copied.pace if copied else 0.0,
+                rate_bps=copied.rate_bps if copied else 0.0,
+                pace=copied.pace if copied else 1.0,
             )
         )
     return tuple(found)
@@ -201,7 +201,7 @@ def _backlog(state: RunState, groups: Sequence[GroupUsed]) -> Backlog | None:
     if state.inputs.kind != "re-protect":
         return None
     left = sum(max(group.whole_bytes - group.done_bytes, 0) for group in groups)
-    return Backlog(left_bytes=left, rate_bps=sum(group.rate_bps for group in groups))
+    return Backlog(left_bytes=left, rate_bps=sum(group.rate_bps * group.pace for group in groups))
 
 
 def _copying(state: RunState) -> dict[str, CopyState]:

@@ -103,8 +103,8 @@ class GroupUsed:
     ``at`` is the moment that its copies are of, which is later where the run copied once more itself.
     ``stage`` is where it is in its lifecycle now; ``writable`` the site where it can be written to, empty
     while that is between the two; ``fenced`` how many of its source copies are confirmed off and fenced.
-    ``done_bytes`` of ``whole_bytes`` are copied
-    in a re-protect, at ``rate_bps`` bytes a second.
+    ``done_bytes`` of ``whole_bytes`` are copied in a re-protect, at ``rate_bps`` bytes a second on the link;
+    a practice site makes that ``pace`` times as fast.
     """
 
     group: str
@@ -118,6 +118,7 @@ class GroupUsed:
     done_bytes: int = 0
     whole_bytes: int = 0
     rate_bps: float = 0.0
+    pace: float = 1.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

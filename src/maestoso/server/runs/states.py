@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 
@@ -47,8 +47,7 @@ def current(pk: int) -> Iterator[RunState]:
 def _moved_on(pk: int, run: _Followed) -> RunState:
     state = run.state
     if state is not None:
-        rows: Sequence[RunEvent] = RunEvent.objects.filter(run_id=pk, seq__gte=state.seq).order_by("seq")
-        rows = list(rows)
+        rows = list(RunEvent.objects.filter(run_id=pk, seq__gte=state.seq).order_by("seq"))
         if rows and rows[0].chain == run.head:
             # Should an event not fit, what it half changed must not be found by the next who asks.
             run.state = None

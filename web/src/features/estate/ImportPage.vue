@@ -139,7 +139,7 @@ const brings = computed(() => !!job.value && (job.value.new > 0 || job.value.cha
       </div>
     </div>
     <p v-if="!job" class="quiet hints">
-      A CSV needs the columns <span class="mono">name</span>, <span class="mono">cores</span> and <span class="mono">memory_mib</span>; it may have <span class="mono">site, os_family, disks, nics, tags, owner, criticality, guest_agent, needs_key, offers, uses</span>. A JSON file can bring sites, networks and links too. What <RouterLink to="/estate">Estate</RouterLink> exports reads back unchanged and is the best example.
+      A CSV needs the columns <span class="mono">name</span>, <span class="mono">cores</span> and <span class="mono">memory_mib</span>; it may have <span class="mono">site, os_family, disks, nics, tags, owner, criticality, guest_agent, needs_key, offers, uses, host_pool, folder</span>. A JSON file can bring sites, networks and links too. What <RouterLink to="/estate">Estate</RouterLink> exports reads back unchanged and is the best example.
     </p>
     <p v-if="busy" class="quiet">Sending the file …</p>
     <ProblemNote v-if="problem" :error="problem" />

@@ -12,7 +12,10 @@ function fenced(group: Used): string {
 function copied(group: Used): string {
   const left = group.whole_bytes - group.done_bytes;
   if (left <= 0) return "all copied";
-  return `${size(group.done_bytes)} of ${size(group.whole_bytes)}${group.rate_bps > 0 ? ` at ${rate(group.rate_bps)}, ${duration(left / group.rate_bps)} left` : ", waits"}`;
+  const done = `${size(group.done_bytes)} of ${size(group.whole_bytes)}`;
+  if (group.rate_bps <= 0) return `${done}, waits`;
+  const faster = group.pace === 1 ? "" : `, ${group.pace} times as fast in practice`;
+  return `${done} at ${rate(group.rate_bps)}${faster}, ${duration(left / (group.rate_bps * group.pace))} left`;
 }
 </script>
 
