@@ -24,8 +24,8 @@ from maestoso.practice.world import World
 from maestoso.server.estate.models import Site
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.services import context
+from maestoso.server.runs.delivery import SecretsFilledIn
 from maestoso.server.runs.services import create_run, record_played_run
-from maestoso.server.scripts.delivery import SecretsFilledIn
 from maestoso.server.scripts.models import Secret
 from tests.server.tidewell import SCENARIO, Tidewell, assert_tagged
 from tests.worlds import judge
@@ -129,7 +129,7 @@ class Scripts(Authoring):
         asked = Operation(key="k", run="r", verb="run-script", subject="x", args=args)
         site = SecretsFilledIn(Site())
         # Renewing the connection, as an engine must, would end the transaction that this test is in.
-        with mock.patch("maestoso.server.scripts.delivery.reachable", side_effect=lambda call: call):
+        with mock.patch("maestoso.server.runs.delivery.reachable", side_effect=lambda call: call):
             async_to_sync(site.put_operation)(asked, 1)
         self.assertEqual(
             sent[0].args["secrets"], {"FEED_TOKEN": SCENARIO.data("scripts")["secrets"]["feed-token"]}
@@ -139,7 +139,7 @@ class Scripts(Authoring):
         self.assertIsNone(async_to_sync(site.operation)("k"))
         # While they cannot be read nothing is sent, and it is tried again as with a site that is away.
         gone = mock.Mock(side_effect=LogUnavailable("the database is away"))
-        away = mock.patch("maestoso.server.scripts.delivery.reachable", return_value=gone)
+        away = mock.patch("maestoso.server.runs.delivery.reachable", return_value=gone)
         with away, self.assertRaises(SiteUnreachable):
             async_to_sync(site.put_operation)(asked, 1)
         self.assertEqual(len(sent), 1)

@@ -15,20 +15,27 @@ from maestoso.practice.things import Failure
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Definition:
-    """A group, its workloads, and the link that its data comes over, where one is named."""
+    """A group, its workloads, the link its data comes over (if named), its key's fingerprint."""
 
     group: Group
     workloads: tuple[Workload, ...]
     link: Link | None
+    key: str = ""
 
 
 def definition(args: Mapping[str, Any]) -> Definition:
-    """From the arguments of an operation. Raises Failure for what cannot be read."""
+    """From the arguments of an operation. Raises Failure for what cannot be read, or lacks its key."""
     try:
-        return Definition(
+        told = Definition(
+            key=str((args.get("secrets") or {}).get("key", "")),
             group=from_data(Group, args.get("group"), "group"),
             workloads=tuple(from_data(Workload, item, "workload") for item in args.get("workloads", [])),
             link=from_data(Link, args["link"], "link") if args.get("link") else None,
         )
     except BadValue as error:
         raise Failure("bad-definition", f"{error.sentence} {error.remedy}") from error
+    if told.group.policy.encrypted and not told.key:
+        raise Failure(
+            "key-missing", f"The copies of {told.group.code} shall be encrypted, and no key came along."
+        )
+    return told

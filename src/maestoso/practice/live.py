@@ -247,7 +247,7 @@ def begin_reverse(world: World, op: Op) -> None:
         differ = float(args.get("changed_bytes", 0)) + _own_changes(world, workloads, args)
         replica = Replica(group=group, profile=ChangeProfile(usual_bps=usual))
         world.replication.copying.pop(group.code, None)
-        world.replication.protect(replica, max(differ, 1.0), op.submission.pace)
+        world.replication.protect(replica, max(differ, 1.0), op.submission.pace, told.key)
     for workload in workloads:
         world.known[workload.name] = workload
     op.due_at = world.now + LOOK_AGAIN_S / op.submission.pace

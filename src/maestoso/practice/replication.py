@@ -47,6 +47,7 @@ class Copying:
     group: Group
     profile: ChangeProfile
     seed_bytes: float
+    key: str = ""  # the fingerprint of what the copies are encrypted with
     pace: float = 1.0
     seeded: float = 0.0
     written: float = 0.0
@@ -96,19 +97,20 @@ class Replication:
 
     # --- what it is told ---
 
-    def protect(self, replica: Replica, size_bytes: float, pace: float) -> None:
+    def protect(self, replica: Replica, size_bytes: float, pace: float, key: str = "") -> None:
         """Begin to copy a group, or carry out its changed definition; new members are copied first."""
         known = self.copying.get(replica.group.code)
         if known is None:
             seeded = size_bytes if replica.group.policy.initial == "seed" else 0.0
             self.copying[replica.group.code] = Copying(
-                group=replica.group, profile=replica.profile, seed_bytes=size_bytes, seeded=seeded, pace=pace
-            )
+                group=replica.group, profile=replica.profile, seed_bytes=size_bytes, seeded=seeded, pace=pace,
+                key=key,
+            )  # fmt: skip
             return
         more = set(replica.group.members) - set(known.group.members)
         if more and known.group.members:
             known.seed_bytes, known.seeded = size_bytes * len(more) / len(replica.group.members), 0.0
-        known.group, known.pace = replica.group, pace
+        known.group, known.pace, known.key = replica.group, pace, key
         known.profile = replace(replica.profile, bursts=known.profile.bursts)
 
     def unprotect(self, group: str) -> bool:
@@ -226,6 +228,7 @@ class Replication:
             cycles=len(known.cycles), failed=self._failed(known),
             promoted=bool(known.promoted_at), kept_points=len(known.points),
             kept_bytes=sum(point.changed_bytes for point in known.points),
+            encrypted_with=known.key if group.policy.encrypted else "",
         )  # fmt: skip
 
     def lags(self) -> dict[str, tuple[float, ...]]:
@@ -410,7 +413,7 @@ class Replication:
             "copying": [
                 {
                     "replica": to_data(Replica(group=k.group, profile=k.profile)), "seed_bytes": k.seed_bytes,
-                    "pace": k.pace, "seeded": k.seeded, "written": k.written, "sent": k.sent,
+                    "key": k.key, "pace": k.pace, "seeded": k.seeded, "written": k.written, "sent": k.sent,
                     "paused_because": k.paused_because, "marks": list(k.marks), "last_mark": k.last_mark,
                     "points": [[p.id, p.at.timestamp(), p.kind, p.changed_bytes, p.label] for p in k.points],
                     "cycles": list(k.cycles), "lags": list(k.lags),
@@ -433,7 +436,8 @@ class Replication:
             replica = from_data(Replica, item["replica"])
             made = Copying(
                 group=replica.group, profile=replica.profile, seed_bytes=item["seed_bytes"],
-                pace=item["pace"], seeded=item["seeded"], written=item["written"], sent=item["sent"],
+                key=item.get("key", ""), pace=item["pace"], seeded=item["seeded"],
+                written=item["written"], sent=item["sent"],
                 paused_because=item["paused_because"],
                 worst_lag=item["worst_lag"], last_mark=item["last_mark"],
                 # A snapshot of before there were live runs has none of these.

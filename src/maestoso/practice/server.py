@@ -22,6 +22,7 @@ from maestoso.core.codec import from_data, to_data
 from maestoso.core.errors import BadValue, DomainError, NotFound
 from maestoso.core.model.estate import Inventory
 from maestoso.core.ports import Clock, SiteRefused
+from maestoso.core.replication.copy_key import fingerprint
 from maestoso.engine.crash_points import crash_point
 from maestoso.practice.replication import AWAY, LAG_EVERY_S
 from maestoso.practice.spec import Fault, Switch, Trouble
@@ -35,6 +36,7 @@ LARGEST_BODY = 64_000_000
 TICK_S = 1.0
 KEEP_EVERY_S = 300.0
 PEER_PATIENCE_S = 2.0
+GIVEN_A_KEY = frozenset({"protect", "reverse-copying"})
 
 
 class PracticeSite:
@@ -364,8 +366,13 @@ async def _body(request: Request) -> Any:
 
 
 def _without_secrets(submission: Submission) -> Submission:
-    """What practice scripts would be given in secret is of no use here, and must not be written down."""
+    """What is given in secret must not be written down: of the key of copies, only its fingerprint is."""
     secrets = submission.args.get("secrets")
     if not isinstance(secrets, dict):
         return submission
-    return replace(submission, args={**submission.args, "secrets": dict.fromkeys(secrets, "")})
+    if submission.verb in GIVEN_A_KEY:
+        key = str(secrets.get("key", ""))
+        written = {"key": fingerprint(submission.subject, key) if key else ""}
+    else:
+        written = dict.fromkeys(secrets, "")
+    return replace(submission, args={**submission.args, "secrets": written})

@@ -287,13 +287,13 @@ def _protect(world: World, op: Op) -> Outcome:
     known = world.replication.copying.get(group.code)
     for workload in workloads:
         world.known[workload.name] = workload
-    if known is not None and known.group.digest() == group.digest():
+    if known is not None and known.group.digest() == group.digest() and known.key == told.key:
         return {"digest": group.digest()}, None
     usual = sum(world.usual_bps(workload) for workload in workloads)
     profile = known.profile if known is not None else ChangeProfile(usual_bps=0.0)
     size = sum(workload.size_gib for workload in workloads) * GIB
     replica = Replica(group=group, profile=replace(profile, usual_bps=usual))
-    world.replication.protect(replica, float(size), op.submission.pace)
+    world.replication.protect(replica, float(size), op.submission.pace, told.key)
     return {"digest": group.digest()}, {"protected": group.code, "digest": group.digest()}
 
 

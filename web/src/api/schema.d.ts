@@ -2141,6 +2141,7 @@ export interface components {
             paused_because: string;
             kept_bytes: number;
             key_stored: boolean;
+            key_fingerprint: string;
         };
         GroupLine: {
             code: string;
@@ -2174,6 +2175,7 @@ export interface components {
         };
         GroupSaveSent: {
             group: components["schemas"]["GroupSent"];
+            key?: string;
         };
         GroupSent: {
             code: string;
@@ -2200,7 +2202,7 @@ export interface components {
         };
         Health: {
             /** @enum {string} */
-            condition: "healthy" | "lagging" | "failing" | "paused" | "stalled" | "seeding" | "unknown" | "waiting" | "moving" | "unprotected";
+            condition: "healthy" | "lagging" | "failing" | "paused" | "stalled" | "seeding" | "unknown" | "waiting" | "moving" | "unprotected" | "in clear";
             sentence: string;
             lag_s: number | null;
             failed_share: number;

@@ -88,7 +88,8 @@ class CopyState:
     ``stalled_because`` names what is in the way of all data (a cut link, a source that does not answer).
     ``failed`` counts failed cycles of the last hour by reason, out of ``cycles``. Bytes and rates are after
     compression. ``promoted``: the copies are written to here, and nothing is copied. ``pace``: how many times
-    faster than it says a practice site makes a first copy.
+    faster than it says a practice site makes a first copy. ``encrypted_with``: the fingerprint of the key
+    of encrypted copies, empty where they are in clear.
     """
 
     group: str
@@ -109,6 +110,7 @@ class CopyState:
     kept_points: int = 0
     kept_bytes: int = 0
     pace: float = 1.0
+    encrypted_with: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -13,7 +13,7 @@ from maestoso.core.replication.sharing import drain_s
 
 Condition = Literal[
     "healthy", "lagging", "failing", "paused", "stalled", "seeding", "unknown", "waiting", "moving",
-    "unprotected",
+    "unprotected", "in clear",
 ]  # fmt: skip
 FAILING_SHARE = 0.05
 FEWEST_FAILED = 2
@@ -53,6 +53,9 @@ def health(
         return _made("seeding", found, None, None, None)
     if state is None or state.digest == "":
         return _made("waiting", f"{group.target} has not begun to copy it yet.", None, state, None)
+    if group.policy.encrypted and state.digest == group.digest() and not state.encrypted_with:
+        said = f"Its copies are not encrypted: {group.target} has no key for them."
+        return _made("in clear", said, None, state, None)
     lag = (now - state.newest.at).total_seconds() if state.newest else None
     drain = drain_s(state.backlog_bytes, state.change_bps, state.room_bps)
     if state.paused_because:

@@ -77,9 +77,12 @@ def look_after(clock: Clock) -> None:
 
 
 def _look_after(kept: GroupRow, group: Group, state: CopyState | None) -> None:
-    told = state is not None and state.digest == group.digest()
+    told = state is not None and state.digest == group.digest() and _has_the_key(kept, state)
     seeded = state is not None and state.newest is not None and state.seeded_bytes >= state.seed_bytes
     if told and not (seeded and kept.stage == "seeding"):
+        return
+    if group.policy.encrypted and not kept.key:
+        # Its page and its plans say that the key is missing; nothing is copied in clear meanwhile.
         return
     # What is kept of all groups is not to be changed: this one is read once more.
     row = GroupRow.objects.select_related("source", "target").get(pk=kept.pk)
@@ -87,9 +90,13 @@ def _look_after(kept: GroupRow, group: Group, state: CopyState | None) -> None:
         move_on(row, "seeded")
         return
     try:
-        tell_site(row, why=state.digest if state else "new")
+        tell_site(row)
     except DomainError as error:
         log.warning("%s was not told of %s: %s", row.target.code, row.code, error.sentence)
+
+
+def _has_the_key(kept: GroupRow, state: CopyState) -> bool:
+    return not kept.policy["encrypted"] or state.encrypted_with == kept.key_fingerprint
 
 
 def take_over(clock: Clock) -> None:

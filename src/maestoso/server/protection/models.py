@@ -24,6 +24,8 @@ class GroupRow(models.Model):
     revision = models.PositiveIntegerField(default=1)
     # Encrypted at rest and never shown again; empty where none is stored.
     key = models.TextField(blank=True, default="")
+    # Of the key that was given first: copies that are encrypted with it open with no other.
+    key_fingerprint = models.CharField(max_length=16, blank=True, default="")
 
     class Meta:
         ordering = ["id"]

@@ -255,6 +255,7 @@ def detail(code: str, now: datetime) -> GroupDetail:
         group=group, named=named_members(row).members, revision=row.revision,
         line=_line(row, group, taken, now, keys_missing()), now=now, points=points, changes=series,
         hint=hint.id if hint else None, proved=proved(code), key_stored=bool(row.key),
+        key_fingerprint=row.key_fingerprint,
         left_out=tuple(
             LeftOut(workload=w.name, disk=disk["name"], because=disk["left_out_because"])
             for w in workloads

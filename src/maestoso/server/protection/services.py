@@ -7,7 +7,7 @@ import uuid
 from collections.abc import Iterable
 from contextlib import suppress
 from dataclasses import replace
-from typing import cast
+from typing import Any, cast
 
 from django.db import transaction
 from django.db.models import Prefetch
@@ -16,15 +16,15 @@ from maestoso.core.codec import to_data
 from maestoso.core.errors import BadValue, NotFound, Refused, Stale
 from maestoso.core.estate.filter import compile_filter
 from maestoso.core.model.protection import Group
+from maestoso.core.replication.copy_key import LONGEST_KEY, SHORTEST_KEY, fingerprint
 from maestoso.core.replication.lifecycle import Happening, Stage, after
-from maestoso.server.common.secret_text import seal
+from maestoso.server.common.secret_text import seal, unseal
 from maestoso.server.estate.agents import perform
 from maestoso.server.estate.catalogue import catalogue, touch
 from maestoso.server.estate.models import Link, Site, WorkloadRow
 from maestoso.server.protection.models import GroupMember, GroupRow
 
 CODE = re.compile(r"[a-z0-9][a-z0-9-]{0,38}")
-SHORTEST_KEY, LONGEST_KEY = 16, 4096
 INTERVAL_S = (5, 86400)
 _groups: tuple[str, list[tuple[GroupRow, Group]]] | None = None
 
@@ -38,8 +38,11 @@ def find_group(code: str) -> GroupRow:
 
 
 @transaction.atomic
-def make_group(group: Group) -> GroupRow:
-    """Protect workloads together. Raises Refused where one of them is in a group already."""
+def make_group(group: Group, key: str = "") -> GroupRow:
+    """Protect workloads together, with the key of their copies where these are to be encrypted.
+
+    Raises Refused where one of them is in a group already.
+    """
     if not CODE.fullmatch(group.code):
         raise BadValue(
             f"{group.code!r} is no code for a group.",
@@ -58,12 +61,13 @@ def make_group(group: Group) -> GroupRow:
         policy=to_data(group.policy), tag_rule=group.tag_rule,
         stage=after(group.name, "unprotected", "protect"),
     )  # fmt: skip
+    _set_key(row, group, key)
     _set_members(row, group)
     return row
 
 
 @transaction.atomic
-def change_group(code: str, group: Group, revision: int) -> GroupRow:
+def change_group(code: str, group: Group, revision: int, key: str = "") -> GroupRow:
     """Give a group another name, policy or other members. Raises Stale where somebody was quicker."""
     row = GroupRow.objects.select_for_update().get(pk=find_group(code).pk)
     if row.revision != revision:
@@ -80,6 +84,7 @@ def change_group(code: str, group: Group, revision: int) -> GroupRow:
     row.stage = after(row.name, cast(Stage, row.stage), "changed")
     row.revision += 1
     row.save()
+    _set_key(row, group, key)
     _set_members(row, group)
     return row
 
@@ -109,9 +114,19 @@ def move_on(row: GroupRow, happening: Happening) -> None:
     touch()
 
 
-def tell_site(row: GroupRow, why: str = "") -> None:
-    """Tell the site that holds the copies what to copy; ``why`` makes it a new request."""
+def tell_site(row: GroupRow) -> None:
+    """Tell the site that holds the copies what to copy, under a key that was never used before.
+
+    A site answers a known key with what it did then, which need not be what it is to do now.
+
+    Raises Refused where the copies are to be encrypted and no key is stored: no byte goes in clear.
+    """
     group = row.core()
+    if group.policy.encrypted and not row.key:
+        raise Refused(
+            f"The copies of {row.name} are to be encrypted and no key is stored.",
+            "Store its key on the page of the group.",
+        )
     workloads = WorkloadRow.objects.filter(membership__group=row)
     link = Link.objects.filter(one=row.source, other=row.target).first()
     link = link or Link.objects.filter(one=row.target, other=row.source).first()
@@ -119,8 +134,9 @@ def tell_site(row: GroupRow, why: str = "") -> None:
         "group": to_data(group),
         "workloads": [workload.spec for workload in workloads],
         "link": to_data(link.core()) if link else None,
+        **copy_secrets(row),
     }
-    perform(row.target, "protect", row.code, args, f"protect/{row.code}/{group.digest()}/{why}")
+    perform(row.target, "protect", row.code, args, f"protect/{row.code}/{uuid.uuid4()}")
 
 
 def tell_if_there(row: GroupRow) -> None:
@@ -150,16 +166,43 @@ def pin(code: str, point: str, label: str) -> None:
 
 
 def store_key(code: str, key: str) -> None:
-    """Store the key of a group's encrypted copies. It is never shown again."""
+    """Store the key of a group's encrypted copies. It is never shown again.
+
+    Raises Refused for another key than the one that the copies are encrypted with.
+    """
     row = find_group(code)
+    _set_key(row, row.core(), key)
+    tell_if_there(row)
+
+
+def copy_secrets(row: GroupRow) -> dict[str, Any]:
+    """What goes to a site in secret with the definition of a group: the key of encrypted copies."""
+    return {"secrets": {"key": unseal(row.key)}} if row.policy["encrypted"] and row.key else {}
+
+
+def _set_key(row: GroupRow, group: Group, key: str) -> None:
+    if not key:
+        if group.policy.encrypted and not row.key_fingerprint:
+            raise BadValue(
+                f"The copies of {group.name} are to be encrypted, and there is no key.",
+                f"Give one of {SHORTEST_KEY} to {LONGEST_KEY} characters, or let the copies be in clear.",
+                field="body.key",
+            )
+        return
     if not SHORTEST_KEY <= len(key) <= LONGEST_KEY:
         raise BadValue(
-            f"The key has {len(key)} characters.",
-            f"Give {SHORTEST_KEY} to {LONGEST_KEY}.",
+            f"The key has {len(key)} characters.", f"Give {SHORTEST_KEY} to {LONGEST_KEY}.", field="body.key"
+        )
+    mark = fingerprint(row.code, key)
+    if group.policy.encrypted and row.key_fingerprint not in ("", mark):
+        raise Refused(
+            f"This is not the key with which the copies of {group.name} are encrypted: "
+            f"its fingerprint is {mark}, theirs {row.key_fingerprint}.",
+            "Give that key. For another one, end the protection and protect them anew.",
             field="body.key",
         )
-    row.key = seal(key)
-    row.save(update_fields=["key"])
+    row.key, row.key_fingerprint = seal(key), mark
+    row.save(update_fields=["key", "key_fingerprint"])
 
 
 def keys_missing() -> frozenset[str]:

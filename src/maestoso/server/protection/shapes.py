@@ -101,13 +101,18 @@ class GroupDetail:
     paused_because: str
     kept_bytes: int
     key_stored: bool
+    key_fingerprint: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class GroupSave:
-    """A group as a person wants it; a changed one sends its revision in If-Match."""
+    """A group as a person wants it; a changed one sends its revision in If-Match.
+
+    ``key`` is that of its copies, where they are to be encrypted and none is stored. It is never shown again.
+    """
 
     group: Group
+    key: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -50,7 +50,8 @@ class ProtectionView(APIView):
     )
     def post(self, request: Request) -> Response:
         """Protect workloads together; the site is told at once, or when it is back."""
-        row = services.make_group(read(GroupSave, request).group)
+        sent = read(GroupSave, request)
+        row = services.make_group(sent.group, sent.key)
         services.tell_if_there(row)
         return reply(picture.detail(row.code, CLOCK.now()), 201)
 
@@ -72,7 +73,8 @@ class GroupView(APIView):
     )
     def put(self, request: Request, code: str) -> Response:
         """Change name, policy, members or rule."""
-        row = services.change_group(code, read(GroupSave, request).group, if_match(request))
+        sent = read(GroupSave, request)
+        row = services.change_group(code, sent.group, if_match(request), sent.key)
         services.tell_if_there(row)
         return reply(picture.detail(code, CLOCK.now()))
 

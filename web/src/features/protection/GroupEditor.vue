@@ -107,11 +107,10 @@ async function save() {
   busy.value = true;
   problem.value = null;
   try {
-    const body = { group: draft.value };
+    const body = { group: draft.value, key: key.value };
     const saved = code.value
       ? await take(api.PUT("/api/v1/groups/{code}", { params: { path: { code: code.value }, header: { "If-Match": `"${revision.value}"` } }, body }))
       : await take(api.POST("/api/v1/groups", { body }));
-    if (key.value) await take(api.PUT("/api/v1/groups/{code}/key", { params: { path: { code: saved.group.code } }, body: { key: key.value } }));
     await client.invalidateQueries();
     await router.push(`/protection/${saved.group.code}`);
   } catch (caught) {
@@ -179,7 +178,11 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Save the group", run: () => void save()
           <label class="check"><input v-model="draft.policy.compression" type="checkbox" /> compress on the link</label>
           <label class="check"><input v-model="draft.policy.encrypted" type="checkbox" /> encrypt the copies</label>
         </p>
-        <label v-if="draft.policy.encrypted && !known?.key_stored">Key of the copies, 16 characters or more <input v-model="key" type="password" autocomplete="off" minlength="16" /></label>
+        <label v-if="draft.policy.encrypted && !known?.key_fingerprint">
+          Key of the copies, 16 characters or more
+          <input v-model="key" type="password" autocomplete="off" required minlength="16" maxlength="4096" />
+          <span class="quiet">{{ draft.target || "The site" }} encrypts with it from the first byte. Keep it elsewhere too: it is never shown again.</span>
+        </label>
         <ProblemNote v-if="problem" :error="problem" />
         <p class="buttons">
           <button class="btn main" :disabled="busy || looking || !sites">{{ code ? "Save" : "Protect them" }}</button>

@@ -103,7 +103,7 @@ useKeys([{ keys: ["E"], label: "Change the group", run: () => void router.push(`
         <RouterLink :to="alone ? `/plans/${alone.code}/start` : `/plans/new?group=${code}`" class="btn">{{ alone ? "Test it, or fail it over …" : "A plan for it alone …" }}</RouterLink>
         <button v-if="data.paused_because" class="btn main" @click="pause('')">Go on copying</button>
         <button v-else class="btn" @click="asking = 'pause'">Pause …</button>
-        <button class="btn" @click="asking = 'key'">{{ data.key_stored ? "Replace the key …" : "Store a key …" }}</button>
+        <button v-if="!policy.encrypted || !data.key_stored" class="btn" @click="asking = 'key'">{{ data.key_stored ? "Replace the key …" : "Store a key …" }}</button>
         <button class="btn danger" @click="asking = 'end'">End protection …</button>
         <span role="status">{{ said }}</span>
       </p>
@@ -171,7 +171,7 @@ useKeys([{ keys: ["E"], label: "Change the group", run: () => void router.push(`
           </p>
           <p>
             {{ policy.app_consistent_every_s ? `Application-consistent every ${duration(policy.app_consistent_every_s)}.` : "Never application-consistent." }}
-            Weight {{ policy.weight }} on its link<template v-if="policy.compression">, compressed</template><template v-if="policy.encrypted">, encrypted</template>.
+            Weight {{ policy.weight }} on its link<template v-if="policy.compression">, compressed</template><template v-if="policy.encrypted">, encrypted<template v-if="data.key_fingerprint"> with the key <span class="mono">{{ data.key_fingerprint }}</span></template></template>.
           </p>
         </section>
       </div>

@@ -19,8 +19,8 @@ from maestoso.server.config.collector import look_for_cycles_seldom
 from maestoso.server.estate.agents import client
 from maestoso.server.estate.models import Site
 from maestoso.server.protection.keeper import keep
+from maestoso.server.runs.delivery import SecretsFilledIn
 from maestoso.server.runs.log import DatabaseRunLog, reachable
-from maestoso.server.scripts.delivery import SecretsFilledIn
 
 LONGEST_NAME = 60
 
