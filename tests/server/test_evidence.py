@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import base64
 import io
 import json
+import re
 import zipfile
 from datetime import timedelta
 from typing import Any
@@ -196,6 +198,16 @@ class Later(WithHistory):
         found = self.evidence(self.passed)
         self.assertEqual([one["holds"] for one in found["additions"]], [True, True])
         self.assertEqual(found["verification"], before)
+
+    def test_an_added_picture_is_printed_in_the_report(self) -> None:
+        address = f"/runs/{self.passed}/files?name="
+        self.put("POST", f"{address}panel.jpg&type=image/jpeg", a_logo((4000, 100), "JPEG"))
+        self.put("POST", f"{address}broken.png&type=image/png", b"\x89PNG")
+        html = self.browser.get(f"/api/v1/runs/{self.passed}/report.html").content.decode()
+        (shown,) = re.findall(r'<figure class="added"><img src="data:image/png;base64,([^"]+)"', html)
+        self.assertEqual(Image.open(io.BytesIO(base64.b64decode(shown))).size, (1400, 35))
+        self.assertIn("broken.png (", html)
+        self.assertNotIn("<figcaption>broken.png", html)
 
     def test_a_note_that_was_touched_says_so(self) -> None:
         self.browser.send("POST", f"/runs/{self.passed}/notes", {"text": "True."})

@@ -6,6 +6,7 @@ import base64
 import json
 import zipfile
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from datetime import datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo
@@ -15,11 +16,13 @@ from django.template import Engine
 from django.utils.safestring import mark_safe
 
 from maestoso.core.codec import to_data
+from maestoso.core.errors import BadValue
 from maestoso.core.evidence.check_by_hand import SCRIPT
 from maestoso.core.evidence.report import ReportStep, as_csv, compact, heading, report
 from maestoso.core.evidence.score_drawing import drawings
 from maestoso.core.evidence.wording import KINDS, PHASES, lasting, on_clock
 from maestoso.core.runs.events import Event
+from maestoso.server.common.pixels import drawn_anew
 from maestoso.server.common.print import fonts_here, pdf_of
 from maestoso.server.common.print import rendered as markdown
 from maestoso.server.estate.models import Site
@@ -35,6 +38,8 @@ LONGEST_SAID = 600
 MOST_NAMED = 12
 MOST_DRAWN, A_BLOCK = 400, 10
 """Steps that are set with care in a PDF; of a larger run all are set as plain lines."""
+PRINTED, MOST_PRINTED, MOST_PIXELS, PRINTED_AT = ("image/png", "image/jpeg"), 12, 16_000, 1400
+"""Media types of added files that a report shows, how many, how large they may be, and at how many pixels."""
 _Told = tuple[ReportStep, str, list[tuple[str, str]]]
 _engine = Engine(
     dirs=[str(Path(__file__).parent / "templates")], autoescape=True,
@@ -48,7 +53,6 @@ def page(run: Run, events: Sequence[Event], now: datetime, *, faces: bool = Fals
     site = Site.objects.filter(code=made.target).first()
     zone = ZoneInfo(site.time_zone if site else "UTC")
     seal = Seal.objects.filter(run=run).first()
-    logo = f"data:image/png;base64,{base64.b64encode(style.logo).decode()}" if style.logo else ""
     steps = [(step, _cut(compact(step.asked)), _said(step)) for step in made.steps if step.attempts]
     plain = faces and len(steps) > MOST_DRAWN
     values = {
@@ -57,7 +61,7 @@ def page(run: Run, events: Sequence[Event], now: datetime, *, faces: bool = Fals
         "kind": KINDS[made.kind],
         "organisation": style.organisation,
         "words": markdown(style.words),
-        "logo": logo,
+        "logo": _as_address(style.logo) if style.logo else "",
         "zone": zone.key,
         "tz": zone,
         "now": now,
@@ -70,12 +74,28 @@ def page(run: Run, events: Sequence[Event], now: datetime, *, faces: bool = Fals
         "differs": [one for one in made.landings if one.differs],
         "notes": markdown(made.notes),
         "additions": list(run.additions.defer("body")),
+        "pictures": _pictures(run),
         "seal": seal,
         "head": run.chain_head,
         "script": SCRIPT,
         "faces": fonts_here() if faces else [],
     }
     return _engine.get_template("report.html").render(Values(values))
+
+
+def _as_address(png: bytes) -> str:
+    return f"data:image/png;base64,{base64.b64encode(png).decode()}"
+
+
+def _pictures(run: Run) -> list[tuple[Addition, str]]:
+    """What was added and is a picture, to be printed; what cannot be read as one is only named."""
+    found: list[tuple[Addition, str]] = []
+    for row in run.additions.exclude(name="").filter(media_type__in=PRINTED):
+        if len(found) < MOST_PRINTED:
+            with suppress(BadValue):
+                drawn = drawn_anew(bytes(row.body), what=row.name, most=MOST_PIXELS, shown=PRINTED_AT)
+                found.append((row, _as_address(drawn)))
+    return found
 
 
 _printing: dict[int, int] = {}

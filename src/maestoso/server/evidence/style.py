@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-import io
-
 from django.db import transaction
-from PIL import Image, UnidentifiedImageError
 
 from maestoso.core.errors import BadValue, Stale
+from maestoso.server.common.pixels import drawn_anew
 from maestoso.server.config.settings import OPTIONS
 from maestoso.server.evidence.models import ReportSettings
 from maestoso.server.evidence.shapes import ReportStyle
 
 LONGEST_WORDS = 4000
-LARGEST_LOGO = 512 * 2**10
 MOST_PIXELS = 4000
+LARGEST_LOGO = 512 * 2**10
 LONGEST_KEPT_DAYS = 36_500
 
 
@@ -66,25 +64,9 @@ def save_logo(body: bytes) -> None:
         raise BadValue(
             "This is SVG or HTML, which can hold a script.", "Save the logo as PNG or JPEG.", field="body"
         )
-    try:
-        picture = Image.open(io.BytesIO(body), formats=["PNG", "JPEG"])
-        if max(picture.size) > MOST_PIXELS:
-            raise BadValue(
-                f"The logo is {picture.size[0]} x {picture.size[1]} pixels.",
-                f"Give at most {MOST_PIXELS} in each direction.",
-                field="body",
-            )
-        picture.verify()
-        # Whoever looked at it has read it to its end.
-        picture = Image.open(io.BytesIO(body), formats=["PNG", "JPEG"])
-        drawn = io.BytesIO()
-        picture.convert("RGBA").save(drawn, format="PNG")
-    except (UnidentifiedImageError, OSError, ValueError, SyntaxError) as error:
-        raise BadValue(
-            "This is no picture that can be read.", "Give a PNG or JPEG file.", field="body"
-        ) from error
+    drawn = drawn_anew(body, what="The logo", most=MOST_PIXELS, shown=MOST_PIXELS)
     row = _locked_style(None)
-    row.logo = drawn.getvalue()
+    row.logo = drawn
     row.save()
 
 

@@ -4,11 +4,11 @@ import { useQuery, useQueryClient } from "@tanstack/vue-query";
 import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { api, take } from "@/api/client";
-import { useSites, useWorkloads } from "@/api/queries";
+import { useProtection, useSites, useWorkloads } from "@/api/queries";
 import type { Group } from "@/api/types";
 import RetentionStrip from "@/features/protection/RetentionStrip.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
-import { duration, rate, size } from "@/ui/format";
+import { count, duration, rate, size } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
 
 const route = useRoute();
@@ -119,6 +119,23 @@ async function save() {
     busy.value = false;
   }
 }
+// Whoever comes to protect something may want it in a group that is there already.
+const { data: protection } = useProtection();
+const joinable = computed(() => (asked.value.length && !code.value ? (protection.value?.groups ?? []).filter((group) => group.source === draft.value.source) : []));
+const joining = ref("");
+async function join() {
+  busy.value = true;
+  problem.value = null;
+  try {
+    await take(api.POST("/api/v1/groups/{code}/members", { params: { path: { code: joining.value } }, body: { names: asked.value } }));
+    await client.invalidateQueries();
+    await router.push(`/protection/${joining.value}`);
+  } catch (caught) {
+    problem.value = caught;
+  } finally {
+    busy.value = false;
+  }
+}
 useKeys([{ keys: ["Ctrl+Enter"], label: "Save the group", run: () => void save() }]);
 </script>
 
@@ -129,6 +146,13 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Save the group", run: () => void save()
       <template v-if="code">You are changing <RouterLink :to="`/protection/${code}`">{{ known?.group.name ?? code }}</RouterLink>. Its points stay.</template>
       <template v-else>Workloads of a new group are copied together; every point is one moment of all of them.</template>
     </h1>
+    <form v-if="joinable.length" class="join" @submit.prevent="join">
+      <span>Or add {{ asked.length === 1 ? asked[0] : count(asked.length, "workload") }} to a group that is there:</span>
+      <el-select v-model="joining" filterable placeholder="Choose a group" aria-label="Add to group" class="choice">
+        <el-option v-for="group in joinable" :key="group.code" :value="group.code" :label="`${group.name} (${count(group.members, 'workload')}, to ${group.target})`" />
+      </el-select>
+      <button class="btn" :disabled="!joining || busy">Add to group</button>
+    </form>
     <div class="sides">
       <form class="form" @submit.prevent="save">
         <div class="two">
@@ -221,6 +245,16 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Save the group", run: () => void save()
 }
 .wide {
   width: 100%;
+}
+.join {
+  display: flex;
+  flex-wrap: wrap;
+  gap: var(--gap-2);
+  align-items: center;
+  margin-top: var(--gap-2);
+}
+.choice {
+  width: 320px;
 }
 aside h2 {
   margin: var(--gap-3) 0 var(--gap-1);
