@@ -13,7 +13,7 @@ from maestoso.core.runs.decide import settle
 from maestoso.core.runs.events import Draft, Event
 from maestoso.core.runs.operations import Operation, OperationState, operation_for, outcome
 from maestoso.core.runs.state import RunState, fold
-from maestoso.core.runs.watching import noticed, watched
+from maestoso.core.runs.watching import noticed, probed_at, watched
 from maestoso.server.protection.keeper import listen, look_after
 from maestoso.server.runs.fences import deliver_fences
 from maestoso.server.runs.log import read_log, run_name, write_events
@@ -136,11 +136,11 @@ class Engine:
         services = watched(state.inputs)
         if not services or state.finished:
             return None
-        plan, names = state.inputs.plan, [workload for workload, _ in services]
+        (places, mark), names = probed_at(state.inputs), [workload for workload, _ in services]
         answering = {}
-        for code in (plan.source, plan.target):
+        for code in places:
             site = self.sites[code]
-            found = site.world.answering(names) if site.answers else None
+            found = site.world.answering(names, mark) if site.answers else None
             answering[code] = (
                 None if found is None else {(name, one) for name, ones in found.items() for one in ones}
             )

@@ -102,9 +102,9 @@ class NearSite:
         """What its workloads change."""
         return self._come_up().change_rates()
 
-    async def answering(self, workloads: Sequence[str]) -> frozenset[tuple[str, str]]:
+    async def answering(self, workloads: Sequence[str], mark: str = "") -> frozenset[tuple[str, str]]:
         """Workload and service of all that answer there now."""
-        found = self._come_up().answering(workloads)
+        found = self._come_up().answering(workloads, mark)
         return frozenset((name, service) for name, services in found.items() for service in services)
 
     async def put_operation(self, operation: Operation, fence: int, answer_s: float = 5.0) -> OperationState:

@@ -22,7 +22,7 @@ from maestoso.core.runs.decide import settle
 from maestoso.core.runs.events import Draft, Event
 from maestoso.core.runs.operations import OperationState, operation_for, outcome
 from maestoso.core.runs.state import RunState, fold
-from maestoso.core.runs.watching import noticed, watched
+from maestoso.core.runs.watching import noticed, probed_at, watched
 from maestoso.engine.clock import SystemClock
 from maestoso.engine.crash_points import crash_point
 from maestoso.engine.site_link import PATIENCE, Patience, SiteLink
@@ -175,8 +175,8 @@ class Conductor:
             log.error("Run %s cannot be conducted: %s", run, error.sentence)
             self.unreadable.add(run)
             return
-        services, plan = watched(state.inputs), state.inputs.plan
-        seen_from = {plan.source, plan.target} if services else set()
+        services, (sites, mark) = watched(state.inputs), probed_at(state.inputs)
+        seen_from = set(sites) if services else set()
         spoken_to = {step.site for step in state.graph.steps if step.site} | seen_from
         for site in sorted(spoken_to - set(self.links)):
             client = await self._in_thread(self.site_client, site)
@@ -185,7 +185,7 @@ class Conductor:
         if services:
             clients = {site: self.links[site].client for site in seen_from}
             names = list(dict.fromkeys(workload for workload, _ in services))
-            driven.watch = Watch(clients, names, state.inputs.pace, self._wake.set)
+            driven.watch = Watch(clients, names, mark, state.inputs.pace, self._wake.set)
         self.runs[run] = driven
         log.info("Run %s: conducting from event %d under fence %d.", run, state.seq, lease.fence)
         for step in sorted(state.in_flight):

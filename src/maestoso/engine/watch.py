@@ -1,4 +1,4 @@
-"""Probes the services of one live run from outside, at both sites, from its start to its end."""
+"""Probes the services of one run from outside, from its start to its end."""
 
 from __future__ import annotations
 
@@ -23,12 +23,13 @@ class Watch:
         self,
         clients: Mapping[str, SiteClient],
         workloads: Sequence[str],
+        mark: str,
         pace: float,
         on_change: Callable[[], None],
     ) -> None:
         self.answering: dict[str, frozenset[tuple[str, str]] | None] = {}
         self._sites = len(clients)
-        self._workloads = workloads
+        self._workloads, self._mark = workloads, mark
         self._every_s = EVERY_S if pace == 1 else PRACTICE_EVERY_S
         self._on_change = on_change
         self._tasks = [asyncio.ensure_future(self._ask(site, client)) for site, client in clients.items()]
@@ -46,7 +47,7 @@ class Watch:
     async def _ask(self, site: str, client: SiteClient) -> None:
         while True:
             try:
-                found: frozenset[tuple[str, str]] | None = await client.answering(self._workloads)
+                found: frozenset[tuple[str, str]] | None = await client.answering(self._workloads, self._mark)
             except (SiteUnreachable, SiteRefused):
                 found = None
             if site not in self.answering or self.answering[site] != found:

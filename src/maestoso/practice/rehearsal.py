@@ -15,7 +15,7 @@ from maestoso.core.runs.decide import settle
 from maestoso.core.runs.events import Draft, Event
 from maestoso.core.runs.operations import OperationState, operation_for, outcome
 from maestoso.core.runs.state import RunState
-from maestoso.core.runs.watching import noticed, watched
+from maestoso.core.runs.watching import noticed, probed_at, watched
 from maestoso.practice.world import World
 from maestoso.sites.contract import Submission
 
@@ -103,20 +103,20 @@ class Rehearsal:
         self._watch()
 
     def _watch(self) -> None:
-        """Probe every service of a live run from outside, as the engine does."""
+        """Probe services from outside, as the engine does."""
         services = watched(self.state.inputs)
         if services and not self.state.finished:
-            plan, names = self.state.inputs.plan, [workload for workload, _ in services]
-            answering = {site: self._answering(site, names) for site in (plan.source, plan.target)}
+            (sites, mark), names = probed_at(self.state.inputs), [workload for workload, _ in services]
+            answering = {site: self._answering(site, names, mark) for site in sites}
             draft = noticed(self.state, answering)
             if draft is not None:
                 self._take(draft)
 
-    def _answering(self, site: str, names: list[str]) -> set[tuple[str, str]] | None:
+    def _answering(self, site: str, names: list[str], mark: str) -> set[tuple[str, str]] | None:
         world = self.worlds.get(site)
         if world is None:
             return None
-        return {(name, service) for name, found in world.answering(names).items() for service in found}
+        return {(name, service) for name, found in world.answering(names, mark).items() for service in found}
 
     def _take(self, draft: Draft) -> None:
         event = self.state.event(draft, self.now)

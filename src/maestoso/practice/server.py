@@ -221,7 +221,7 @@ def application(site: PracticeSite) -> Starlette:
             raise NotFound("There is no such address.", "It came with protocol 1.1.")
         asked = from_data(Asked, await _body(request), "asked")
         site.advance()
-        return to_data(Answering(services=site.world.answering(asked.workloads)))
+        return to_data(Answering(services=site.world.answering(asked.workloads, asked.mark), mark=asked.mark))
 
     async def journal(request: Request) -> Any:
         site.advance()

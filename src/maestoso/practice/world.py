@@ -287,11 +287,15 @@ class World:
         copy = self.copies.get(name) or self.machines.get(name)
         return copy.powered if copy is not None else not self._off()
 
-    def answering(self, workloads: Iterable[str]) -> dict[str, tuple[str, ...]]:
-        """Services that answer here: those of machines that are up and are no copies of a test."""
+    def answering(self, workloads: Iterable[str], mark: str = "") -> dict[str, tuple[str, ...]]:
+        """Services that answer here: those of machines that are up and are no copies of a test.
+
+        With the ``mark`` of a test, those of its copies and of nothing else.
+        """
+        copies = {copy.workload: copy for copy in self.copies.values() if copy.mark == mark} if mark else {}
         found = {}
         for name in workloads:
-            copy = self.machine(name)
+            copy = copies.get(name) if mark else self.machine(name)
             if copy is not None and copy.powered and copy.heartbeat_at <= self.now and copy.workload == name:
                 found[name] = tuple(service.name for service in self.known[name].offers)
         return found

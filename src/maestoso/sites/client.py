@@ -111,10 +111,15 @@ class HttpSite:
         """What is made to misbehave at a practice site now."""
         return await self._call("GET", "/practice")
 
-    async def answering(self, workloads: Sequence[str]) -> frozenset[tuple[str, str]]:
-        """Workload and service of all that answer there now."""
-        body = {"workloads": list(workloads)}
+    async def answering(self, workloads: Sequence[str], mark: str = "") -> frozenset[tuple[str, str]]:
+        """Workload and service of all that answer there now; with a ``mark``, on the copies that carry it.
+
+        Raises SiteRefused for an agent that probes no copies.
+        """
+        body = {"workloads": list(workloads), **({"mark": mark} if mark else {})}
         said = from_data(Answering, await self._call("POST", "/answering", json=body))
+        if said.mark != mark:
+            raise SiteRefused("no-probes", "Its site agent does not probe copies of tests.")
         return frozenset((name, service) for name, found in said.services.items() for service in found)
 
     async def remains(self, mark: str) -> list[str]:

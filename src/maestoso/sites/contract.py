@@ -133,16 +133,22 @@ class Journal:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Asked:
-    """Workloads whose services are asked for."""
+    """Workloads whose services are asked for; with a ``mark``, those of the copies that carry it."""
 
     workloads: tuple[str, ...]
+    mark: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Answering:
-    """By workload, the names of its services that answer at this site now; test copies do not count."""
+    """By workload, the names of its services that answer at this site now; ``mark`` as it was asked.
+
+    Without a mark copies of tests do not count, and with one nothing else does: they are probed inside their
+    isolated networks.
+    """
 
     services: dict[str, tuple[str, ...]]
+    mark: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

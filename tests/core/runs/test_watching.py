@@ -6,9 +6,9 @@ import unittest
 from dataclasses import replace
 from datetime import timedelta
 
-from maestoso.core.planning.inputs import Kind
+from maestoso.core.planning.inputs import Kind, Probed
 from maestoso.core.runs.state import fold
-from maestoso.core.runs.watching import noticed, outages, watched
+from maestoso.core.runs.watching import noticed, outages, probed_at, probes, watched
 from maestoso.core.runs.words import sentence
 from tests import worlds
 from tests.player import Player
@@ -37,9 +37,13 @@ class Watching(unittest.TestCase):
             play.write(draft)
         return draft is not None
 
-    def test_of_a_test_nothing_is_watched(self) -> None:
+    def test_of_a_test_nothing_is_watched_but_what_was_chosen(self) -> None:
         self.assertEqual(watched(worlds.inputs()), ())
         self.assertTrue(EVERY)
+        chosen = worlds.inputs(probed=(Probed(workload="db", service="db-service"),))
+        self.assertEqual(watched(chosen), (DB,))
+        self.assertEqual(probed_at(chosen), (("B",), chosen.mark))
+        self.assertEqual(probed_at(worlds.live_inputs("planned")), (("A", "B"), ""))
 
     def test_what_the_plan_leaves_off_is_watched_and_away_by_intent(self) -> None:
         made = worlds.plan()
@@ -133,3 +137,51 @@ class Watching(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class ProbesOfATest(unittest.TestCase):
+    """What goes on answering in a sandbox, and what breaks off."""
+
+    def setUp(self) -> None:
+        services = (
+            Probed(workload="db", service="db-service"),
+            Probed(workload="app", service="app-service"),
+        )
+        self.play = Player(worlds.inputs(probed=services))
+
+    def look(self, seconds: float, *answering: tuple[str, str]) -> None:
+        """The target is asked after some seconds; the source never is."""
+        self.play.now += timedelta(seconds=seconds)
+        draft = noticed(self.play.state, {"B": set(answering)})
+        if draft is not None:
+            self.play.write(draft)
+
+    def test_coming_up_is_no_break_and_what_goes_away_later_is(self) -> None:
+        self.look(0)
+        self.look(60, DB)
+        self.look(10)
+        self.look(5, DB)
+        self.look(5, DB)
+        self.look(20)
+        self.look(1, DB)
+        db, app = probes(self.play.state)
+        self.assertEqual((db.up_s, db.breaks, db.away_s, db.longest_s), (60.0, 2, 6.0, 5.0))
+        self.assertEqual((app.up_s, app.breaks, app.until_s, app.seen), (None, 0, None, True))
+        self.assertEqual(outages(self.play.state), ())
+        self.assertEqual(probes(fold(self.play.log)), (db, app))
+
+    def test_they_end_when_the_test_is_judged_or_aborted(self) -> None:
+        self.look(0)
+        self.look(60, DB)
+        self.look(30)
+        self.play.now += timedelta(seconds=10)
+        self.play.tell("abort", text="enough")
+        self.look(500, DB)
+        db = probes(self.play.state)[0]
+        self.assertEqual((db.until_s, db.breaks, db.away_s), (100.0, 1, 10.0))
+
+    def test_a_site_that_makes_no_probes_is_no_break(self) -> None:
+        self.assertIsNone(noticed(self.play.state, {"B": None}))
+        self.assertEqual(
+            {(one.seen, one.up_s, one.breaks) for one in probes(self.play.state)}, {(False, None, 0)}
+        )

@@ -2845,6 +2845,7 @@ export interface components {
             usual_pace: number;
             last_notes: string;
             people: string[];
+            services: components["schemas"]["Probed"][];
         };
         Printing: {
             page: number | null;
@@ -2874,6 +2875,24 @@ export interface components {
             days?: number;
             name?: string;
             limit_s?: number;
+        };
+        Probed: {
+            workload: string;
+            service: string;
+        };
+        ProbedSent: {
+            workload: string;
+            service: string;
+        };
+        Probes: {
+            workload: string;
+            service: string;
+            up_s: number | null;
+            breaks: number;
+            away_s: number;
+            longest_s: number;
+            until_s: number | null;
+            seen: boolean;
         };
         Proof: {
             sentence: string;
@@ -2994,6 +3013,7 @@ export interface components {
             groups: components["schemas"]["ReportGroup"][];
             phases: components["schemas"]["PhaseTime"][];
             outages: components["schemas"]["Outage"][];
+            probes: components["schemas"]["Probes"][];
             people: components["schemas"]["Said"][];
             findings: components["schemas"]["Finding"][] | null;
             reason: string;
@@ -3128,6 +3148,7 @@ export interface components {
             acknowledged?: boolean;
             force_after_s?: number | null;
             tell?: string[];
+            probe?: components["schemas"]["ProbedSent"][];
         };
         RunSeal: {
             format: string;
@@ -3200,6 +3221,7 @@ export interface components {
             needs: components["schemas"]["Need"][];
             decision: string;
             outages: components["schemas"]["Outage"][];
+            probes: components["schemas"]["Probes"][];
             found_running: string[];
             abort_does: string;
         };

@@ -21,7 +21,7 @@ from maestoso.core.runs.events import ENGINE, Event
 from maestoso.core.runs.operations import operation_for
 from maestoso.core.runs.progress import came_from, measures
 from maestoso.core.runs.state import RunState, fold
-from maestoso.core.runs.watching import Outage, outages
+from maestoso.core.runs.watching import Outage, Probes, outages, probes
 from maestoso.core.runs.words import sentence
 
 
@@ -103,6 +103,7 @@ class Report:
     groups: tuple[ReportGroup, ...]
     phases: tuple[PhaseTime, ...]
     outages: tuple[Outage, ...]
+    probes: tuple[Probes, ...]
     people: tuple[Said, ...]
     findings: tuple[Finding, ...] | None
     reason: str
@@ -149,6 +150,7 @@ def report(run: str, number: int, log: Sequence[Event]) -> Report:
         groups=_groups(state, found),
         phases=phases(state),
         outages=outages(state),
+        probes=probes(state),
         people=_people(state, log),
         findings=None if began is None else tuple(from_data(Finding, one) for one in began),
         reason=str(log[0].data.get("reason") or ""),

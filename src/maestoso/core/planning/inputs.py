@@ -81,6 +81,14 @@ class LiveChoices:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Probed:
+    """A service of a workload that a test probes all the time, from its start to its verdict."""
+
+    workload: str
+    service: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Estimate:
     """A lognormal duration in machine seconds: ``median_s`` and the ``sigma`` of its logarithm."""
 
@@ -95,7 +103,8 @@ class RunInputs:
     Nobody is asked anything in an ``unattended`` test: what fails is passed over, it judges itself, and at
     ``cleanup_at`` it is taken away wherever it is.
 
-    ``live`` is there in a planned or disaster run; ``link`` in a re-protect, the one its data goes over.
+    ``live`` is there in a planned or disaster run; ``link`` in a re-protect, the one its data goes over;
+    ``probed`` only in a test: of a run that moves production every service is.
     """
 
     kind: Kind
@@ -115,3 +124,4 @@ class RunInputs:
     compiler: int = COMPILER
     live: LiveChoices | None = None
     link: Link | None = None
+    probed: tuple[Probed, ...] = ()

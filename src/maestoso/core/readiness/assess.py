@@ -20,6 +20,7 @@ from maestoso.core.planning.inputs import (
     GroupCopy,
     Kind,
     LiveChoices,
+    Probed,
     RunInputs,
     ScriptText,
 )
@@ -130,6 +131,7 @@ class Options:
     pace: float = 1.0
     cleanup_at: datetime | None = None
     unattended: bool = False
+    probed: tuple[Probed, ...] = ()
 
 
 RECOVERY = Options(points={}, kind="disaster", live=LiveChoices(close_down=False))
@@ -213,6 +215,7 @@ def assess(
         pace=options.pace,
         cleanup_at=options.cleanup_at,
         unattended=options.unattended,
+        probed=options.probed,
         scripts=_scripts(ctx),
         live=_waking(ctx, options.live, landings) if kind in LIVE else None,
     )

@@ -93,6 +93,7 @@ class RunState:
         self.spells: list[Spell] = []
         self.away: dict[tuple[str, str], int] = {}  # where in the list those are that are not back
         self.looked = False
+        self.probes_end_s: float | None = None  # then its copies begin to be taken away
         self.ready_s: float | None = None
         self.outcome: str | None = None
         for position, count in enumerate(self.unresolved):
@@ -243,6 +244,7 @@ class RunState:
 
     def _on_verdict_given(self, event: Event) -> None:
         self.verdict = event.data["verdict"]
+        self.probes_end_s = event.run_s
         self.notes = event.data.get("notes", "")
         self._move(replace(event, data={"step": VERDICT}))
         self.time.settled(self.graph.index[VERDICT], None, event.run_s)
@@ -274,6 +276,8 @@ class RunState:
 
     def _on_run_aborted(self, event: Event) -> None:
         self.aborted_because = event.data["reason"]
+        if self.inputs.kind == "test" and self.probes_end_s is None:
+            self.probes_end_s = event.run_s
         self.held_because = None
         for step in self.graph.steps:
             if step.phase not in TAKES_BACK and self.steps[step.id].status in ("waiting", "person", "failed"):

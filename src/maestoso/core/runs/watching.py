@@ -1,7 +1,8 @@
-"""Which services answer during a run that moves production, as seen by probes that run from its start.
+"""Which services answer during a run, as seen by probes that go on all the time from its start.
 
-Probes ask both sites; whoever conducts the run writes down what changed. Outage clocks are made from that
-and from nothing else, so they also show what no step of the run knows of.
+Of a run that moves production every service is probed, at both sites; of a test those that were chosen, on
+its copies. Whoever conducts the run writes down what changed. Outage clocks are made from that and from
+nothing else, so they also show what no step of the run knows of.
 """
 
 from __future__ import annotations
@@ -35,11 +36,36 @@ class Outage:
     assumed: bool = False
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Probes:
+    """What probes of a test saw of one service: it answered from ``up_s`` on (run seconds; None: never).
+
+    After that it was away in ``breaks`` for ``away_s`` together, the longest of them ``longest_s``. They end
+    when somebody judges the test, at ``until_s`` (None: they go on). Unless ``seen`` the site made none.
+    """
+
+    workload: str
+    service: str
+    up_s: float | None
+    breaks: int
+    away_s: float
+    longest_s: float
+    until_s: float | None
+    seen: bool
+
+
 def watched(inputs: RunInputs) -> tuple[ServiceId, ...]:
-    """The services that are probed in a run that moves production: those of all its workloads."""
+    """The services that are probed all the time: all of a live run, the chosen ones of a test."""
     if inputs.kind not in LIVE:
-        return ()
+        return tuple((one.workload, one.service) for one in inputs.probed)
     return tuple((one.name, service.name) for one in inputs.workloads for service in one.offers)
+
+
+def probed_at(inputs: RunInputs) -> tuple[tuple[str, ...], str]:
+    """The sites that are asked, and the mark of the copies that count there (of none: production does)."""
+    if inputs.kind in LIVE:
+        return (inputs.plan.source, inputs.plan.target), ""
+    return (inputs.plan.target,), inputs.mark
 
 
 def noticed(state: RunState, answering: Mapping[str, Set[ServiceId] | None]) -> Draft | None:
@@ -49,25 +75,31 @@ def noticed(state: RunState, answering: Mapping[str, Set[ServiceId] | None]) -> 
     is silent is no outage of services: nothing is concluded from it. But in a disaster the source is taken as
     lost, as was said at the start: what is not seen to answer does not.
     """
-    plan, disaster = state.inputs.plan, state.inputs.kind == "disaster"
+    if state.probes_end_s is not None:
+        # What goes away now is taken away.
+        return None
+    plan = state.inputs.plan
+    needless = state.inputs.kind in ("disaster", "test")
     seen: set[ServiceId] = set().union(*(found for found in answering.values() if found is not None))
     services = watched(state.inputs)
     back = [one for one in services if one in seen and one in state.away]
-    blind = answering.get(plan.target) is None or (answering.get(plan.source) is None and not disaster)
+    blind = answering.get(plan.target) is None or (answering.get(plan.source) is None and not needless)
     away = [] if blind else [one for one in services if one not in seen and one not in state.away]
     if not back and not away and (state.looked or blind):
         return None
     told: dict[str, object] = {"away": [list(one) for one in away], "back": [list(one) for one in back]}
-    if away and answering.get(plan.source) is None:
+    if away and state.inputs.kind in LIVE and answering.get(plan.source) is None:
         told["assumed"] = True
     return Draft(kind="services.seen", data=told)
 
 
 def outages(state: RunState) -> tuple[Outage, ...]:
-    """How long every service was away, in the order in which they went; each service once.
+    """How long every service of production was away, in the order in which they went; each service once.
 
     In a disaster, what was away at the first look has been since the outage was declared.
     """
+    if state.inputs.kind not in LIVE:
+        return ()
     live = state.inputs.live
     declared = live.declared_at if live is not None else None
     before_s = max((state.started_at - declared).total_seconds(), 0.0) if declared else 0.0
@@ -88,3 +120,26 @@ def outages(state: RunState) -> tuple[Outage, ...]:
                 assumed=known.assumed or spell.assumed,
             )  # fmt: skip
     return tuple(found.values())
+
+
+def probes(state: RunState) -> tuple[Probes, ...]:
+    """What was seen of every service that a test probes, in the order in which they were chosen."""
+    if state.inputs.kind in LIVE:
+        return ()
+    end_s = state.run_s if state.probes_end_s is None else state.probes_end_s
+    made = []
+    for one in watched(state.inputs):
+        spells = [spell for spell in state.spells if spell.service == one]
+        # Until it answers for the first time it comes up; only after that it can break off.
+        coming = spells[0] if spells and spells[0].first else None
+        breaks = spells[1:] if coming else spells
+        up_s = coming.to_s if coming else 0.0 if state.looked else None
+        lasted = [(end_s if spell.to_s is None else spell.to_s) - spell.from_s for spell in breaks]
+        made.append(
+            Probes(
+                workload=one[0], service=one[1], up_s=up_s, breaks=len(breaks),
+                away_s=sum(lasted), longest_s=max(lasted, default=0.0), until_s=state.probes_end_s,
+                seen=state.looked,
+            )
+        )  # fmt: skip
+    return tuple(made)

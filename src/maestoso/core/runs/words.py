@@ -45,7 +45,7 @@ def _full(text: str) -> str:
 def _seen(away: Sequence[Sequence[str]], back: Sequence[Sequence[str]]) -> str:
     """What probes from outside noticed."""
     told = []
-    for services, verb in ((away, "answer no more"), (back, "answer again")):
+    for services, verb in ((away, "do not answer"), (back, "answer")):
         if services:
             named = ", ".join(f"{service} of {workload}" for workload, service in services[:MOST_NAMED])
             more = len(services) - MOST_NAMED

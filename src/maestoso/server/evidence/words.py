@@ -8,7 +8,7 @@ from zoneinfo import ZoneInfo
 from django import template
 
 from maestoso.core.evidence.wording import lasting, on_clock
-from maestoso.core.runs.watching import Outage
+from maestoso.core.runs.watching import Outage, Probes
 
 register = template.Library()
 register.filter("lasting", lasting)
@@ -34,3 +34,17 @@ def lasted(outage: Outage) -> str:
         return "left off by intent" if outage.left_off else "had not answered again when the run ended"
     times = f", {outage.spells} times" if outage.spells > 1 else ""
     return f"{lasting(outage.to_s - outage.from_s - outage.up_s)}{times}"
+
+
+@register.filter
+def seen(one: Probes) -> str:
+    """What probes saw of a service."""
+    if not one.seen:
+        return "its site made no probes"
+    if one.up_s is None:
+        return "it never answered"
+    if not one.breaks:
+        return "no break"
+    if one.breaks == 1:
+        return f"one break of {lasting(one.away_s)}"
+    return f"{one.breaks} breaks, {lasting(one.away_s)} in all, the longest {lasting(one.longest_s)}"

@@ -15,7 +15,7 @@ from maestoso.core.model.finding import Finding
 from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import RecoveryPoint
 from maestoso.core.planning.diff import changes
-from maestoso.core.planning.inputs import LIVE, Kind, LiveChoices
+from maestoso.core.planning.inputs import LIVE, Kind, LiveChoices, Probed
 from maestoso.core.planning.suggest import Suggestion, suggest, suggest_changes
 from maestoso.core.planning.templates import BY_KEY, from_template
 from maestoso.core.readiness.assess import Assessment, Options, assess, findings_of, severity_in
@@ -241,7 +241,34 @@ def read_options(ctx: Context, chosen: RunOptions, now: datetime) -> Options:
         pace=float(chosen.pace),
         cleanup_at=due,
         unattended=chosen.unattended,
+        probed=_probed(ctx, chosen),
     )
+
+
+def _services(ctx: Context) -> tuple[Probed, ...]:
+    """What the members of a plan offer, and are powered on for."""
+    return tuple(
+        Probed(workload=workload.name, service=service.name)
+        for _, member, workload in ctx.known_members() if member.power_on for service in workload.offers
+    )  # fmt: skip
+
+
+def _probed(ctx: Context, chosen: RunOptions) -> tuple[Probed, ...]:
+    if chosen.probe and chosen.kind != "test":
+        raise BadValue(
+            "Only a test is told what to probe; of a run that moves production every service is.",
+            "Leave probe empty.",
+            field="body.probe",
+        )
+    offered = set(_services(ctx))
+    for one in chosen.probe:
+        if one not in offered:
+            raise BadValue(
+                f"The plan brings up no service {one.service[:40]!r} of {one.workload[:40]!r}.",
+                "Name one that a member of the plan offers.",
+                field="body.probe",
+            )
+    return tuple(dict.fromkeys(chosen.probe))
 
 
 def _point(site: Site, group: str, wanted: str, field: str) -> RecoveryPoint:
@@ -338,6 +365,7 @@ def preflight(row: PlanRow, chosen: RunOptions, now: datetime) -> Preflight:
         practice=site.practice,
         usual_pace=OPTIONS.pace,
         last_notes=notes or "",
+        services=_services(ctx),
         people=tuple(
             User.objects.filter(is_active=True).order_by("username").values_list("username", flat=True)
         ),
@@ -386,6 +414,8 @@ def consequences(ctx: Context, source: str, target: str, chosen: RunOptions) -> 
     plan = ctx.plan
     copies, boot = len(plan.workloads()), sum(1 for _, member in plan.members() if member.power_on)
     if chosen.kind == "test":
+        few = f"{len(chosen.probe)} services are" if len(chosen.probe) > 1 else "One service is"
+        probed = f" {few} probed all the time until somebody judges it." if chosen.probe else ""
         first = (
             f"The latest changes are copied first; then {copies} copies are made of that moment."
             if chosen.sync_first
@@ -393,7 +423,7 @@ def consequences(ctx: Context, source: str, target: str, chosen: RunOptions) -> 
         )
         return (
             f"Production at {source} keeps running and keeps being copied; no step touches it.",
-            f"{first} {boot} of them boot in a sandbox at {target} and reach nothing outside it.",
+            f"{first} {boot} of them boot in a sandbox at {target} and reach nothing outside it.{probed}",
             "Everything can be taken back: cleanup removes every copy and network of the test.",
         )
     if chosen.kind == "re-protect":

@@ -11,7 +11,7 @@ from maestoso.core.model.estate import SiteLimits
 from maestoso.core.model.finding import Finding
 from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
-from maestoso.core.planning.inputs import AtCommit, Decision, Kind
+from maestoso.core.planning.inputs import AtCommit, Decision, Kind, Probed
 from maestoso.core.planning.templates import Template
 from maestoso.core.readiness.if_lost import IfLost
 from maestoso.core.score import ScoreStep
@@ -264,6 +264,7 @@ class RunOptions:
     ``cleanup_after_s`` wall seconds after the start a test ends by itself; 0 means never. An ``unattended``
     test asks nobody anything and judges itself. The rest is for runs that move production: see LiveChoices.
     ``declared_at`` is when the outage began, if it was before. ``tell`` are people who are told of the run.
+    ``probe`` are services that a test probes all the time.
     """
 
     kind: Kind = "test"
@@ -283,6 +284,7 @@ class RunOptions:
     acknowledged: bool = False
     force_after_s: int | None = None
     tell: tuple[str, ...] = ()
+    probe: tuple[Probed, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -300,7 +302,8 @@ class Preflight:
     """What would happen, in words, and whether it may. ``blocking`` is what is in the way of this kind;
     ``workloads`` how many it is about, those of parts included.
 
-    ``source_lost`` is why the source does not answer, if it does not; ``people`` who can be told of the run.
+    ``source_lost`` is why the source does not answer, if it does not; ``people`` who can be told of the run;
+    ``services`` are those that a test can probe all the time.
     """
 
     assessment: AssessmentView
@@ -317,6 +320,7 @@ class Preflight:
     usual_pace: int
     last_notes: str
     people: tuple[str, ...]
+    services: tuple[Probed, ...]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -36,9 +36,9 @@ class SecretsFilledIn:
         """As the client."""
         return await self.client.operation(key)
 
-    async def answering(self, workloads: Sequence[str]) -> frozenset[tuple[str, str]]:
+    async def answering(self, workloads: Sequence[str], mark: str = "") -> frozenset[tuple[str, str]]:
         """As the client."""
-        return await self.client.answering(workloads)
+        return await self.client.answering(workloads, mark)
 
     async def changes(self, after: int, wait_s: float) -> tuple[list[OperationState], int]:
         """As the client."""

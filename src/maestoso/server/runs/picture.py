@@ -17,7 +17,7 @@ from maestoso.core.runs.progress import came_from, expected, expected_ready_s, m
 from maestoso.core.runs.standing import Backlog, Kept, abort_does, phase, standing, writable
 from maestoso.core.runs.state import RunState
 from maestoso.core.runs.steps import RESOLVED
-from maestoso.core.runs.watching import outages
+from maestoso.core.runs.watching import outages, probes
 from maestoso.core.runs.whereabouts import fenced
 from maestoso.core.runs.words import sentence
 from maestoso.server.estate.agents import pulse
@@ -133,6 +133,7 @@ def status(pk: int, state: RunState, names: dict[str, str], now: datetime) -> Ru
         needs=() if state.finished else needs(state),
         decision=state.decision or "",
         outages=outages(state),
+        probes=probes(state),
         found_running=tuple(one.workload for one in kept if one.found_running and not one.seen_by),
         abort_does=abort_does(state, names),
     )

@@ -10,7 +10,7 @@ from maestoso.core.landing.actual import Outcome
 from maestoso.core.model.protection import RecoveryPoint
 from maestoso.core.runs.attempts import Attempt
 from maestoso.core.runs.needs import Need
-from maestoso.core.runs.watching import Outage
+from maestoso.core.runs.watching import Outage, Probes
 from maestoso.core.score import ScoreStep
 from maestoso.server.plans.shapes import RunOptions
 
@@ -168,6 +168,7 @@ class RunStatus:
     needs: tuple[Need, ...]
     decision: str
     outages: tuple[Outage, ...]
+    probes: tuple[Probes, ...]
     found_running: tuple[str, ...]
     abort_does: str
 

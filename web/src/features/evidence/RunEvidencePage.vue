@@ -9,6 +9,7 @@ import { asFile } from "@/api/upload";
 import { kinds, phases } from "@/features/evidence/words";
 import FindingList from "@/ui/FindingList.vue";
 import MarkdownText from "@/ui/MarkdownText.vue";
+import ProbeList from "@/ui/ProbeList.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { useAct } from "@/ui/act";
 import { clock, count, duration, moment, size } from "@/ui/format";
@@ -139,6 +140,7 @@ useKeys([
               </li>
             </ul>
           </template>
+          <ProbeList v-if="report.probes.length" :probes="report.probes" />
 
           <h2>What people did</h2>
           <ol class="people">

@@ -7,6 +7,7 @@ import { useRunStream } from "@/api/runStream";
 import CopiesState from "@/features/runs/CopiesState.vue";
 import NeedCard from "@/features/runs/NeedCard.vue";
 import OutageList from "@/features/runs/OutageList.vue";
+import ProbeList from "@/ui/ProbeList.vue";
 import StepDrawer from "@/features/runs/StepDrawer.vue";
 import { calls, switchCalls, useCalls } from "@/features/runs/calls";
 import ProblemNote from "@/ui/ProblemNote.vue";
@@ -160,6 +161,7 @@ useKeys([
           </p>
         </section>
         <CopiesState v-if="!isTest" :status="status" />
+        <ProbeList v-if="status.probes.length" :probes="status.probes" />
         <OutageList v-if="isLive" :outages="status.outages" :run-s="runS" :ended="!!status.outcome" />
         <section v-if="waiting.length">
           <h2>Now</h2>

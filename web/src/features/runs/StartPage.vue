@@ -38,6 +38,7 @@ const picked = ref<number | null>(null);
 const own = ref<Record<string, string>>({});
 const single = ref<Record<string, string>>({});
 const tell = ref<string[]>([]);
+const probe = ref<string[]>([]);
 const cleanUp = ref(true);
 const hours = ref(4);
 const pace = ref(0);
@@ -72,6 +73,7 @@ const options = computed<RunOptions>(() => ({
     : {},
   apart: takesPoints.value ? single.value : {},
   tell: tell.value,
+  probe: kind.value === "test" ? probe.value.map((one) => JSON.parse(one)) : [],
   sync_first: kind.value === "planned" || (kind.value === "test" && syncFirst.value),
   pace: pace.value || 1,
   cleanup_after_s: kind.value === "test" && cleanUp.value ? Math.round(hours.value * 3600) : 0,
@@ -245,7 +247,13 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
               h
             </p>
           </template>
-          <LiveOptions v-else-if="live && preflight" v-model="choices" :kind="kind" :source="preflight.source_name" :source-lost="preflight.source_lost" />
+          <p v-if="kind === 'test' && preflight?.services.length" class="choice">
+            Probe all the time
+            <el-select v-model="probe" multiple filterable collapse-tags size="small" class="tell" placeholder="no service" aria-label="Services probed all the time">
+              <el-option v-for="one in preflight.services" :key="`${one.service} ${one.workload}`" :value="JSON.stringify(one)" :label="`${one.service} of ${one.workload}`" />
+            </el-select>
+          </p>
+          <LiveOptions v-if="live && preflight" v-model="choices" :kind="kind" :source="preflight.source_name" :source-lost="preflight.source_lost" />
           <p v-if="preflight?.people.length" class="choice">
             Tell
             <el-select v-model="tell" multiple collapse-tags size="small" class="tell" placeholder="nobody" aria-label="Who is told of it">
