@@ -197,7 +197,7 @@ class Preflight(PlanCase):
             ({"points": {"nope": "x"}}, "body.points"),
             ({"points": {"harbour": "harbour@1"}}, "body.points.harbour"),
             ({"sync_first": "yes"}, "body.sync_first"),
-            ({"probe": [{"workload": "bookdb-01", "service": "nope"}]}, "body.probe"),
+            ({"probe": [{"workload": "db-book-01", "service": "nope"}]}, "body.probe"),
             ({"probe": self.ask().json()["services"][:1], "kind": "planned"}, "body.probe"),
         ]
         for options, field in cases:

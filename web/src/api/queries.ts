@@ -64,3 +64,11 @@ export function usePlan(code: Ref<string>) {
     refetchOnWindowFocus: false,
   });
 }
+
+/** Known traps of what a run is about. */
+export function useRunTraps(id: Ref<number>) {
+  return useQuery({
+    queryKey: ["traps", "run", id],
+    queryFn: () => take(api.GET("/api/v1/runs/{id}/traps", { params: { path: { id: id.value } } })),
+  });
+}

@@ -1406,6 +1406,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/traps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Those that are open, or were solved since it began. */
+        get: operations["runTraps"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/scripts/{name}": {
         parameters: {
             query?: never;
@@ -1599,6 +1616,42 @@ export interface paths {
         post?: never;
         /** @description Retire it; refused while something uses it. */
         delete: operations["retire_storage_pools"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/traps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description All of one thing, also those that are solved; or the open ones of everything. */
+        get: operations["traps"];
+        put?: never;
+        /** @description Write one down. */
+        post: operations["addTrap"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/traps/{id}/solved": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description It is. */
+        put: operations["solveTrap"];
+        post?: never;
+        /** @description It is not, after all. */
+        delete: operations["openTrap"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2843,7 +2896,8 @@ export interface components {
             consequences: string[];
             practice: boolean;
             usual_pace: number;
-            last_notes: string;
+            notes: components["schemas"]["RunNotes"][];
+            traps: components["schemas"]["TrapView"][];
             people: string[];
             services: components["schemas"]["Probed"][];
         };
@@ -3123,6 +3177,14 @@ export interface components {
             additions: number;
             legal_hold: string;
             removed: boolean;
+        };
+        RunNotes: {
+            run: number;
+            kind: string;
+            /** Format: date-time */
+            ended_at: string;
+            outcome: string;
+            notes: string[];
         };
         RunOptionsSent: {
             /** @enum {string} */
@@ -3569,6 +3631,29 @@ export interface components {
             step: string;
             plan_name: string;
             text: string;
+        };
+        TrapSaveSent: {
+            /** @enum {string} */
+            about: "plan" | "group" | "workload";
+            name: string;
+            text: string;
+            run?: number | null;
+        };
+        TrapSolvedSent: {
+            run?: number | null;
+        };
+        TrapView: {
+            id: number;
+            about: string;
+            name: string;
+            text: string;
+            by: string;
+            /** Format: date-time */
+            at: string;
+            run: number | null;
+            solved_by: string;
+            solved_at: string | null;
+            solved_run: number | null;
         };
         Trend: {
             plan: string;
@@ -7053,6 +7138,34 @@ export interface operations {
             503: components["responses"]["Refused503"];
         };
     };
+    runTraps: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrapView"][];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
     saveScript: {
         parameters: {
             query?: never;
@@ -7693,6 +7806,128 @@ export interface operations {
             path: {
                 code: string;
                 name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    traps: {
+        parameters: {
+            query?: {
+                /** @description Only of this; with name. */
+                about?: "group" | "plan" | "workload";
+                /** @description Of a workload; code of a group or plan. */
+                name?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrapView"][];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    addTrap: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrapSaveSent"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrapView"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    solveTrap: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["TrapSolvedSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrapView"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    openTrap: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
             };
             cookie?: never;
         };

@@ -34,6 +34,7 @@ from maestoso.server.crosswalks.shapes import LandingsAsked, LandingsView
 from maestoso.server.estate.agents import needed
 from maestoso.server.estate.models import Site
 from maestoso.server.estate.services import all_workloads
+from maestoso.server.evidence.models import Addition
 from maestoso.server.plans import plan_file
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.services import bare_context, context, find_plan, measured
@@ -48,15 +49,18 @@ from maestoso.server.plans.shapes import (
     PlanFileRead,
     PlanPoints,
     Preflight,
+    RunNotes,
     RunOptions,
     SuggestAsked,
 )
+from maestoso.server.plans.traps import traps_of_plan
 from maestoso.server.protection.picture import group_points, points_of, proved
 from maestoso.server.runs.models import Run
 
 FASTEST_PACE = 1000
 MOST_AT_ONCE = 1000
 LONGEST_TEST_S = 7 * 86400
+RUNS_LOOKED_AT, MOST_NOTES = 60, 20
 LONGEST_OUTAGE = timedelta(days=30)
 
 
@@ -348,7 +352,6 @@ def preflight(row: PlanRow, chosen: RunOptions, now: datetime) -> Preflight:
     if chosen.kind == "re-protect":
         judged = replace(judged, kind="re-protect", findings=reprotect_findings(ctx), forecast=None)
     judged = replace(judged, findings=at_a_start(judged.findings, chosen.kind))
-    notes = Run.objects.filter(plan_code=row.code).exclude(outcome="").values_list("notes", flat=True).first()
     said = view(ctx, judged)
     return Preflight(
         kinds=_kinds(ctx, source.name, site.name),
@@ -364,12 +367,29 @@ def preflight(row: PlanRow, chosen: RunOptions, now: datetime) -> Preflight:
         consequences=consequences(ctx, source.name, site.name, chosen),
         practice=site.practice,
         usual_pace=OPTIONS.pace,
-        last_notes=notes or "",
+        notes=_notes(row),
+        traps=traps_of_plan(ctx),
         services=_services(ctx),
         people=tuple(
             User.objects.filter(is_active=True).order_by("username").values_list("username", flat=True)
         ),
     )
+
+
+def _notes(row: PlanRow) -> tuple[RunNotes, ...]:
+    """What people noted in the last runs of a plan that have ended and have notes."""
+    ended = Run.objects.filter(plan_code=row.code).exclude(outcome="").order_by("-pk")[:RUNS_LOOKED_AT]
+    added: dict[int, list[str]] = {}
+    for run, text in Addition.objects.filter(run__in=list(ended)).values_list("run_id", "text"):
+        added.setdefault(run, []).append(text)
+    found = []
+    for run in ended:
+        notes = tuple(text for text in (run.notes, *added.get(run.pk, ())) if text)
+        if notes and run.ended_at is not None:
+            found.append(
+                RunNotes(run=run.pk, kind=run.kind, ended_at=run.ended_at, outcome=run.outcome, notes=notes)
+            )
+    return tuple(found[:MOST_NOTES])
 
 
 def _kinds(ctx: Context, source: str, target: str) -> tuple[KindOffered, ...]:

@@ -52,5 +52,25 @@ class PlanVersion(models.Model):
         return plan
 
 
+class KnownTrap(models.Model):
+    """Something that whoever recovers a machine, a group or a plan must know; open until it is solved.
+
+    ``name`` is that of the workload, or the code of the group or plan. Runs are named by their numbers.
+    """
+
+    about = models.CharField(max_length=10)
+    name = models.CharField(max_length=200, db_index=True)
+    text = models.CharField(max_length=1000)
+    by = models.CharField(max_length=150)
+    at = models.DateTimeField()
+    run = models.PositiveIntegerField(null=True)
+    solved_by = models.CharField(max_length=150, blank=True, default="")
+    solved_at = models.DateTimeField(null=True)
+    solved_run = models.PositiveIntegerField(null=True)
+
+    class Meta:
+        ordering = ["id"]
+
+
 MOST_KNOWN = 2000
 _known: dict[tuple[int, datetime], Plan] = {}

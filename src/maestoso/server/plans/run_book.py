@@ -18,6 +18,7 @@ from maestoso.server.estate.models import Site
 from maestoso.server.evidence.style import style_row
 from maestoso.server.plans.judgement import judge
 from maestoso.server.plans.services import context, find_plan
+from maestoso.server.plans.traps import traps_of_plan
 
 _engine = Engine(dirs=[str(Path(__file__).parent / "templates")], autoescape=True)
 
@@ -45,6 +46,7 @@ def page(code: str, now: datetime, *, faces: bool = False) -> str:
         "findings": [one for one in judged.findings if one.live_severity in ("blocks", "warns")],
         "book": run_book(ctx),
         "groups": [one for one in ctx.groups if one.code in groups_in_plan(ctx)],
+        "traps": traps_of_plan(ctx),
         "rendered": rendered,
         "faces": fonts_here() if faces else [],
     }

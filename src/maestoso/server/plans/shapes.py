@@ -297,13 +297,64 @@ class KindOffered:
     why_not: str
 
 
+About = Literal["plan", "group", "workload"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TrapView:
+    """A known trap: what is about ``name`` (of a workload, or the code of a group or plan), from which run.
+
+    It is open until it was solved, by whom and in which later run.
+    """
+
+    id: int
+    about: str
+    name: str
+    text: str
+    by: str
+    at: datetime
+    run: int | None
+    solved_by: str
+    solved_at: datetime | None
+    solved_run: int | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TrapSave:
+    """A trap to be written down; ``run`` is the one in which it was found."""
+
+    about: About
+    name: str
+    text: str
+    run: int | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TrapSolved:
+    """The later run in which a trap was found to be none any more, if it was one."""
+
+    run: int | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RunNotes:
+    """What was noted at the verdict or decision of an earlier run, and added to it later."""
+
+    run: int
+    kind: str
+    ended_at: datetime
+    outcome: str
+    notes: tuple[str, ...]
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Preflight:
     """What would happen, in words, and whether it may. ``blocking`` is what is in the way of this kind;
     ``workloads`` how many it is about, those of parts included.
 
     ``source_lost`` is why the source does not answer, if it does not; ``people`` who can be told of the run;
-    ``services`` are those that a test can probe all the time.
+    ``services`` are those that a test can probe all the time; ``notes`` those of earlier runs, newest first;
+    ``traps`` what is known to go wrong.
     """
 
     assessment: AssessmentView
@@ -318,7 +369,8 @@ class Preflight:
     consequences: tuple[str, ...]
     practice: bool
     usual_pace: int
-    last_notes: str
+    notes: tuple[RunNotes, ...]
+    traps: tuple[TrapView, ...]
     people: tuple[str, ...]
     services: tuple[Probed, ...]
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from typing import cast, get_args
 
 from django.http import HttpResponse
 from drf_spectacular.types import OpenApiTypes
@@ -20,10 +21,11 @@ from maestoso.server.common.shapes import Number, read, reply, shape
 from maestoso.server.crosswalks.shapes import LandingsView
 from maestoso.server.estate.models import Site
 from maestoso.server.estate.workload_views import FILTER
-from maestoso.server.plans import foresight, judgement, plan_file, run_book, services
+from maestoso.server.plans import foresight, judgement, plan_file, run_book, services, traps
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.readiness import readiness
 from maestoso.server.plans.shapes import (
+    About,
     AssessmentView,
     Calibration,
     Draft,
@@ -43,11 +45,15 @@ from maestoso.server.plans.shapes import (
     Saved,
     SuggestAsked,
     Templates,
+    TrapSave,
+    TrapSolved,
+    TrapView,
     VersionInfo,
     VersionView,
 )
 
 CLOCK = SystemClock()
+ABOUT = get_args(About)
 AGAINST = Number(
     "against", 0, 10**9, "The number of the version to compare with; the newest if absent.", otherwise=0
 )
@@ -74,7 +80,7 @@ class PlansView(APIView):
         """Make a plan with its first version."""
         sent = read(PlanSave, request)
         version = services.make_plan(
-            sent.plan, author=request.user.get_username(), at=CLOCK.now(),
+            sent.plan, author=_who(request), at=CLOCK.now(),
             summary=sent.summary or "First version",
         )  # fmt: skip
         return reply(Saved(version=version.number, summary=version.summary), 201)
@@ -167,7 +173,7 @@ class PlanView(APIView):
         """Save a new version; 412 says what somebody else changed in between."""
         sent = read(PlanSave, request)
         version = services.save_plan(
-            code, sent.plan, based_on=_based_on(request, code), author=request.user.get_username(),
+            code, sent.plan, based_on=_based_on(request, code), author=_who(request),
             at=CLOCK.now(), summary=sent.summary,
         )  # fmt: skip
         headers = {"ETag": f'"{code}-{version.number}"'}
@@ -267,6 +273,49 @@ class PlanLandingsView(APIView):
         return reply(judgement.plan_landings(code, request.query_params.get("filter", ""), CLOCK.now()))
 
 
+class TrapsView(APIView):
+    """Known traps."""
+
+    @extend_schema(
+        operation_id="traps",
+        parameters=[
+            OpenApiParameter("about", OpenApiTypes.STR, enum=ABOUT, description="Only of this; with name."),
+            OpenApiParameter("name", OpenApiTypes.STR, description="Of a workload; code of a group or plan."),
+        ],
+        responses=shape(TrapView)(many=True),
+    )
+    def get(self, request: Request) -> Response:
+        """All of one thing, also those that are solved; or the open ones of everything."""
+        asked = request.query_params
+        about = asked.get("about")
+        if about is not None and about not in ABOUT:
+            raise BadValue(f"about is {about[:40]!r}.", f"Give one of {', '.join(ABOUT)}.", field="about")
+        return reply(traps.traps_about(cast(About | None, about), asked.get("name", "")))
+
+    @extend_schema(
+        operation_id="addTrap", request=shape(TrapSave, sent=True), responses={201: shape(TrapView)}
+    )
+    def post(self, request: Request) -> Response:
+        """Write one down."""
+        row = traps.add_trap(read(TrapSave, request), by=_who(request), at=CLOCK.now())
+        return reply(traps.trap_view(row), 201)
+
+
+class SolvedTrap(APIView):
+    """Whether a trap is solved."""
+
+    @extend_schema(operation_id="solveTrap", request=shape(TrapSolved, sent=True), responses=shape(TrapView))
+    def put(self, request: Request, pk: int) -> Response:
+        """It is."""
+        run = read(TrapSolved, request).run
+        return reply(traps.trap_view(traps.solve_trap(pk, run, by=_who(request), at=CLOCK.now())))
+
+    @extend_schema(operation_id="openTrap", request=None, responses=shape(TrapView))
+    def delete(self, request: Request, pk: int) -> Response:
+        """It is not, after all."""
+        return reply(traps.trap_view(traps.open_trap(pk)))
+
+
 class PreflightView(APIView):
     """What must hold before a test may start."""
 
@@ -301,3 +350,7 @@ def _based_on(request: Request, code: str) -> int:
             field="If-Match",
         )
     return int(match.group(1))
+
+
+def _who(request: Request) -> str:
+    return str(request.user.get_username())

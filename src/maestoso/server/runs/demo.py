@@ -30,6 +30,8 @@ from maestoso.server.estate.models import Site
 from maestoso.server.estate.services import register_site, save_link
 from maestoso.server.evidence.models import ReportSettings
 from maestoso.server.plans.services import context, find_plan, make_plan, save_plan
+from maestoso.server.plans.shapes import TrapSave
+from maestoso.server.plans.traps import add_trap
 from maestoso.server.protection.services import make_group, move_on, store_key
 from maestoso.server.runs.services import record_played_run
 from maestoso.server.scripts.services import save_script, store_secret
@@ -126,6 +128,8 @@ def _play(scenario: Scenario, row: dict[str, Any], now: datetime) -> str:
         return rehearsal.log
 
     run = record_played_run(ctx, Options(points={}), by=AUTHOR, at=at, play=play)
+    for trap in row.get("traps", []):
+        add_trap(from_data(TrapSave, {**trap, "run": run.pk}), by=AUTHOR, at=at + timedelta(hours=1))
     return f"past test of {plan.name}, {row['days_ago']} days ago: {run.outcome}"
 
 

@@ -22,6 +22,8 @@ from maestoso.core.runs.whereabouts import fenced
 from maestoso.core.runs.words import sentence
 from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.models import Site
+from maestoso.server.plans.shapes import TrapView
+from maestoso.server.plans.traps import traps_of
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.runs.models import KeptFence, Run
 from maestoso.server.runs.shapes import (
@@ -144,6 +146,14 @@ def run_landings(state: RunState) -> RunLandings:
     read = state.steps.get(READ_ADAPTERS if state.inputs.kind == "test" else "read-adapters:run")
     said = read.result.get("adapters", {}) if read is not None else {}
     return RunLandings(said=bool(said), outcomes=outcomes(state.inputs.landings, said))
+
+
+def traps(state: RunState) -> tuple[TrapView, ...]:
+    """Known traps of what a run is about: open ones, and those that were solved since it began."""
+    inputs = state.inputs
+    plans = (inputs.plan.code, *(part.plan for part in inputs.plan.parts))
+    groups = (group.code for group in inputs.groups)
+    return traps_of(plans, groups, inputs.plan.workloads(), since=state.started_at)
 
 
 def asked_of_site(run: str, state: RunState, events: list[Event], step_id: str) -> StepAsked:

@@ -11,6 +11,7 @@ from maestoso.server.runs.views import (
     RunView,
     RunViewsView,
     StepView,
+    TrapsView,
 )
 
 urlpatterns = [
@@ -18,6 +19,7 @@ urlpatterns = [
     path("run-views", RunViewsView.as_view(), name="run-views"),
     path("runs/<int:pk>", RunView.as_view(), name="run"),
     path("runs/<int:pk>/landings", LandingsView.as_view(), name="run-landings"),
+    path("runs/<int:pk>/traps", TrapsView.as_view(), name="run-traps"),
     path("runs/<int:pk>/events", EventsView.as_view(), name="run-events"),
     path("runs/<int:pk>/step", StepView.as_view(), name="run-step"),
     path("runs/<int:pk>/found-running/seen", FoundRunningView.as_view(), name="run-found-running"),

@@ -13,6 +13,7 @@ from maestoso.core.score import run_score
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.shapes import Number, read, reply, shape
 from maestoso.server.estate.models import Site
+from maestoso.server.plans.shapes import TrapView
 from maestoso.server.runs import fences, listing, picture, services
 from maestoso.server.runs.log import read_log, run_name
 from maestoso.server.runs.models import SavedView
@@ -134,6 +135,17 @@ class LandingsView(APIView):
         services.find_run(pk)
         with current(pk) as state:
             return reply(picture.run_landings(state))
+
+
+class TrapsView(APIView):
+    """Known traps of what a run is about."""
+
+    @extend_schema(operation_id="runTraps", responses=shape(TrapView)(many=True))
+    def get(self, request: Request, pk: int) -> Response:
+        """Those that are open, or were solved since it began."""
+        services.find_run(pk)
+        with current(pk) as state:
+            return reply(picture.traps(state))
 
 
 class EventsView(APIView):

@@ -4,6 +4,7 @@ import { computed, ref, watch } from "vue";
 import { api, take } from "@/api/client";
 import WorkloadForm from "@/features/estate/WorkloadForm.vue";
 import FindingList from "@/ui/FindingList.vue";
+import TrapsOf from "@/ui/TrapsOf.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { ago } from "@/ui/format";
 
@@ -112,6 +113,8 @@ function saved(made: string) {
         </table>
         <FindingList :findings="data.lands.findings" />
       </template>
+      <h2>Known traps</h2>
+      <TrapsOf about="workload" :name="data.workload.name" />
       <h2>History</h2>
       <p v-if="!data.runs.length" class="quiet">No run brought it up yet.</p>
       <ul>

@@ -5,16 +5,19 @@ import { computed, ref, useTemplateRef } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { api, take } from "@/api/client";
 import { useDownload } from "@/api/download";
+import { useRunTraps } from "@/api/queries";
 import { asFile } from "@/api/upload";
 import { kinds, phases } from "@/features/evidence/words";
 import FindingList from "@/ui/FindingList.vue";
 import MarkdownText from "@/ui/MarkdownText.vue";
+import KnownTraps from "@/ui/KnownTraps.vue";
 import ProbeList from "@/ui/ProbeList.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { useAct } from "@/ui/act";
 import { clock, count, duration, moment, size } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
 import { outcomeShapes } from "@/ui/outcomes";
+import { things } from "@/ui/traps";
 
 const route = useRoute();
 const router = useRouter();
@@ -53,6 +56,8 @@ async function addFile() {
   await act(() => take(api.POST("/api/v1/runs/{id}/files", { params: { ...path.value, query: { name: file.name, type: file.type } }, ...asFile(file) })));
   if (picked.value) picked.value.value = "";
 }
+const { data: traps } = useRunTraps(id);
+const about = computed(() => (report.value ? things(report.value.plan, report.value.groups.map((one) => one.group), report.value.groups.flatMap((one) => one.workloads)) : []));
 const holding = ref(false);
 const reason = ref("");
 async function hold(text: string) {
@@ -208,6 +213,9 @@ useKeys([
               <button class="btn" :disabled="!note.trim() || busy">Add it</button>
             </form>
             <p class="attach"><label>Attach a file, up to 10 MiB <input ref="picked" type="file" :disabled="busy" @change="addFile" /></label></p>
+
+            <h2>Known traps</h2>
+            <KnownTraps :traps="traps ?? []" :things="about" :run="report.run" />
 
             <h2>Kept</h2>
             <p v-if="data.legal_hold">⚖ Held: {{ data.legal_hold }} <button class="link" @click="hold('')">Let it go when its time comes</button></p>

@@ -5,6 +5,7 @@ import { useSiteLine } from "@/api/queries";
 import type { Plan } from "@/api/types";
 import KeptInput from "@/ui/KeptInput.vue";
 import MarkdownText from "@/ui/MarkdownText.vue";
+import TrapsOf from "@/ui/TrapsOf.vue";
 import { ref } from "vue";
 
 const props = defineProps<{ plan: Plan }>();
@@ -55,6 +56,8 @@ const earlier = (index: number) => emit("edit", (next) => next.parts.splice(inde
       <label>Add a part <select @change="addPart"><option value="">choose a plan</option><option v-for="one in others" :key="one.code" :value="one.code">{{ one.name }}</option></select></label>
       <label>Notes and run book text (Markdown) <KeptInput long :value="plan.notes" rows="4" maxlength="4000" placeholder="Whom to call, what to know before, where the paper is." @done="text('notes', $event)" /></label>
       <MarkdownText v-if="plan.notes" :text="plan.notes" class="notes" />
+      <h2>Known traps of the plan</h2>
+      <TrapsOf about="plan" :name="plan.code" />
     </div>
     <template #footer><button class="btn main" @click="open = false">Done</button></template>
   </el-dialog>

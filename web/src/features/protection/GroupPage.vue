@@ -8,6 +8,7 @@ import type { GroupDetail } from "@/api/types";
 import { BAD, SHAPES } from "@/features/protection/conditions";
 import PointTimeline from "@/ui/PointTimeline.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
+import TrapsOf from "@/ui/TrapsOf.vue";
 import { ago, count, duration, moment, size } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
 
@@ -122,6 +123,10 @@ useKeys([{ keys: ["E"], label: "Change the group", run: () => void router.push(`
       </div>
       <ProblemNote v-if="problem" :error="problem" />
 
+      <section>
+        <h2>Known traps</h2>
+        <TrapsOf about="group" :name="code" />
+      </section>
       <section v-if="data.points.length">
         <h2>
           Recovery points

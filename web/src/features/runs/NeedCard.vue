@@ -6,9 +6,13 @@ import type { RunStatus } from "@/api/types";
 import MarkdownText from "@/ui/MarkdownText.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { clock, list, moment } from "@/ui/format";
+import { NAMES, type Thing } from "@/ui/traps";
 
-const props = defineProps<{ need: RunStatus["needs"][number]; run: number; plan: string; kind: string }>();
+const props = defineProps<{ need: RunStatus["needs"][number]; run: number; plan: string; kind: string; about: Thing[] }>();
 const text = ref("");
+const trap = ref(false);
+const thing = ref(0);
+const judges = computed(() => props.need.kind === "verdict" || props.need.kind === "decision");
 const error = ref<unknown>(null);
 const busy = ref(false);
 const thens: Record<string, string> = { commit: "it commits by itself", "roll-back": "it rolls back by itself", "go-on": "the run goes on by itself", stop: "the whole run is held", abort: "the run is aborted" };
@@ -33,6 +37,10 @@ async function tell(kind: string, more: { verdict?: string; group?: string; poin
   busy.value = true;
   error.value = null;
   try {
+    if (judges.value && trap.value && text.value.trim()) {
+      await take(api.POST("/api/v1/traps", { body: { ...props.about[thing.value]!, text: text.value, run: props.run } }));
+      trap.value = false;
+    }
     await take(
       api.POST("/api/v1/runs/{id}/controls", {
         params: { path: { id: props.run }, header: { "Idempotency-Key": crypto.randomUUID() } },
@@ -61,6 +69,10 @@ async function tell(kind: string, more: { verdict?: string; group?: string; poin
       :placeholder="need.kind === 'failure' ? 'Reason, if you skip it' : 'Notes: what did you see?'"
       :aria-label="need.kind === 'failure' ? 'Reason' : 'Notes'"
     />
+    <p v-if="judges && about.length" class="keep">
+      <el-checkbox v-model="trap" :disabled="!text.trim()">Keep these notes as a known trap of</el-checkbox>
+      <el-select v-model="thing" filterable size="small" :disabled="!trap" aria-label="What it is a trap of"><el-option v-for="(one, i) in about" :key="i" :value="i" :label="`${NAMES[one.about]} ${one.name}`" /></el-select>
+    </p>
     <div class="buttons">
       <template v-if="need.kind === 'verdict'">
         <button class="btn test" :disabled="busy" @click="tell('verdict', { verdict: 'passed' })">✓ Passed</button>

@@ -3,16 +3,19 @@ import { useQueryClient } from "@tanstack/vue-query";
 import { computed, onScopeDispose, ref, watch } from "vue";
 import { useRoute } from "vue-router";
 import { api, take } from "@/api/client";
+import { useRunTraps } from "@/api/queries";
 import { useRunStream } from "@/api/runStream";
 import CopiesState from "@/features/runs/CopiesState.vue";
 import NeedCard from "@/features/runs/NeedCard.vue";
 import OutageList from "@/features/runs/OutageList.vue";
-import ProbeList from "@/ui/ProbeList.vue";
 import StepDrawer from "@/features/runs/StepDrawer.vue";
 import { calls, switchCalls, useCalls } from "@/features/runs/calls";
+import KnownTraps from "@/ui/KnownTraps.vue";
+import ProbeList from "@/ui/ProbeList.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { clock, count, duration, list, moment } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
+import { things } from "@/ui/traps";
 import ScoreView from "@/ui/score/ScoreView.vue";
 
 const route = useRoute();
@@ -76,6 +79,13 @@ async function sawThem() {
     error.value = problem;
   }
 }
+// What is known to go wrong stands at its step while that is under way.
+const { data: traps } = useRunTraps(id);
+const trapsAt = (workload: string | null) => (traps.value ?? []).filter((trap) => !trap.solved_at && trap.about === "workload" && trap.name === workload);
+const about = computed(() => {
+  const workloads = [...new Set(steps.value.flatMap((step) => (step.workload ? [step.workload] : [])))];
+  return status.value ? things(status.value.plan, status.value.groups.map((group) => group.group), workloads) : [];
+});
 useCalls(status);
 const mayHold = computed(() => !!status.value && !status.value.outcome && status.value.held_because === null);
 const mayAbort = computed(
@@ -155,7 +165,7 @@ useKeys([
 
         <section v-if="status.needs.length" aria-label="Needs you">
           <h2>Needs you</h2>
-          <NeedCard v-for="need in status.needs" :key="need.kind + need.step" :need="need" :run="status.id" :plan="status.plan" :kind="status.kind" />
+          <NeedCard v-for="need in status.needs" :key="need.kind + need.step" :need="need" :run="status.id" :plan="status.plan" :kind="status.kind" :about="about" />
           <p v-if="status.cleanup_at && status.phase === 'judge'" class="quiet">
             Without an answer it is cleaned up by itself at {{ moment(status.cleanup_at) }}.
           </p>
@@ -171,8 +181,13 @@ useKeys([
                 <span class="mono">{{ step.workload ?? step.id.split(":")[1] ?? "site" }}</span>
               </button>
               {{ status.lost_sites[step.site ?? ""] ? "unreachable" : step.title.toLowerCase() }}
+              <p v-for="trap in trapsAt(step.workload)" :key="trap.id" class="trap">⚑ {{ trap.text }}</p>
             </li>
           </ul>
+        </section>
+        <section aria-label="Known traps">
+          <h2>Known traps</h2>
+          <KnownTraps :traps="traps ?? []" :things="about" :run="status.id" />
         </section>
         <section v-if="status.found_running.length" class="warning" role="alert" aria-label="Found running">
           <b>✕ Two live copies:</b> {{ list(status.found_running) }} also ran at {{ status.source_name }} until the fence was delivered. Look
@@ -215,7 +230,7 @@ useKeys([
         </section>
       </aside>
 
-      <StepDrawer v-model="open" :steps="steps" :events="events" :run="status.id" />
+      <StepDrawer v-model="open" :steps="steps" :events="events" :run="status.id" :traps="trapsAt(steps.find((step) => step.id === open)?.workload ?? null)" />
       <el-dialog v-model="aborting" title="Abort the run?" width="min(460px, 94vw)">
         <p>
           Nothing new is started. {{ count(waiting.length, "step is", "steps are") }} under way and will be let finish. From here:
@@ -232,6 +247,10 @@ useKeys([
 </template>
 
 <style scoped>
+.trap {
+  border-left: 3px solid var(--brass);
+  padding-left: 8px;
+}
 .run {
   display: grid;
   grid-template: "head side" auto "main side" 1fr / minmax(0, 1fr) 276px;

@@ -7,11 +7,14 @@ import { usePlan } from "@/api/queries";
 import type { RecoveryPoint, RunKind, RunOptions } from "@/api/types";
 import GroupPointsChoice from "@/features/runs/GroupPointsChoice.vue";
 import LiveOptions, { type LiveChoices } from "@/features/runs/LiveOptions.vue";
+import KnownTraps from "@/ui/KnownTraps.vue";
+import MarkdownText from "@/ui/MarkdownText.vue";
 import PointTimeline from "@/ui/PointTimeline.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { useAct } from "@/ui/act";
 import { chance, clock, count, duration, moment } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
+import { outcomeShapes } from "@/ui/outcomes";
 
 const route = useRoute();
 const router = useRouter();
@@ -237,6 +240,21 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
           <ProblemNote v-if="keyProblem" :error="keyProblem" />
           <ProblemNote v-if="preflightError" :error="preflightError" />
         </section>
+        <section v-if="preflight && (preflight.traps.length || preflight.notes.length)" class="known">
+          <template v-if="preflight.traps.length">
+            <h2>Known traps</h2>
+            <KnownTraps :traps="preflight.traps" :things="[]" />
+          </template>
+          <template v-if="preflight.notes.length">
+            <h2>Noted in earlier runs</h2>
+            <el-collapse>
+              <el-collapse-item v-for="one in preflight.notes" :key="one.run" :name="one.run" :title="`${outcomeShapes[one.outcome] ?? ''} Run ${one.run}, ${one.kind}, ${moment(one.ended_at)}: ${one.notes[0]}`">
+                <MarkdownText v-for="text in one.notes" :key="text" :text="text" />
+                <RouterLink :to="`/runs/${one.run}/evidence`">Its evidence</RouterLink>
+              </el-collapse-item>
+            </el-collapse>
+          </template>
+        </section>
         <section>
           <h2>Choices</h2>
           <template v-if="kind === 'test'">
@@ -265,7 +283,6 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
             <el-input-number v-model="pace" :min="1" :max="1000" :precision="0" size="small" aria-label="Pace" />
             times real speed
           </p>
-          <p v-if="preflight?.last_notes" class="quiet">Notes from the last run: “{{ preflight.last_notes }}”</p>
         </section>
         <section class="go">
           <h2>Forecast</h2>

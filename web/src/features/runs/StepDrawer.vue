@@ -2,11 +2,11 @@
 import { useQuery } from "@tanstack/vue-query";
 import { computed, ref, watch } from "vue";
 import { api, take } from "@/api/client";
-import type { EventView, ScoreStep } from "@/api/types";
+import type { EventView, ScoreStep, TrapView } from "@/api/types";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { clock, moment } from "@/ui/format";
 
-const props = defineProps<{ steps: ScoreStep[]; events: EventView[]; run: number }>();
+const props = defineProps<{ steps: ScoreStep[]; events: EventView[]; run: number; traps: TrapView[] }>();
 const open = defineModel<string>({ required: true });
 
 const step = computed(() => props.steps.find((one) => one.id === open.value));
@@ -53,6 +53,7 @@ const words: Record<string, string> = {
 
 <template>
   <el-drawer :model-value="!!step" :title="step?.workload ?? step?.title ?? ''" size="min(460px, 100%)" @close="open = ''">
+    <p v-for="trap in traps" :key="trap.id" class="trap">⚑ {{ trap.text }} <span class="quiet">{{ trap.by }}, {{ moment(trap.at) }}</span></p>
     <h2>Steps</h2>
     <ul class="steps">
       <li v-for="one in row" :key="one.id" :class="one.status">
@@ -90,6 +91,11 @@ const words: Record<string, string> = {
 </template>
 
 <style scoped>
+.trap {
+  border-left: 3px solid var(--brass);
+  padding-left: 8px;
+  margin-bottom: 6px;
+}
 .steps li {
   display: grid;
   grid-template-columns: 20px 1fr auto;
