@@ -230,7 +230,7 @@ class Held(Tidewell):
         said = HeldRow.objects.get(workload="web-01").said
         self.assertEqual(said["cores"], 1)
         GroupRow.objects.filter(code="signs").update(stage="protected")
-        end_protection("signs")
+        end_protection("signs", by="ann", at=SystemClock().now())
         self.assertNotIn("signs-01", self.look())
 
     def test_a_landing_that_the_site_lost_is_said_and_held_again(self) -> None:

@@ -68,9 +68,7 @@ class Reports(WithHistory):
 
     def test_the_page_speaks_in_the_name_of_the_organisation_and_repeats_no_markup(self) -> None:
         style = {"organisation": "Tidewell <b>Ferries</b>", "words": "Ask *Ann* <script>x</script>"}
-        self.assertEqual(
-            self.browser.send("PUT", "/evidence/style", style, **{"If-Match": '"0"'}).status_code, 200
-        )
+        self.assertEqual(self.browser.send("PUT", "/settings", style, **{"If-Match": '"0"'}).status_code, 200)
         page = self.browser.get(f"/api/v1/runs/{self.failed}/report.html").content.decode()
         self.assertIn("Tidewell &lt;b&gt;Ferries&lt;/b&gt;", page)
         self.assertIn("Ask <em>Ann</em> &lt;script&gt;", page)
@@ -232,7 +230,7 @@ class Later(WithHistory):
         remove_expired(CLOCK)
         self.assertEqual(Run.objects.exclude(removed_at=None).count(), 0)
         style = {"organisation": "Tidewell", "keep_days": 1}
-        self.browser.send("PUT", "/evidence/style", style, **{"If-Match": '"0"'})
+        self.browser.send("PUT", "/settings", style, **{"If-Match": '"0"'})
         remove_expired(CLOCK)
         gone = self.problem(self.browser.get(f"/api/v1/runs/{self.passed}/evidence"), 410, "gone")
         self.assertIn("was let go", gone["detail"])
@@ -252,18 +250,18 @@ class Style(WithHistory):
     """In whose name reports speak."""
 
     def logo(self, body: bytes) -> Any:
-        return self.put("PUT", "/evidence/logo", body)
+        return self.put("PUT", "/settings/logo", body)
 
     def test_a_logo_is_drawn_anew_and_stands_in_reports(self) -> None:
         marked = a_logo() + b"<script>alert(1)</script>"
         self.assertEqual(self.logo(marked).status_code, 200)
-        kept = self.browser.get("/api/v1/evidence/logo").content
+        kept = self.browser.get("/api/v1/settings/logo").content
         self.assertNotIn(b"script", kept)
         self.assertEqual(Image.open(io.BytesIO(kept)).size, (120, 40))
         page = self.browser.get("/api/v1/evidence/sample.html").content
         self.assertIn(b"data:image/png;base64,", page)
-        self.assertEqual(self.browser.send("DELETE", "/evidence/logo").json()["style"]["logo"], False)
-        self.problem(self.browser.get("/api/v1/evidence/logo"), 404, "not-found")
+        self.assertEqual(self.browser.send("DELETE", "/settings/logo").json()["settings"]["logo"], False)
+        self.problem(self.browser.get("/api/v1/settings/logo"), 404, "not-found")
 
     def test_what_is_no_logo_is_refused_with_why(self) -> None:
         wrong = {
@@ -277,17 +275,16 @@ class Style(WithHistory):
         for body, why in wrong.items():
             with self.subTest(why):
                 self.assertIn(why, self.problem(self.logo(body), 400, "bad-value")["detail"])
-        self.assertFalse(self.browser.get("/api/v1/evidence/style").json()["style"]["logo"])
+        self.assertFalse(self.browser.get("/api/v1/settings").json()["settings"]["logo"])
 
     def test_what_somebody_else_changed_is_not_overwritten(self) -> None:
         style = {"organisation": "One"}
-        self.assertEqual(
-            self.browser.send("PUT", "/evidence/style", style, **{"If-Match": '"0"'}).status_code, 200
-        )
-        late = self.browser.send("PUT", "/evidence/style", {"organisation": "Two"}, **{"If-Match": '"0"'})
+        self.assertEqual(self.browser.send("PUT", "/settings", style, **{"If-Match": '"0"'}).status_code, 200)
+        late = self.browser.send("PUT", "/settings", {"organisation": "Two"}, **{"If-Match": '"0"'})
         self.problem(late, 412, "stale")
-        for wrong in ({"organisation": " "}, {"organisation": "x", "keep_days": -1}):
-            reply = self.browser.send("PUT", "/evidence/style", wrong, **{"If-Match": '"1"'})
+        wrong_zone = {"organisation": "x", "time_zone": "Mars/Olympus"}
+        for wrong in ({"organisation": " "}, {"organisation": "x", "keep_days": -1}, wrong_zone):
+            reply = self.browser.send("PUT", "/settings", wrong, **{"If-Match": '"1"'})
             self.problem(reply, 400, "bad-value")
 
 

@@ -25,9 +25,10 @@ from maestoso.server.audit.trail import SIGNED_EVERY, sign_head
 from maestoso.server.common.snapshot import snapshot
 from maestoso.server.evidence import keys
 from maestoso.server.evidence.integrity import register_troubles, run_troubles
-from maestoso.server.evidence.models import Addition, ReportSettings, RunRegister, Seal, Stone
+from maestoso.server.evidence.models import Addition, RunRegister, Seal, Stone
 from maestoso.server.evidence.register import begin_counting, next_number
 from maestoso.server.evidence.services import remove_expired, seal_what_is_not
+from maestoso.server.organisation.models import Organisation
 from maestoso.server.runs.log import DatabaseRunLog, check_projection, run_name
 from maestoso.server.runs.models import Run, RunEvent, RunStep
 from tests.server.test_evidence import WithHistory
@@ -121,7 +122,7 @@ class Records(WithHistory):
         self.assert_noticed("It is marked as let go, and nothing that was signed says so.")
 
     def test_a_run_that_was_let_go_has_a_stone_and_a_forged_one_is_none(self) -> None:
-        ReportSettings.objects.update(keep_days=1)
+        Organisation.objects.update(keep_days=1)
         remove_expired(CLOCK)
         self.assertTrue(Run.objects.get(pk=self.passed).removed_at)
         holds, said = self.check()

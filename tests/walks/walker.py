@@ -165,7 +165,7 @@ class Walk:
 
     def _retire(self) -> None:
         self.log.append("retire FRONT")
-        retire_plan("FRONT")
+        retire_plan("FRONT", by=WHO, at=self.clock.now())
 
     def _pause(self) -> None:
         code, because = self.random.choice(("shop", "front")), self.random.choice(("", "Storage is moved"))

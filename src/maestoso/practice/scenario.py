@@ -61,6 +61,11 @@ class Scenario:
         """Whose estate it is; empty where the files do not say."""
         return str(self.data("sites").get("organisation", ""))
 
+    @property
+    def time_zone(self) -> str:
+        """Where its clocks are."""
+        return str(self.data("sites").get("time_zone", "UTC"))
+
     def site_codes(self) -> tuple[str, ...]:
         """Codes of all sites, in order."""
         return self._codes

@@ -102,7 +102,7 @@ export interface paths {
         /** @description Replace it; 412 where somebody else was quicker. */
         put: operations["saveCrosswalk"];
         post?: never;
-        /** @description Forget it; refused while a plan lands by it. */
+        /** @description Take it away; refused while a plan lands by it. */
         delete: operations["retireCrosswalk"];
         options?: never;
         head?: never;
@@ -335,25 +335,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/evidence/logo": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description The picture. */
-        get: operations["reportLogo"];
-        /** @description A PNG or JPEG picture of up to 512 KiB. */
-        put: operations["saveReportLogo"];
-        post?: never;
-        /** @description Reports go without one. */
-        delete: operations["removeReportLogo"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/evidence/proof": {
         parameters: {
             query?: never;
@@ -381,24 +362,6 @@ export interface paths {
         /** @description The report of the newest run that has ended. */
         get: operations["reportSample"];
         put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/evidence/style": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description Organisation, words and how long runs are kept. */
-        get: operations["reportStyle"];
-        /** @description Set them; If-Match names the revision that the change began from. */
-        put: operations["saveReportStyle"];
         post?: never;
         delete?: never;
         options?: never;
@@ -677,7 +640,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** @description Forget it; refused while a group is copied over it. */
+        /** @description Take it away; refused while a group is copied over it. */
         delete: operations["retireLink"];
         options?: never;
         head?: never;
@@ -1057,6 +1020,40 @@ export interface paths {
         get: operations["readiness"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/retired": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What was retired and has not come back, the latest first. */
+        get: operations["retired"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/retired/{id}/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Make it again as it was; refused with what is in the way. */
+        post: operations["bringBack"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1478,6 +1475,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Its name, its time zone, the words of its documents, and how long runs are kept. */
+        get: operations["settings"];
+        /** @description Set them; If-Match names the revision that the change began from. */
+        put: operations["saveSettings"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/settings/logo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The picture. */
+        get: operations["logo"];
+        /** @description A PNG or JPEG picture of up to 512 KiB. */
+        put: operations["saveLogo"];
+        post?: never;
+        /** @description Documents go without one. */
+        delete: operations["removeLogo"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/site-line": {
         parameters: {
             query?: never;
@@ -1721,7 +1755,7 @@ export interface paths {
         /** @description Change everything but its name. */
         put: operations["changeWorkload"];
         post?: never;
-        /** @description Forget it; refused while something uses it. */
+        /** @description Take it out of the estate; refused while something uses it. */
         delete: operations["retireWorkload"];
         options?: never;
         head?: never;
@@ -1845,6 +1879,9 @@ export interface components {
             old_agent: boolean;
             faults: components["schemas"]["Fault"][];
             troubles: components["schemas"]["Trouble"][];
+        };
+        BroughtBack: {
+            page: string;
         };
         Calendar: {
             sentence: string;
@@ -3108,21 +3145,13 @@ export interface components {
             };
             attempts: components["schemas"]["Attempt"][];
         };
-        ReportStyle: {
-            organisation: string;
-            words: string;
-            keep_days: number;
-            logo: boolean;
-        };
-        ReportStyleSent: {
-            organisation: string;
-            words?: string;
-            keep_days?: number;
-            logo?: boolean;
-        };
-        ReportStyleView: {
-            style: components["schemas"]["ReportStyle"];
-            revision: number;
+        RetiredView: {
+            id: number;
+            kind: string;
+            name: string;
+            by: string;
+            /** Format: date-time */
+            at: string;
         };
         Room: {
             pool: string;
@@ -3445,7 +3474,26 @@ export interface components {
         Session: {
             name: string;
             organisation: string;
+            time_zone: string;
             csrf: string;
+        };
+        Settings: {
+            organisation: string;
+            time_zone: string;
+            words: string;
+            keep_days: number;
+            logo: boolean;
+        };
+        SettingsSent: {
+            organisation: string;
+            time_zone?: string;
+            words?: string;
+            keep_days?: number;
+            logo?: boolean;
+        };
+        SettingsView: {
+            settings: components["schemas"]["Settings"];
+            revision: number;
         };
         SideView: {
             network: string;
@@ -4770,86 +4818,6 @@ export interface operations {
             503: components["responses"]["Refused503"];
         };
     };
-    reportLogo: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "image/png": string;
-                };
-            };
-            403: components["responses"]["Refused403"];
-            404: components["responses"]["Refused404"];
-            503: components["responses"]["Refused503"];
-        };
-    };
-    saveReportLogo: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: {
-            content: {
-                "application/octet-stream": string;
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ReportStyleView"];
-                };
-            };
-            400: components["responses"]["Refused400"];
-            403: components["responses"]["Refused403"];
-            404: components["responses"]["Refused404"];
-            409: components["responses"]["Refused409"];
-            412: components["responses"]["Refused412"];
-            413: components["responses"]["Refused413"];
-            415: components["responses"]["Refused415"];
-            422: components["responses"]["Refused422"];
-            503: components["responses"]["Refused503"];
-        };
-    };
-    removeReportLogo: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ReportStyleView"];
-                };
-            };
-            400: components["responses"]["Refused400"];
-            403: components["responses"]["Refused403"];
-            404: components["responses"]["Refused404"];
-            409: components["responses"]["Refused409"];
-            412: components["responses"]["Refused412"];
-            422: components["responses"]["Refused422"];
-            503: components["responses"]["Refused503"];
-        };
-    };
     proof: {
         parameters: {
             query?: {
@@ -4893,59 +4861,6 @@ export interface operations {
                 };
             };
             403: components["responses"]["Refused403"];
-            503: components["responses"]["Refused503"];
-        };
-    };
-    reportStyle: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ReportStyleView"];
-                };
-            };
-            403: components["responses"]["Refused403"];
-            503: components["responses"]["Refused503"];
-        };
-    };
-    saveReportStyle: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ReportStyleSent"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ReportStyleView"];
-                };
-            };
-            400: components["responses"]["Refused400"];
-            403: components["responses"]["Refused403"];
-            404: components["responses"]["Refused404"];
-            409: components["responses"]["Refused409"];
-            412: components["responses"]["Refused412"];
-            413: components["responses"]["Refused413"];
-            415: components["responses"]["Refused415"];
-            422: components["responses"]["Refused422"];
             503: components["responses"]["Refused503"];
         };
     };
@@ -6436,6 +6351,56 @@ export interface operations {
             503: components["responses"]["Refused503"];
         };
     };
+    retired: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RetiredView"][];
+                };
+            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    bringBack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BroughtBack"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
     runViews: {
         parameters: {
             query?: never;
@@ -7360,6 +7325,140 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingsView"];
+                };
+            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    saveSettings: {
+        parameters: {
+            query?: never;
+            header: {
+                "If-Match": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SettingsSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingsView"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    logo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                };
+            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    saveLogo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingsView"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    removeLogo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingsView"];
+                };
             };
             400: components["responses"]["Refused400"];
             403: components["responses"]["Refused403"];

@@ -94,6 +94,7 @@ const planCode = computed(() => (typeof route.params.code === "string" ? route.p
           Runs <span v-if="line?.runs.length" class="number">{{ line.runs.length }}</span>
         </RouterLink>
         <RouterLink to="/evidence" :class="{ on: String(route.path).startsWith('/evidence') }">Evidence</RouterLink>
+        <RouterLink to="/settings" :class="{ on: String(route.path).startsWith('/settings') }">Settings</RouterLink>
         <RouterLink v-if="line?.stations.some((one) => one.practice)" to="/lab" :class="{ on: route.name === 'lab' }">Practice lab</RouterLink>
       </nav>
       <main>

@@ -19,7 +19,7 @@ from rest_framework.views import APIView
 from maestoso.core.errors import DomainError
 from maestoso.server.access.tries import TRIES, TooManyAtOnce, counted_as, remember_browser
 from maestoso.server.common.shapes import read, reply, shape
-from maestoso.server.evidence.style import style_row
+from maestoso.server.organisation.services import organisation
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -32,10 +32,14 @@ class SignIn:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Session:
-    """Who is signed in; ``name`` is empty for nobody. ``csrf`` is the X-CSRFToken header of changes."""
+    """Who is signed in; ``name`` is empty for nobody. ``csrf`` is the X-CSRFToken header of changes.
+
+    ``time_zone`` is that of the organisation: new sites and drills begin with it.
+    """
 
     name: str
     organisation: str
+    time_zone: str
     csrf: str
 
 
@@ -94,8 +98,10 @@ class SessionView(APIView):
 
 
 def _session(request: Request) -> Session:
+    own = organisation()
     return Session(
         name=request.user.get_username(),
-        organisation=style_row().organisation,
+        organisation=own.organisation,
+        time_zone=own.time_zone,
         csrf=get_token(request._request),
     )

@@ -9,7 +9,12 @@ from typing import Any
 from django.db import models
 from django.db.models.signals import post_delete, post_save, pre_save
 
-WATCHED = frozenset({"estate", "protection", "crosswalks", "plans", "scripts", "evidence", "drills", "auth"})
+WATCHED = frozenset(
+    {
+        "organisation", "estate", "protection", "crosswalks", "plans", "scripts", "evidence", "drills",
+        "auth",
+    }
+)  # fmt: skip
 """Apps whose rows people change. Runs have a log of their own; sessions are nobody's business."""
 UNWATCHED = frozenset({"EstateMark", "ImportJob", "Seal", "RunRegister", "Stone", "DrillTime", "HeldRow"})
 HIDDEN = frozenset(

@@ -28,6 +28,7 @@ INSTALLED_APPS = [
     "rest_framework",
     "drf_spectacular",
     "maestoso.server.access",
+    "maestoso.server.organisation",
     "maestoso.server.estate",
     "maestoso.server.protection",
     "maestoso.server.crosswalks",

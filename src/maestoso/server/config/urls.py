@@ -8,6 +8,7 @@ from maestoso.server.drills.views import feed
 
 urlpatterns = [
     path("api/v1/", include("maestoso.server.access.urls")),
+    path("api/v1/", include("maestoso.server.organisation.urls")),
     path("api/v1/", include("maestoso.server.estate.urls")),
     path("api/v1/", include("maestoso.server.protection.urls")),
     path("api/v1/", include("maestoso.server.crosswalks.urls")),

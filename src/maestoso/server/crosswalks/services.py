@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime
+from typing import Any
 
 from django.db import transaction
 
-from maestoso.core.codec import to_data
+from maestoso.core.codec import from_data, to_data
 from maestoso.core.errors import BadValue, NotFound, Refused, Stale
 from maestoso.core.files import Complaint
 from maestoso.core.landing.shape import complaints
@@ -16,6 +17,7 @@ from maestoso.core.landing.twin import Twin, twin
 from maestoso.core.model.crosswalk import Crosswalk, NicEntry
 from maestoso.server.crosswalks.ground import ground
 from maestoso.server.crosswalks.models import CrosswalkRow
+from maestoso.server.estate import retired
 from maestoso.server.estate.models import Site
 from maestoso.server.plans.models import PlanRow
 
@@ -68,8 +70,8 @@ def save_crosswalk(crosswalk: Crosswalk, revision: int, *, by: str, at: datetime
 
 
 @transaction.atomic
-def retire_crosswalk(source: str, target: str) -> None:
-    """Forget a crosswalk by which no plan lands. Raises Refused naming the plans."""
+def retire_crosswalk(source: str, target: str, *, by: str, at: datetime) -> None:
+    """Take a crosswalk away by which no plan lands. Raises Refused naming the plans."""
     row = find_crosswalk(source, target)
     plans = [plan.code for plan in PlanRow.objects.all()
              if (value := plan.version().core()).source == source and value.target == target]  # fmt: skip
@@ -79,7 +81,15 @@ def retire_crosswalk(source: str, target: str) -> None:
             "Retire these plans first.",
             code="in-use",
         )
+    retired.keep("crosswalk", f"{source} to {target}", row.body, by=by, at=at)
     row.delete()
+
+
+@retired.way_back("crosswalk")
+def _bring_back(body: dict[str, Any], by: str, at: datetime) -> str:
+    crosswalk = from_data(Crosswalk, body)
+    make_crosswalk(crosswalk, by=by, at=at)
+    return f"/crosswalks/{crosswalk.source}/{crosswalk.target}"
 
 
 @transaction.atomic

@@ -85,8 +85,8 @@ class CrosswalkView(APIView):
 
     @extend_schema(operation_id="retireCrosswalk", responses={204: None})
     def delete(self, request: Request, source: str, target: str) -> Response:
-        """Forget it; refused while a plan lands by it."""
-        services.retire_crosswalk(source, target)
+        """Take it away; refused while a plan lands by it."""
+        services.retire_crosswalk(source, target, by=request.user.get_username(), at=CLOCK.now())
         return Response(status=204)
 
 

@@ -129,3 +129,16 @@ class ImportJob(models.Model):
 
     class Meta:
         ordering = ["-id"]
+
+
+class Retired(models.Model):
+    """Something that was retired, with all that is needed to make it again."""
+
+    kind = models.CharField(max_length=12)
+    name = models.CharField(max_length=200)
+    body: Any = models.JSONField()
+    by = models.CharField(max_length=150)
+    at = models.DateTimeField()
+
+    class Meta:
+        ordering = ["id"]

@@ -7,12 +7,13 @@ import time
 import zoneinfo
 from collections.abc import Mapping
 from dataclasses import replace
+from datetime import datetime
 from typing import Any, Literal
 
 from django.db import transaction
 from django.db.models import Q
 
-from maestoso.core.codec import to_data
+from maestoso.core.codec import from_data, to_data
 from maestoso.core.errors import BadValue, NotFound, Refused
 from maestoso.core.estate.checks import inventory_complaints, link_check, unreadable
 from maestoso.core.model.estate import Inventory, Workload
@@ -20,7 +21,7 @@ from maestoso.core.model.estate import Link as LinkValue
 from maestoso.core.ports import Clock, SiteRefused, SiteUnreachable
 from maestoso.server.common.secret_text import seal, unseal
 from maestoso.server.config.settings import OPTIONS, SECRETS
-from maestoso.server.estate import usage
+from maestoso.server.estate import retired, usage
 from maestoso.server.estate.agents import LARGE_PATIENCE_S, PATIENCE_S, ask, check_address, needed
 from maestoso.server.estate.catalogue import catalogue, touch
 from maestoso.server.estate.models import Link, Site, WorkloadRow
@@ -276,13 +277,23 @@ def save_link(value: LinkValue) -> Link:
 
 
 @transaction.atomic
-def retire_link(one: str, other: str) -> None:
-    """Forget a link that no group is copied over."""
+def retire_link(one: str, other: str, *, by: str, at: datetime) -> None:
+    """Take a link away that no group is copied over."""
     row = find_link(one, other)
     if row is None:
         raise NotFound(f"There is no link between {one} and {other}.")
     usage.refuse_if_used(f"The link {one} to {other}", usage.of_link(row))
+    retired.keep("link", f"{one} to {other}", to_data(row.core()), by=by, at=at)
     row.delete()
+
+
+@retired.way_back("link")
+def _bring_link_back(body: dict[str, Any], by: str, at: datetime) -> str:
+    value = from_data(LinkValue, body)
+    if find_link(value.one, value.other) is not None:
+        raise Refused(f"There is a link between {value.one} and {value.other} already.", "Change that one.")
+    save_link(value)
+    return "/estate/sites"
 
 
 def all_workloads() -> dict[str, Workload]:

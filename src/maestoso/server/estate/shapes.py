@@ -328,3 +328,21 @@ class UseMap:
 
     uses: tuple[Use, ...]
     rows: tuple[WorkloadBrief, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RetiredView:
+    """Something that was retired: a workload, link, group, crosswalk, plan or script, by whom and when."""
+
+    id: int
+    kind: str
+    name: str
+    by: str
+    at: datetime
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class BroughtBack:
+    """Where what came back is found."""
+
+    page: str

@@ -16,13 +16,15 @@ from maestoso.core.model.estate import HostPool, Link, Network, StoragePool
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.raw_body import body_of, raw_body
 from maestoso.server.common.shapes import read, reply, shape
-from maestoso.server.estate import drift, imports, picture, services
+from maestoso.server.estate import drift, imports, picture, retired, services
 from maestoso.server.estate.shapes import (
     Accept,
+    BroughtBack,
     Changed,
     Confirm,
     Drift,
     ImportView,
+    RetiredView,
     SiteChange,
     SiteMake,
     Sites,
@@ -115,8 +117,8 @@ class LinkView(APIView):
 
     @extend_schema(operation_id="retireLink", responses={204: None})
     def delete(self, request: Request, one: str, other: str) -> Response:
-        """Forget it; refused while a group is copied over it."""
-        services.retire_link(one, other)
+        """Take it away; refused while a group is copied over it."""
+        services.retire_link(one, other, by=request.user.get_username(), at=CLOCK.now())
         return Response(status=204)
 
 
@@ -187,3 +189,22 @@ class ImportDetailView(APIView):
     def delete(self, request: Request, pk: int) -> Response:
         """Stop it; nothing of it stays."""
         return reply(picture.import_view(imports.cancel(pk, CLOCK)))
+
+
+class RetiredThings(APIView):
+    """Everything that was retired."""
+
+    @extend_schema(operation_id="retired", responses=shape(RetiredView)(many=True))
+    def get(self, request: Request) -> Response:
+        """What was retired and has not come back, the latest first."""
+        return reply(retired.all_retired())
+
+
+class RetiredThing(APIView):
+    """One retired thing."""
+
+    @extend_schema(operation_id="bringBack", request=None, responses=shape(BroughtBack))
+    def post(self, request: Request, pk: int) -> Response:
+        """Make it again as it was; refused with what is in the way."""
+        page = retired.bring_back(pk, by=request.user.get_username(), at=CLOCK.now())
+        return reply(BroughtBack(page=page))

@@ -17,6 +17,7 @@ from maestoso.core.estate.csv_file import write_csv
 from maestoso.core.estate.json_file import write_json
 from maestoso.core.estate.staged import SiteRow
 from maestoso.core.model.estate import Workload
+from maestoso.engine.clock import SystemClock
 from maestoso.server.common.shapes import Number, if_match, read, reply, shape
 from maestoso.server.estate import picture, workloads
 from maestoso.server.estate.models import Link, SavedFilter, Site, WorkloadRow
@@ -35,7 +36,7 @@ from maestoso.server.estate.shapes import (
 LONGEST_PAGE = 1000
 FILTER = OpenApiParameter("filter", OpenApiTypes.STR, description="The filter language; empty finds all.")
 
-
+CLOCK = SystemClock()
 OFFSET = Number("offset", 0, 10**9, "How many are left out before the first.", otherwise=0)
 LIMIT = Number("limit", 1, LONGEST_PAGE, "How many workloads; 200 where it is missing.", otherwise=200)
 
@@ -97,8 +98,8 @@ class WorkloadView(APIView):
 
     @extend_schema(operation_id="retireWorkload", responses={204: None})
     def delete(self, request: Request, name: str) -> Response:
-        """Forget it; refused while something uses it."""
-        workloads.retire_workload(name)
+        """Take it out of the estate; refused while something uses it."""
+        workloads.retire_workload(name, by=request.user.get_username(), at=CLOCK.now())
         return Response(status=204)
 
 

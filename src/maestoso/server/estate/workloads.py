@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from datetime import datetime
 from typing import Any
+from urllib.parse import quote
 
 from django.db import transaction
 
-from maestoso.core.codec import to_data
+from maestoso.core.codec import from_data, to_data
 from maestoso.core.errors import BadValue, NotFound, Refused, Stale
 from maestoso.core.estate.checks import TAG, workload_complaints
 from maestoso.core.estate.filter import compile_filter
 from maestoso.core.estate.row import Row
 from maestoso.core.model.estate import Workload
-from maestoso.server.estate import usage
+from maestoso.server.estate import retired, usage
 from maestoso.server.estate.catalogue import catalogue, touch
 from maestoso.server.estate.models import SavedFilter, Site, WorkloadRow
 from maestoso.server.estate.services import find_site, tell_practice
@@ -78,12 +80,20 @@ def change_workload(name: str, workload: Workload, revision: int) -> WorkloadRow
 
 
 @transaction.atomic
-def retire_workload(name: str) -> None:
-    """Forget a workload that nothing uses."""
+def retire_workload(name: str, *, by: str, at: datetime) -> None:
+    """Take a workload that nothing uses out of the estate."""
     row = find_workload(name)
     usage.refuse_if_used(name, usage.of_workload(name))
+    retired.keep("workload", name, {"site": row.site.code, "workload": row.spec}, by=by, at=at)
     row.delete()
     _settle({row.site})
+
+
+@retired.way_back("workload")
+def _bring_back(body: dict[str, Any], by: str, at: datetime) -> str:
+    workload = from_data(Workload, body["workload"])
+    make_workload(body["site"], workload)
+    return f"/estate?open={quote(workload.name)}"
 
 
 @transaction.atomic

@@ -29,7 +29,7 @@ from maestoso.server.estate.models import Site
 from maestoso.server.evidence.keys import public_keys
 from maestoso.server.evidence.models import Addition, Seal
 from maestoso.server.evidence.sealing import as_file
-from maestoso.server.evidence.style import style_row
+from maestoso.server.organisation.services import organisation
 from maestoso.server.runs.log import read_log, run_name
 from maestoso.server.runs.models import Run
 
@@ -49,9 +49,9 @@ _engine = Engine(
 
 def page(run: Run, events: Sequence[Event], now: datetime, *, faces: bool = False) -> str:
     """The report as HTML, complete in itself; ``faces`` names the fonts of this machine."""
-    made, style = report(run_name(run.pk), run.pk, events), style_row()
+    made, style = report(run_name(run.pk), run.pk, events), organisation()
     site = Site.objects.filter(code=made.target).first()
-    zone = ZoneInfo(site.time_zone if site else "UTC")
+    zone = ZoneInfo(site.time_zone if site else style.time_zone)
     seal = Seal.objects.filter(run=run).first()
     steps = [(step, _cut(compact(step.asked)), _said(step)) for step in made.steps if step.attempts]
     plain = faces and len(steps) > MOST_DRAWN
@@ -226,7 +226,7 @@ def archive(runs: Sequence[Run], now: datetime) -> Iterator[bytes]:
         keys = public_keys()
         put.writestr("keys.json", json.dumps({"keys": [{**keys[kid], "kid": kid} for kid in sorted(used)]}))
         put.writestr("check.py", SCRIPT)
-        name = style_row().organisation
+        name = organisation().organisation
         text = INDEX.format(
             of_organisation=f" of {name}" if name else "", now=now.isoformat(timespec="seconds"),
             rows="\n".join(rows), count=f"{len(runs)} runs" if len(runs) != 1 else "One run",

@@ -65,13 +65,3 @@ class Addition(models.Model):
         constraints = [
             models.UniqueConstraint(fields=["run", "number"], name="one_addition_with_a_number"),
         ]
-
-
-class ReportSettings(models.Model):
-    """One row: in whose name reports speak, and how long runs are kept (0 days: for ever)."""
-
-    organisation = models.CharField(max_length=120)
-    words = models.TextField(blank=True)
-    logo = models.BinaryField(null=True)
-    keep_days = models.PositiveIntegerField(default=0)
-    revision = models.PositiveIntegerField(default=1)

@@ -25,7 +25,7 @@ from maestoso.server.evidence.shapes import (
     Trend,
     TrendRun,
 )
-from maestoso.server.evidence.style import style_row
+from maestoso.server.organisation.services import organisation
 from maestoso.server.plans.services import find_plan
 from maestoso.server.runs.log import read_log, run_name
 from maestoso.server.runs.models import Run
@@ -39,7 +39,7 @@ def run_evidence(pk: int) -> RunEvidence:
     """A run, whether it is as it was sealed, and what was added to it."""
     run, events = find_run(pk), read_log(pk)
     seal = Seal.objects.filter(run=run).first()
-    keep = style_row().keep_days
+    keep = organisation().keep_days
     others = Run.objects.filter(plan_code=run.plan_code, kind=run.kind, removed_at=None)
     others = others.exclude(pk=pk).exclude(outcome="").values_list("pk", flat=True)
     return RunEvidence(

@@ -18,7 +18,7 @@ from maestoso.server.evidence.keys import current_key
 from maestoso.server.evidence.models import Addition, Seal
 from maestoso.server.evidence.register import set_stone
 from maestoso.server.evidence.sealing import seal_run
-from maestoso.server.evidence.style import style_row
+from maestoso.server.organisation.services import organisation
 from maestoso.server.runs.log import run_name, to_event
 from maestoso.server.runs.models import Run, RunEvent, RunStep
 from maestoso.server.runs.services import find_run
@@ -129,7 +129,7 @@ def _seal_late(run: Run, at: datetime) -> None:
 
 def remove_expired(clock: Clock) -> None:
     """Let runs go whose time is over and that nobody holds. Their line and their seal stay."""
-    keep = style_row().keep_days
+    keep = organisation().keep_days
     if not keep:
         return
     now = clock.now()

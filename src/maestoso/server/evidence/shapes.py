@@ -88,24 +88,6 @@ class SealKeys:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class ReportStyle:
-    """In whose name reports speak; ``logo`` says whether there is one. ``keep_days`` 0: for ever."""
-
-    organisation: str
-    words: str = ""
-    keep_days: int = 0
-    logo: bool = False
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ReportStyleView:
-    """The style and its revision, which a change names in If-Match."""
-
-    style: ReportStyle
-    revision: int
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
 class Compared:
     """Two runs beside each other, with their scores; waves by name."""
 

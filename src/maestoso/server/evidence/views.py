@@ -18,10 +18,10 @@ from maestoso.core.evidence.evidence_file import Verification, verify
 from maestoso.core.evidence.report import Report, report
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.raw_body import body_of, raw_body
-from maestoso.server.common.shapes import Number, if_match, read, reply, shape
+from maestoso.server.common.shapes import Number, read, reply, shape
 from maestoso.server.common.streams import in_threads
-from maestoso.server.evidence import documents, keys, picture, services, style
-from maestoso.server.evidence.models import ReportSettings, Seal
+from maestoso.server.evidence import documents, keys, picture, services
+from maestoso.server.evidence.models import Seal
 from maestoso.server.evidence.proof import proof
 from maestoso.server.evidence.sealing import as_file
 from maestoso.server.evidence.shapes import (
@@ -31,8 +31,6 @@ from maestoso.server.evidence.shapes import (
     NoteAdded,
     Printing,
     Proof,
-    ReportStyle,
-    ReportStyleView,
     RunEvidence,
     SealKeys,
     Trend,
@@ -253,54 +251,6 @@ class KeysView(APIView):
         return reply(_keys(), 201)
 
 
-class StyleView(APIView):
-    """How reports look."""
-
-    @extend_schema(operation_id="reportStyle", responses=shape(ReportStyleView))
-    def get(self, request: Request) -> Response:
-        """Organisation, words and how long runs are kept."""
-        return _style(style.style_row())
-
-    @extend_schema(
-        operation_id="saveReportStyle",
-        request=shape(ReportStyle, sent=True),
-        responses=shape(ReportStyleView),
-    )
-    def put(self, request: Request) -> Response:
-        """Set them; If-Match names the revision that the change began from."""
-        return _style(style.save_style(read(ReportStyle, request), if_match(request)))
-
-
-class LogoView(APIView):
-    """The logo of reports."""
-
-    parser_classes = [raw_body(style.LARGEST_LOGO)]
-
-    @extend_schema(operation_id="reportLogo", responses={(200, "image/png"): OpenApiTypes.BINARY})
-    def get(self, request: Request) -> HttpResponse:
-        """The picture."""
-        row = style.style_row()
-        if not row.logo:
-            raise NotFound("There is no logo.", "Set one in the settings of reports.")
-        return _file(bytes(row.logo), "image/png", "", shown=True)
-
-    @extend_schema(
-        operation_id="saveReportLogo",
-        request={"application/octet-stream": OpenApiTypes.BINARY},
-        responses=shape(ReportStyleView),
-    )
-    def put(self, request: Request) -> Response:
-        """A PNG or JPEG picture of up to 512 KiB."""
-        style.save_logo(body_of(request))
-        return _style(style.style_row())
-
-    @extend_schema(operation_id="removeReportLogo", responses={200: shape(ReportStyleView)})
-    def delete(self, request: Request) -> Response:
-        """Reports go without one."""
-        style.remove_logo()
-        return _style(style.style_row())
-
-
 class SampleHtml(APIView):
     """How reports look now."""
 
@@ -369,13 +319,6 @@ def _keys() -> SealKeys:
         current=keys.current_key().thumbprint(),
         check=SCRIPT,
     )
-
-
-def _style(row: ReportSettings) -> Response:
-    shown = ReportStyle(
-        organisation=row.organisation, words=row.words, keep_days=row.keep_days, logo=bool(row.logo)
-    )
-    return reply(ReportStyleView(style=shown, revision=row.revision), headers={"ETag": f'"{row.revision}"'})
 
 
 def _who(request: Request) -> str:

@@ -24,7 +24,7 @@ from maestoso.server.plans.services import measured_mark
 from maestoso.server.plans.shapes import KindState, LastProof, NextAction, PlanRowView, Readiness
 from maestoso.server.plans.surroundings import Surroundings
 from maestoso.server.protection.picture import overview
-from maestoso.server.runs.models import KeptFence, Run
+from maestoso.server.runs.models import KeptFence, Run, RunEvent
 from maestoso.server.runs.states import current
 from maestoso.server.runs.whereabouts import running
 
@@ -41,10 +41,11 @@ def readiness(now: datetime) -> Readiness:
     for code, version in around.versions.items():
         ctx = around.context(around.plans[code], version.number)
         rows.append((ctx, _row(ctx, _judge(ctx), now)))
-    lost = _if_lost(around, rows)
+    lost, idle = _if_lost(around, rows), _without_purpose(rows)
     actions = [
         *_from_split(), *_from_room(rows), *_from_runs(), *_from_sites(around, lost),
-        *_from_failovers(rows), *_from_copies(now), *next_actions(now), *_from_plans(rows),
+        *_from_failovers(rows), *_from_copies(now), *next_actions(now), *idle.values(),
+        *_from_plans([pair for pair in rows if pair[1].code not in idle]),
     ]  # fmt: skip
     return Readiness(
         now=now, if_lost=lost, actions=tuple(sorted(actions, key=lambda action: ORDER[action.urgency])),
@@ -240,6 +241,30 @@ def _from_failovers(rows: list[tuple[Context, PlanRowView]]) -> list[NextAction]
                 )
             )
     return actions
+
+
+def _without_purpose(rows: Sequence[tuple[Context, PlanRowView]]) -> dict[str, NextAction]:
+    """Plans whose workloads a relocation brought to where they stay, and that nobody protects since."""
+    actions = {}
+    for ctx, view in rows:
+        last = Run.objects.filter(plan_code=view.code, outcome="committed").first()
+        if last is None or groups_in_plan(ctx) or view.active_run or not _ended_protection(last):
+            continue
+        actions[view.code] = NextAction(
+            urgency="sometime",
+            title=f"{view.name} has no purpose any more",
+            sentence=f"Run {last.pk} relocated its workloads to {last.target} and ended their protection. "
+            "Retire it (it can be brought back), or protect them and keep it.",
+            label="Retire it",
+            to=f"/plans/{quote(view.code)}?retire=1",
+        )
+    return actions
+
+
+def _ended_protection(run: Run) -> bool:
+    began = RunEvent.objects.filter(run=run, seq=1).values_list("data", flat=True).first()
+    live = began["inputs"].get("live") if began else None
+    return bool(live) and live["at_commit"] == "end-protection"
 
 
 def _from_sites(around: Surroundings, lost: Sequence[IfLost]) -> list[NextAction]:

@@ -15,7 +15,7 @@ from maestoso.core.readiness.assess import RECOVERY
 from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.server.common.print import fonts_here, pdf_of, rendered
 from maestoso.server.estate.models import Site
-from maestoso.server.evidence.style import style_row
+from maestoso.server.organisation.services import organisation
 from maestoso.server.plans.judgement import judge
 from maestoso.server.plans.services import context, find_plan
 from maestoso.server.plans.traps import traps_of_plan
@@ -33,7 +33,7 @@ def page(code: str, now: datetime, *, faces: bool = False) -> str:
     sites = {site.code: site for site in Site.objects.filter(code__in=ends)}
     zone = ZoneInfo(sites[ctx.plan.target].time_zone)
     values: dict[str, Any] = {
-        "organisation": style_row().organisation,
+        "organisation": organisation().organisation,
         "plan": ctx.plan,
         "version": version,
         "saved": version.saved_at.astimezone(zone),

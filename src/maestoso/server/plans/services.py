@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 from datetime import datetime
+from typing import Any
+from urllib.parse import quote
 
 from django.db import transaction
 from django.db.models import Count, Max
@@ -17,6 +19,7 @@ from maestoso.core.planning.diff import changes
 from maestoso.core.planning.merge import merge
 from maestoso.core.readiness import cue_rules, part_rules, plan_rules
 from maestoso.core.readiness.context import Context
+from maestoso.server.estate import retired
 from maestoso.server.estate.models import Site
 from maestoso.server.plans.models import PlanRow, PlanVersion
 from maestoso.server.plans.shapes import VersionView
@@ -102,8 +105,8 @@ def save_plan(
 
 
 @transaction.atomic
-def retire_plan(code: str) -> None:
-    """Forget a plan and its versions; its runs keep what they ran. Raises Refused while one is under way."""
+def retire_plan(code: str, *, by: str, at: datetime) -> None:
+    """Take a plan away with its versions; its runs keep what they ran. Raises Refused while one goes on."""
     row = find_plan(code)
     running = Run.objects.filter(plan_code=row.code, outcome="", last_seq__gt=0).first()
     if running is not None:
@@ -115,7 +118,27 @@ def retire_plan(code: str) -> None:
             raise Refused(
                 f"{row.code} is a part of {other.code}.", "Take it out of that plan.", code="in-use"
             )
+    versions = [
+        {
+            "number": one.number, "body": one.body, "summary": one.summary, "author": one.author,
+            "saved_at": one.saved_at.isoformat(),
+        }
+        for one in row.versions.all()
+    ]  # fmt: skip
+    retired.keep("plan", row.code, {"code": row.code, "versions": versions}, by=by, at=at)
     row.delete()
+
+
+@retired.way_back("plan")
+def _bring_back(body: dict[str, Any], by: str, at: datetime) -> str:
+    """With all its versions, as it was."""
+    code = body["code"]
+    if PlanRow.objects.filter(code=code).exists():
+        raise Refused(f"There is a plan {code} already.", "Retire that one first.")
+    row = PlanRow.objects.create(code=code, current=body["versions"][-1]["number"])
+    for one in body["versions"]:
+        PlanVersion.objects.create(plan=row, **{**one, "saved_at": datetime.fromisoformat(one["saved_at"])})
+    return f"/plans/{quote(code)}"
 
 
 def version_view(code: str, number: int, against: int | None = None) -> VersionView:

@@ -182,7 +182,7 @@ class PlanView(APIView):
     @extend_schema(operation_id="retirePlan", responses={204: None})
     def delete(self, request: Request, code: str) -> Response:
         """Forget it with its versions; refused while a run of it is under way. Runs keep what they ran."""
-        services.retire_plan(code)
+        services.retire_plan(code, by=_who(request), at=CLOCK.now())
         return Response(status=204)
 
 

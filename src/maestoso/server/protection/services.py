@@ -7,18 +7,21 @@ import uuid
 from collections.abc import Iterable
 from contextlib import suppress
 from dataclasses import replace
+from datetime import datetime
 from typing import Any, cast
+from urllib.parse import quote
 
 from django.db import transaction
 from django.db.models import Prefetch
 
-from maestoso.core.codec import to_data
+from maestoso.core.codec import from_data, to_data
 from maestoso.core.errors import BadValue, NotFound, Refused, Stale
 from maestoso.core.estate.filter import compile_filter
 from maestoso.core.model.protection import Group
 from maestoso.core.replication.copy_key import LONGEST_KEY, SHORTEST_KEY, fingerprint
 from maestoso.core.replication.lifecycle import Happening, Stage, after
 from maestoso.server.common.secret_text import seal, unseal
+from maestoso.server.estate import retired
 from maestoso.server.estate.agents import perform
 from maestoso.server.estate.catalogue import catalogue, touch
 from maestoso.server.estate.models import Link, Site, WorkloadRow
@@ -97,14 +100,30 @@ def add_members(code: str, names: Iterable[str]) -> GroupRow:
     return change_group(code, replace(known, members=wanted), row.revision)
 
 
-def end_protection(code: str) -> None:
+def end_protection(code: str, *, by: str, at: datetime) -> None:
     """Stop copying a group and give its points up. Raises Refused while its lifecycle forbids it."""
     row = find_group(code)
     after(row.name, cast(Stage, row.stage), "end protection")
     perform(row.target, "unprotect", row.code, {}, f"unprotect/{row.code}/{uuid.uuid4()}")
     with transaction.atomic():
-        row.delete()
+        forget(row, by=by, at=at)
         touch()
+
+
+def forget(row: GroupRow, *, by: str, at: datetime) -> None:
+    """Take the row of a group away whose protection ended; what it was is kept, its points are gone."""
+    body = {"group": to_data(named_members(row)), "key": row.key, "key_fingerprint": row.key_fingerprint}
+    retired.keep("group", row.name, body, by=by, at=at)
+    row.delete()
+
+
+@retired.way_back("group")
+def _bring_back(body: dict[str, Any], by: str, at: datetime) -> str:
+    """Its workloads are copied anew, with the key that it had."""
+    group = from_data(Group, body["group"])
+    row = make_group(group, key=unseal(body["key"]) if body["key"] else "")
+    transaction.on_commit(lambda: tell_if_there(row))
+    return f"/protection/{quote(group.code)}"
 
 
 def move_on(row: GroupRow, happening: Happening) -> None:

@@ -81,7 +81,7 @@ class GroupView(APIView):
     @extend_schema(operation_id="endProtection", responses={204: None})
     def delete(self, request: Request, code: str) -> Response:
         """Stop copying it and give its points up."""
-        services.end_protection(code)
+        services.end_protection(code, by=request.user.get_username(), at=CLOCK.now())
         return Response(status=204)
 
 

@@ -6,17 +6,18 @@ All of it is written in the transaction that writes the events, so that records 
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from datetime import datetime
 
 from maestoso.core.codec import to_data
 from maestoso.core.landing.arrived import arrived
 from maestoso.core.planning.failover import DECISION
 from maestoso.core.planning.inputs import RunInputs
 from maestoso.core.replication.lifecycle import Happening
-from maestoso.core.runs.events import Event
+from maestoso.core.runs.events import ENGINE, Event
 from maestoso.server.estate.catalogue import touch
 from maestoso.server.estate.models import Site, WorkloadRow
 from maestoso.server.protection.models import GroupRow
-from maestoso.server.protection.services import move_on
+from maestoso.server.protection.services import forget, move_on
 from maestoso.server.runs.models import KeptFence, Run
 
 TAKEN_BACK = ("rolled back", "aborted")
@@ -36,7 +37,7 @@ def follow(run: Run, events: Sequence[Event], inputs: RunInputs) -> None:
             # The source was gone, or was left alone until now: it is told when it answers.
             _keep(run, inputs.plan.workloads())
         elif event.kind == "run.finished":
-            _finished(run, str(event.data["outcome"]), inputs)
+            _finished(run, str(event.data["outcome"]), inputs, event.at)
 
 
 def _keep(run: Run, workloads: Iterable[str]) -> None:
@@ -62,11 +63,11 @@ def _came_up(inputs: RunInputs) -> None:
             move_on(row, "came up")
 
 
-def _finished(run: Run, outcome: str, inputs: RunInputs) -> None:
+def _finished(run: Run, outcome: str, inputs: RunInputs, at: datetime) -> None:
     if run.kind == "re-protect":
         _move(inputs, "resynced" if outcome == "protected" else "stopped")
     elif outcome == "committed":
-        _committed(run, inputs)
+        _committed(run, inputs, at)
     else:
         for row in _rows(inputs):
             move_on(row, "roll back" if row.stage == "running uncommitted" else "called off")
@@ -75,7 +76,7 @@ def _finished(run: Run, outcome: str, inputs: RunInputs) -> None:
         KeptFence.objects.filter(run=run).update(lift=True, delivered_at=None)
 
 
-def _committed(run: Run, inputs: RunInputs) -> None:
+def _committed(run: Run, inputs: RunInputs, at: datetime) -> None:
     """The workloads are at home at the target; the groups are of the way back, and not copied yet."""
     target, source = Site.objects.get(code=run.target), Site.objects.get(code=run.source)
     _arrive(inputs, source, target)
@@ -86,7 +87,7 @@ def _committed(run: Run, inputs: RunInputs) -> None:
         row.save(update_fields=["source", "target"])
         if ends:
             move_on(row, "end protection")
-            row.delete()
+            forget(row, by=ENGINE, at=at)
     if inputs.live is not None and inputs.live.at_commit == "re-protect":
         run.follow_up = "re-protect"
     touch()

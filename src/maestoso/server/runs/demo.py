@@ -28,7 +28,7 @@ from maestoso.server.drills.services import make_blackout, make_drill
 from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.models import Site
 from maestoso.server.estate.services import register_site, save_link
-from maestoso.server.evidence.models import ReportSettings
+from maestoso.server.organisation.models import Organisation
 from maestoso.server.plans.services import context, find_plan, make_plan, save_plan
 from maestoso.server.plans.shapes import TrapSave
 from maestoso.server.plans.traps import add_trap
@@ -52,7 +52,7 @@ def load(scenario: Scenario, *, agent_urls: dict[str, str], token: str, clock: C
         say(f"{row['name']}: {site.workloads.count()} workloads")
     for link in scenario.links():
         save_link(link)
-    ReportSettings.objects.create(organisation=scenario.organisation, revision=0)
+    Organisation.objects.create(organisation=scenario.organisation, time_zone=scenario.time_zone, revision=0)
     keys = {row["code"]: row["key"] for row in scenario.data("protection").get("groups", []) if "key" in row}
     copied = {code for site in Site.objects.all() for code in pulse(site).newest}
     for group in scenario.groups():

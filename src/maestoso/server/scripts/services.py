@@ -13,6 +13,7 @@ from maestoso.core.errors import BadValue, NotFound, Refused, Stale
 from maestoso.core.model.plan import Plan
 from maestoso.core.planning.inputs import ScriptText
 from maestoso.server.common.secret_text import seal, unseal
+from maestoso.server.estate import retired
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.scripts.models import Script, Secret
 from maestoso.server.scripts.shapes import Library, ScriptSave, ScriptView, SecretView
@@ -79,13 +80,25 @@ def save_script(name: str, sent: ScriptSave, *, author: str, at: datetime) -> Sc
 
 
 @transaction.atomic
-def remove_script(name: str) -> None:
+def remove_script(name: str, *, by: str, at: datetime) -> None:
     """Take a script away. Raises Refused while a plan runs it."""
     row = Script.objects.filter(name=name).first()
     if row is None:
         raise NotFound(f"There is no script {name[:60]!r}.", "Choose one on the page Scripts.")
     _refuse_used(name, sorted(_uses()[0].get(name, {})))
+    body = {"name": name, "interpreter": row.interpreter, "text": row.text, "note": row.note}
+    retired.keep("script", name, body, by=by, at=at)
     row.delete()
+
+
+@retired.way_back("script")
+def _bring_back(body: dict[str, Any], by: str, at: datetime) -> str:
+    name = body["name"]
+    if Script.objects.filter(name=name).exists():
+        raise Refused(f"There is a script {name} already.", "Take that one away first.")
+    sent = ScriptSave(interpreter=body["interpreter"], text=body["text"], note=body["note"])
+    save_script(name, sent, author=by, at=at)
+    return "/scripts"
 
 
 def store_secret(name: str, value: str, *, author: str, at: datetime) -> None:

@@ -38,7 +38,7 @@ class ScriptOfLibrary(APIView):
     @extend_schema(operation_id="removeScript", responses={204: None})
     def delete(self, request: Request, name: str) -> Response:
         """Take it away; refused while a plan runs it."""
-        services.remove_script(name)
+        services.remove_script(name, by=request.user.get_username(), at=CLOCK.now())
         return Response(status=204)
 
 

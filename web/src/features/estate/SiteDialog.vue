@@ -1,13 +1,15 @@
 <script setup lang="ts">
 import { reactive, ref } from "vue";
 import { api, take } from "@/api/client";
+import { useSession } from "@/api/queries";
 import { useAct } from "@/ui/act";
 import ProblemNote from "@/ui/ProblemNote.vue";
 
 const open = defineModel<boolean>({ required: true });
 const { problem, busy, act } = useAct(() => (open.value = false));
+const { data: session } = useSession();
 const how = ref<"agent" | "practice">("agent");
-const draft = reactive({ code: "", name: "", kind: "datacentre" as const, time_zone: "UTC", agent_url: "", token: "" });
+const draft = reactive({ code: "", name: "", kind: "datacentre" as const, time_zone: session.value?.time_zone ?? "UTC", agent_url: "", token: "" });
 
 function save() {
   const agent = how.value === "practice" ? { agent_url: "practice", token: "" } : {};

@@ -123,7 +123,7 @@ function saved(made: string) {
       <ProblemNote v-if="problem" :error="problem" />
       <p class="buttons">
         <button class="btn" @click="editing = true">Change</button>
-        <el-popconfirm :title="`Forget ${data.workload.name}?`" confirm-button-text="Retire it" cancel-button-text="No" width="220" @confirm="retire">
+        <el-popconfirm :title="`Retire ${data.workload.name}? It can be brought back under Settings.`" confirm-button-text="Retire it" cancel-button-text="No" width="220" @confirm="retire">
           <template #reference><button class="btn danger">Retire</button></template>
         </el-popconfirm>
       </p>

@@ -3,6 +3,7 @@
 import { useQuery } from "@tanstack/vue-query";
 import { computed, ref, watch } from "vue";
 import { api, take } from "@/api/client";
+import { useSession } from "@/api/queries";
 import type { Drill, DrillView } from "@/api/types";
 import { DAYS, PLACES, recurrenceOf, ruleOf, type Recurrence } from "@/features/evidence/rule";
 import ProblemNote from "@/ui/ProblemNote.vue";
@@ -12,7 +13,8 @@ import { moment } from "@/ui/format";
 const props = defineProps<{ plans: { code: string; name: string }[]; of: DrillView | null; plan: string }>();
 const open = defineModel<boolean>({ required: true });
 const HOUR = 3600;
-const here = Intl.DateTimeFormat().resolvedOptions().timeZone;
+const { data: session } = useSession();
+const here = session.value?.time_zone ?? "UTC";
 const zones = Intl.supportedValuesOf("timeZone");
 
 function tomorrow(): string {

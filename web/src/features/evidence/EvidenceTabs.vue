@@ -4,7 +4,6 @@ const pages = [
   { to: "/evidence/calendar", name: "Drill calendar" },
   { to: "/evidence/check", name: "Check a file" },
   { to: "/evidence/audit", name: "Audit trail" },
-  { to: "/evidence/reports", name: "Reports" },
 ];
 </script>
 

@@ -143,6 +143,7 @@ async function publish() {
   await editor.save(summary.value.trim());
   summary.value = "";
 }
+const retiring = ref(route.query.retire !== undefined);
 async function retire() {
   problem.value = null;
   try {
@@ -289,9 +290,7 @@ useKeys([
           </p>
           <h2>Versions</h2>
           <VersionList :detail="detail" @restore="(old) => edit((next) => Object.assign(next, old))" />
-          <el-popconfirm :title="`Forget ${plan.name} with all its versions? Its runs keep what they ran.`" confirm-button-text="Retire it" cancel-button-text="No" width="280" @confirm="retire">
-            <template #reference><button class="link retire">Retire the plan</button></template>
-          </el-popconfirm>
+          <button class="link retire" @click="retiring = true">Retire the plan</button>
         </aside>
       </div>
 
@@ -307,6 +306,14 @@ useKeys([
         <template #footer>
           <button class="btn" @click="publishing = false">Not yet</button>
           <button class="btn main" :disabled="saving" @click="publish">Save it</button>
+        </template>
+      </el-dialog>
+      <el-dialog v-model="retiring" :title="`Retire ${plan.name}?`" width="520">
+        <p>It goes with its {{ count(detail.version, "version") }}; its drills begin no more, and its runs keep what they ran. It can be brought back under <RouterLink to="/settings/retired">Settings</RouterLink>.</p>
+        <ProblemNote v-if="problem" :error="problem" />
+        <template #footer>
+          <button class="btn" @click="retiring = false">Keep it</button>
+          <button class="btn danger" @click="retire">Retire it</button>
         </template>
       </el-dialog>
       <el-dialog :model-value="!!stale" title="Somebody saved in between" width="520" @close="stale = null">

@@ -118,7 +118,7 @@ useKeys([{ keys: ["E"], label: "Change the group", run: () => void router.push(`
         <p class="buttons"><button class="btn main">Store it</button><button type="button" class="btn" @click="asking = ''">Cancel</button></p>
       </form>
       <div v-if="asking === 'end'" class="ask">
-        <p class="bad">All {{ data.points.length }} recovery points are given up, also the pinned ones. This cannot be taken back.</p>
+        <p class="bad">All {{ data.points.length }} recovery points are given up, also the pinned ones. This cannot be taken back; what the group was can be brought back under Settings, and is then copied anew.</p>
         <p class="form buttons"><button class="btn danger" @click="endProtection">End protection of {{ data.group.name }}</button><button class="btn" @click="asking = ''">Cancel</button></p>
       </div>
       <ProblemNote v-if="problem" :error="problem" />

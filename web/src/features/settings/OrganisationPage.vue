@@ -1,39 +1,41 @@
 <script setup lang="ts">
-// In whose name reports speak, and how long runs are kept; what it looks like is beside it.
+// What holds for the whole organisation; how its reports look is beside it.
 import { useQuery } from "@tanstack/vue-query";
 import { computed, ref, watch } from "vue";
 import { api, take } from "@/api/client";
 import { asFile } from "@/api/upload";
-import EvidenceTabs from "@/features/evidence/EvidenceTabs.vue";
+import SettingsTabs from "@/features/settings/SettingsTabs.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { useAct } from "@/ui/act";
 
-const { data, error } = useQuery({ queryKey: ["report-style"], queryFn: () => take(api.GET("/api/v1/evidence/style")), refetchOnWindowFocus: false });
+const { data, error } = useQuery({ queryKey: ["settings"], queryFn: () => take(api.GET("/api/v1/settings")), refetchOnWindowFocus: false });
 const organisation = ref("");
+const zone = ref("UTC");
 const words = ref("");
 const keep = ref(0);
 const based = ref(-1);
 // What is typed stays when the logo, or somebody else, changes the rest: then saving says so.
 watch(data, (now) => {
   if (!now || based.value !== -1) return;
-  [organisation.value, words.value, keep.value, based.value] = [now.style.organisation, now.style.words, now.style.keep_days, now.revision];
+  [organisation.value, zone.value, words.value, keep.value, based.value] = [now.settings.organisation, now.settings.time_zone, now.settings.words, now.settings.keep_days, now.revision];
 }, { immediate: true });
-const changed = computed(() => !!data.value && (organisation.value !== data.value.style.organisation || words.value !== data.value.style.words || keep.value !== data.value.style.keep_days));
+const changed = computed(() => !!data.value && (organisation.value !== data.value.settings.organisation || zone.value !== data.value.settings.time_zone || words.value !== data.value.settings.words || keep.value !== data.value.settings.keep_days));
+const ZONES = Intl.supportedValuesOf("timeZone");
 const said = ref("");
 const { problem, busy, act } = useAct();
 async function save() {
   said.value = "";
   await act(async () => {
-    const saved = await take(api.PUT("/api/v1/evidence/style", { headers: { "If-Match": `"${based.value}"` }, body: { organisation: organisation.value, words: words.value, keep_days: keep.value } }));
+    const saved = await take(api.PUT("/api/v1/settings", { params: { header: { "If-Match": `"${based.value}"` } }, body: { organisation: organisation.value, time_zone: zone.value, words: words.value, keep_days: keep.value } }));
     based.value = saved.revision;
     said.value = "Saved. Reports look like this from now on, those of earlier runs too.";
   });
 }
 async function logo(file: File | undefined) {
   if (!file) return;
-  await act(async () => (based.value = (await take(api.PUT("/api/v1/evidence/logo", asFile(file)))).revision));
+  await act(async () => (based.value = (await take(api.PUT("/api/v1/settings/logo", asFile(file)))).revision));
 }
-const noLogo = () => act(async () => (based.value = (await take(api.DELETE("/api/v1/evidence/logo"))).revision));
+const noLogo = () => act(async () => (based.value = (await take(api.DELETE("/api/v1/settings/logo"))).revision));
 
 const { data: sample, error: none } = useQuery({
   queryKey: ["report-sample", based],
@@ -50,25 +52,28 @@ const { data: sample, error: none } = useQuery({
 <template>
   <div class="page">
     <h1 class="sentence">
-      <template v-if="data">Reports speak <template v-if="data.style.organisation">in the name of <b>{{ data.style.organisation }}</b></template><template v-else>in nobody’s name yet</template>; runs are kept {{ data.style.keep_days ? `${data.style.keep_days} days` : "for ever" }}.</template>
-      <template v-else>How reports look.</template>
+      <template v-if="data">Reports speak <template v-if="data.settings.organisation">in the name of <b>{{ data.settings.organisation }}</b></template><template v-else>in nobody’s name yet</template>; runs are kept {{ data.settings.keep_days ? `${data.settings.keep_days} days` : "for ever" }}.</template>
+      <template v-else>Settings of the organisation.</template>
     </h1>
     <p class="under">{{ said || "Set once, for every report. The sealed log never changes with it." }}</p>
-    <EvidenceTabs />
+    <SettingsTabs />
     <ProblemNote v-if="error && !data" :error="error" />
     <div class="columns">
       <!-- Not before it is known what stands there: what was typed until then would be lost. -->
       <form v-if="data" class="form" @submit.prevent="save">
         <ProblemNote v-if="problem" :error="problem" />
         <label>Organisation <input v-model="organisation" maxlength="120" required /></label>
+        <label>Time zone <input v-model="zone" list="zones" required /></label>
+        <datalist id="zones"><option v-for="one in ZONES" :key="one" :value="one" /></datalist>
+        <p class="quiet">New sites and new drills begin with it.</p>
         <label>Words on the first page, in Markdown <textarea v-model="words" rows="5" maxlength="4000" placeholder="Who to ask; for whom this is; how it may be passed on." /></label>
         <label>Keep runs for, days (0: for ever) <input v-model.number="keep" type="number" min="0" max="36500" class="short" /></label>
         <p class="quiet">Then the log of a run is let go, unless there is a legal hold on it. Its line and its seal stay.</p>
         <div class="buttons"><button class="btn main" :disabled="!changed || busy">Save it</button></div>
         <h2>Logo</h2>
-        <p v-if="data?.style.logo"><img :src="`/api/v1/evidence/logo?${data.revision}`" alt="The logo of reports" /></p>
+        <p v-if="data?.settings.logo"><img :src="`/api/v1/settings/logo?${data.revision}`" alt="The logo of reports" /></p>
         <p><label>PNG or JPEG, up to 512 KiB <input type="file" accept="image/png,image/jpeg" @change="logo(($event.target as HTMLInputElement).files?.[0])" /></label></p>
-        <p v-if="data?.style.logo"><button type="button" class="link" @click="noLogo">No logo</button></p>
+        <p v-if="data?.settings.logo"><button type="button" class="link" @click="noLogo">No logo</button></p>
       </form>
       <section aria-label="Preview">
         <h2>So it looks</h2>

@@ -1,0 +1,12 @@
+<script setup lang="ts">
+const pages = [
+  { to: "/settings", name: "Organisation" },
+  { to: "/settings/retired", name: "Retired things" },
+];
+</script>
+
+<template>
+  <nav class="tabs" aria-label="Settings">
+    <RouterLink v-for="page in pages" :key="page.to" :to="page.to" exact-active-class="on">{{ page.name }}</RouterLink>
+  </nav>
+</template>
