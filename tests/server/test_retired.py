@@ -90,7 +90,11 @@ class Retired(Tidewell):
         def offered() -> list[str]:
             return [one["to"] for one in self.get("/readiness")["actions"] if "no purpose" in one["title"]]
 
-        body = {"plan": "REPT", "confirm": "REPT", "options": {"kind": "planned", "at_commit": "end-protection", "pace": 20}}
+        body = {
+            "plan": "REPT",
+            "confirm": "REPT",
+            "options": {"kind": "planned", "at_commit": "end-protection", "pace": 20},
+        }
         sent = self.browser.send("POST", "/runs", body, **{"Idempotency-Key": "relocate"})
         self.assertEqual(sent.status_code, 201, sent.content)
         run = Run.objects.get(pk=sent.json()["id"])

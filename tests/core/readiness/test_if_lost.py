@@ -95,6 +95,21 @@ class Sentences(unittest.TestCase):
             )
         )
 
+    def test_what_a_run_is_moving_is_on_its_way_and_not_lost(self) -> None:
+        moving = dict.fromkeys(worlds.NAMES, "run 7")
+        place = replace(
+            HERE, down=True, recovering=("Shop is being recovered at Westside (run 7)",), moving=moving
+        )
+        found = lost(way(blocked_because="Shop is failing over."), place=place)
+        self.assertEqual(
+            found.sentence, "Eastside does not answer. Shop is being recovered at Westside (run 7)."
+        )
+        self.assertEqual(
+            found.why_not, "4 workloads: on their way with run 7; files: in no group, so nothing is copied."
+        )
+        alone = replace(place, running=frozenset({"db"}), moving={"db": "run 7"})
+        self.assertEqual(lost(place=alone).why_not, "db: on its way with run 7.")
+
     def test_nothing_and_one(self) -> None:
         empty = replace(HERE, running=frozenset())
         self.assertEqual(lost(way(), place=empty).sentence, "No workload runs at Eastside.")

@@ -7,7 +7,7 @@ cannot come back is said with the reason.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence, Set
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 
 from maestoso.core.evidence.wording import counted, lasting
@@ -62,7 +62,8 @@ class IfLost:
 class Place:
     """A site as the board sees it. ``running`` are the workloads that run there, or ran when it fell silent.
 
-    ``recovering`` names the live runs that move workloads away from it, in words.
+    ``recovering`` names the live runs that move workloads away from it, in words; ``moving`` are workloads
+    that such a run moves now, with the run.
     """
 
     code: str
@@ -71,6 +72,7 @@ class Place:
     down: bool = False
     silent_since: datetime | None = None
     recovering: tuple[str, ...] = ()
+    moving: Mapping[str, str] = field(default_factory=dict)
 
 
 def way_of(ctx: Context, blocked_because: str, about_s: float | None, first: str = "") -> Way:
@@ -165,9 +167,10 @@ def _why_not(place: Place, back: Set[str], ways: Sequence[Way], groups: Mapping[
     """What becomes of the rest, the largest part first."""
     reasons: dict[str, list[str]] = {}
     for name in sorted(place.running - back):
-        reasons.setdefault(_reason(name, ways, groups), []).append(name)
+        reason = f"on their way with {place.moving[name]}" if name in place.moving else ""
+        reasons.setdefault(reason or _reason(name, ways, groups), []).append(name)
     parts = [
-        f"{_these(names)}: {reason}"
+        f"{_these(names)}: {reason if len(names) > 1 else reason.replace('on their way', 'on its way')}"
         for reason, names in sorted(reasons.items(), key=lambda item: -len(item[1]))
     ]
     return "; ".join(parts) + "." if parts else ""

@@ -11,9 +11,9 @@ from maestoso.core.forecast.calibration import Compared, compare, in_words
 from maestoso.core.forecast.helps import helps
 from maestoso.core.forecast.monte_carlo import Forecast
 from maestoso.core.model.estate import Inventory
+from maestoso.core.planning.compiled import compile_run
 from maestoso.core.planning.inputs import RunInputs
-from maestoso.core.planning.isolated_test import compile_test
-from maestoso.core.readiness.assess import Options
+from maestoso.core.readiness.assess import Assessment, Options
 from maestoso.core.readiness.context import Context
 from maestoso.core.replication.change import ChangeProfile, derived_usual_bps
 from maestoso.core.runs.events import Draft
@@ -24,7 +24,7 @@ from maestoso.practice.rehearsal import Rehearsal
 from maestoso.practice.spec import Fault, Replica, SiteSpec
 from maestoso.practice.world import World
 from maestoso.server.estate.models import Link
-from maestoso.server.plans.judgement import judge
+from maestoso.server.plans.judgement import judge, judge_recovery
 from maestoso.server.plans.services import context, find_plan
 from maestoso.server.plans.shapes import (
     Calibration,
@@ -48,12 +48,11 @@ REASON = "The rehearsal was asked to let this go wrong."
 def what_helps(code: str, draft: PlanDraft, now: datetime) -> Helps:
     """The changes that would save most time. Raises Refused where the draft cannot be forecast."""
     ctx = context(draft.plan, find_plan(code).current, now)
-    inputs, made = _forecast(ctx)
-    return Helps(helps=helps(ctx.authored, inputs, made, compile_test))
+    inputs, made = _forecast(judge_recovery(ctx, whole=True))
+    return Helps(helps=helps(ctx.authored, inputs, made, compile_run))
 
 
-def _forecast(ctx: Context, mark: str = "t0") -> tuple[RunInputs, Forecast]:
-    judged = judge(ctx, Options(points={}), mark=mark, whole=True)
+def _forecast(judged: Assessment) -> tuple[RunInputs, Forecast]:
     if judged.inputs is None or judged.forecast is None:
         first = judged.findings[0]
         raise Refused(f"The draft could not run as it stands: {first.sentence}", first.mend, code=first.code)
@@ -96,7 +95,7 @@ def rehearse(code: str, asked: RehearsalAsked, now: datetime) -> RehearsalView:
     world = _world(ctx, now)
     newest = {group: world.points(group)[-1] for group in world.replication.copying if world.points(group)}
     ctx = replace(ctx, newest=newest)
-    inputs, _ = _forecast(ctx, "r0")
+    inputs, _ = _forecast(judge(ctx, Options(points={}), mark="r0", whole=True))
     for fault in _faults(asked, ctx):
         world.add_fault(fault, world.now)
     played = Rehearsal("rehearsal", inputs, {inputs.plan.target: world}, now, PERSON)

@@ -18,7 +18,7 @@ from maestoso.core.planning.diff import changes
 from maestoso.core.planning.inputs import LIVE, Kind, LiveChoices, Probed
 from maestoso.core.planning.suggest import Suggestion, suggest, suggest_changes
 from maestoso.core.planning.templates import BY_KEY, from_template
-from maestoso.core.readiness.assess import Assessment, Options, assess, findings_of, severity_in
+from maestoso.core.readiness.assess import RECOVERY, Assessment, Options, assess, findings_of, severity_in
 from maestoso.core.readiness.context import Context
 from maestoso.core.readiness.landing_rules import crosswalk_holds
 from maestoso.core.readiness.live_rules import live_only, reprotect_findings
@@ -109,6 +109,12 @@ def judge(
     return assess(ctx, options, mark, measured(ctx.plan.target), limits=limits, whole=whole)
 
 
+def judge_recovery(ctx: Context, limits: SiteLimits | None = None, whole: bool = False) -> Assessment:
+    """What a recovery would take, its source being lost; with findings for every kind of run."""
+    judged = judge(ctx, RECOVERY, limits=limits, whole=whole)
+    return replace(judged, findings=findings_of(ctx, judged.inputs.estimates if judged.inputs else None))
+
+
 def assess_draft(code: str, draft: Draft, now: datetime) -> AssessmentView:
     """Judge a draft: findings, forecast, score, and what it changes."""
     row = find_plan(code)
@@ -120,7 +126,7 @@ def assess_draft(code: str, draft: Draft, now: datetime) -> AssessmentView:
     base = row.versions.filter(number=draft.based_on).first()
     changed = changes(base.core(), draft.plan) if base else ()
     ctx = context(draft.plan, row.current if not changed else row.current + 1, now)
-    return view(ctx, judge(ctx, Options(points={}), limits=limits), changed)
+    return view(ctx, judge_recovery(ctx, limits), changed)
 
 
 def mended(code: str, asked: MendAsked, now: datetime) -> Mended:
@@ -128,8 +134,7 @@ def mended(code: str, asked: MendAsked, now: datetime) -> Mended:
     row = find_plan(code)
     ctx = context(asked.plan, row.current + 1, now)
     wanted, others = (asked.code, asked.subject, asked.part), asked.others
-    judged = judge(ctx, Options(points={}))
-    for finding in judged.findings:
+    for finding in judge_recovery(ctx).findings:
         if (finding.code, finding.subject, finding.part) == wanted and others in (None, finding.others):
             better = fixed(ctx, finding)
             if better is not None:

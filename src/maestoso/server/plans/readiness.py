@@ -126,7 +126,13 @@ def _if_lost(around: Surroundings, rows: Sequence[tuple[Context, PlanRowView]]) 
     there = running(around.catalogue.rows, {code: around.pulse(code) for code in around.sites})
     groups = {name: row.group for name, row in around.catalogue.rows.items() if row.group}
     names = {code: site.name for code, site in around.sites.items()}
-    moving = Run.objects.filter(outcome="", last_seq__gt=0, kind="disaster")
+    live = list(Run.objects.filter(outcome="", last_seq__gt=0, kind__in=LIVE))
+    moving: dict[str, dict[str, str]] = {}
+    for run in live:
+        with current(run.pk) as state:
+            of_it = {member.workload: f"run {run.pk}" for _, member in state.inputs.plan.members()
+                     if member.power_on}  # fmt: skip
+        moving.setdefault(run.source, {}).update(of_it)
     found = []
     for code, site in around.sites.items():
         place = Place(
@@ -134,8 +140,9 @@ def _if_lost(around: Surroundings, rows: Sequence[tuple[Context, PlanRowView]]) 
             down=around.pulse(code).lost_because is not None, silent_since=site.silent_since,
             recovering=tuple(
                 f"{run.plan_name} is being recovered at {names.get(run.target, run.target)} (run {run.pk})"
-                for run in moving if run.source == code
+                for run in live if run.source == code and run.kind == "disaster"
             ),
+            moving=moving.get(code, {}),
         )  # fmt: skip
         if place.running or place.down:
             found.append(if_lost(place, ways, groups, names, around.now))

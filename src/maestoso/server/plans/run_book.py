@@ -11,12 +11,11 @@ from django.template import Context as Values
 from django.template import Engine
 
 from maestoso.core.planning.run_book import run_book
-from maestoso.core.readiness.assess import RECOVERY
 from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.server.common.print import fonts_here, pdf_of, rendered
 from maestoso.server.estate.models import Site
 from maestoso.server.organisation.services import organisation
-from maestoso.server.plans.judgement import judge
+from maestoso.server.plans.judgement import judge_recovery
 from maestoso.server.plans.services import context, find_plan
 from maestoso.server.plans.traps import traps_of_plan
 
@@ -28,7 +27,7 @@ def page(code: str, now: datetime, *, faces: bool = False) -> str:
     row = find_plan(code)
     version = row.version()
     ctx = context(version.core(), version.number, now)
-    judged = judge(ctx, RECOVERY)
+    judged = judge_recovery(ctx)
     ends = (ctx.plan.source, ctx.plan.target)
     sites = {site.code: site for site in Site.objects.filter(code__in=ends)}
     zone = ZoneInfo(sites[ctx.plan.target].time_zone)

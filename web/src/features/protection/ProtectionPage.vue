@@ -52,7 +52,7 @@ useKeys([{ keys: ["N"], label: "A new group", run: () => void router.push("/prot
               </td>
               <td>
                 <LagStrip :lags="group.lags" :every-s="group.lag_every_s" :objective-s="group.policy.rpo_s" />
-                <span class="quiet">{{ group.health.lag_s === null ? "no point" : duration(group.health.lag_s) }} of {{ duration(group.policy.rpo_s) }}</span>
+                <span class="quiet">{{ group.health.condition === "moving" || group.health.condition === "unprotected" ? "not copied now" : `${group.health.lag_s === null ? "no point" : duration(group.health.lag_s)} of ${duration(group.policy.rpo_s)}` }}</span>
               </td>
               <td class="mono nowrap">
                 {{ rate(group.change_bps) }}

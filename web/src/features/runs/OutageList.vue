@@ -16,7 +16,7 @@ function how(one: Row): string {
   if (one.left_off) return one.to_s === null ? "left off by intent" : `${clock(one.seconds)}, left off by intent`;
   const times = one.spells > 1 ? `, ${one.spells} times` : "";
   const end = one.away ? (props.ended ? ", not back when the run ended" : " and counting") : "";
-  return `${clock(one.seconds)}${times}${end}${one.assumed && one.away ? " (nobody sees it)" : ""}`;
+  return `${clock(one.seconds)}${times}${end}${one.assumed && one.away ? " (assumed: its site is silent)" : ""}`;
 }
 </script>
 
