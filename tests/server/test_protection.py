@@ -18,7 +18,8 @@ from maestoso.core.runs.operations import Operation
 from maestoso.engine.clock import SystemClock
 from maestoso.server.estate.agents import ask, perform, pulse
 from maestoso.server.estate.catalogue import touch
-from maestoso.server.estate.models import Site
+from maestoso.server.estate.drift import drifted
+from maestoso.server.estate.models import Site, WorkloadRow
 from maestoso.server.protection import keeper
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.protection.services import join_by_rule
@@ -301,6 +302,59 @@ class Trouble(ProtectionCase):
         self.assertEqual((gaps[0]["workload"], gaps[0]["needed_by"]), ("mail-01", ["api-01", "pay-relay-01"]))
         action = next(a for a in self.get("/readiness")["actions"] if a["title"].startswith("mail-01"))
         self.assertEqual((action["label"], action["to"]), ("Protect it", "/protection/new?members=mail-01"))
+
+
+class Away(ProtectionCase):
+    """What runs away from home after a commit, and is not copied back yet."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        row = GroupRow.objects.select_related("source", "target").get(code="booking-db")
+        row.source, row.target, row.stage = row.target, row.source, "running committed"
+        row.save()
+        members = WorkloadRow.objects.filter(membership__group=row)
+        members.update(site=row.source)
+        touch()
+
+    def test_it_is_in_a_group_and_not_protected(self) -> None:
+        seen = self.get("/groups")
+        self.assertIn("25 of 39 workloads are protected, in 7 groups.", seen["sentence"])
+        reasons = {gap["reason"] for gap in seen["gaps"] if gap["group"] == "booking-db"}
+        self.assertEqual(reasons, {"runs there, and nothing copies it"})
+
+    def test_a_plan_that_holds_it_tells_no_age_of_the_rest(self) -> None:
+        rows = {row["code"]: row for row in self.get("/readiness")["plans"]}
+        self.assertEqual(
+            [(rows[code]["at_risk_s"], rows[code]["no_risk_because"]) for code in ("BOOK", "ALL")],
+            [(None, "running committed")] * 2,
+        )
+        self.assertIsNotNone(rows["HARB"]["at_risk_s"])
+
+    def test_nothing_that_cannot_start_is_offered(self) -> None:
+        board = self.get("/readiness")
+        blocked = {
+            row["code"]
+            for row in board["plans"]
+            if any(k["kind"] == "test" and k["blocking"] for k in row["kinds"])
+        }
+        self.assertIn("BOOK", blocked)
+        offered = [action["to"] for action in board["actions"] if action["label"] == "Start a test"]
+        self.assertFalse([to for to in offered for code in blocked if f"/{code}/" in to])
+        self.assertEqual(len(offered), len(set(offered)))
+
+    def test_what_of_it_would_not_be_back_has_its_reason(self) -> None:
+        lost = {one["site"]: one for one in self.get("/readiness")["if_lost"]}
+        self.assertIn("not copied now (Booking data is running committed)", lost["HIL"]["why_not"])
+
+    def test_a_difference_that_the_records_caught_up_with_is_gone_at_once(self) -> None:
+        site = Site.objects.get(code="HIL")
+        Site.objects.filter(pk=site.pk).update(inventory_mark="another")
+        site.refresh_from_db()
+        self.assertEqual(drifted(site), 3)
+        members = WorkloadRow.objects.filter(membership__group__code="booking-db")
+        members.update(site=Site.objects.get(code="QUA"))
+        touch()
+        self.assertEqual(drifted(site), 0)
 
 
 class Keeper(ProtectionCase):

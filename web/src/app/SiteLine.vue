@@ -26,6 +26,8 @@ interface Thread {
   d: string;
   arrow: string;
   x: number;
+  y: number;
+  below: boolean;
   label: string;
   run: number | null;
   kind: string;
@@ -38,19 +40,28 @@ const threads = computed<Thread[]>(() => {
   const order = props.line.stations.map((station) => station.code);
   const lost = new Set(props.line.stations.filter((s) => s.lost_because).map((s) => s.code));
   const cut = props.line.links.filter((link) => link.cut_because);
-  return props.line.flows.map((flow) => {
+  // A run may move all that flowed, or flow against what is copied: it is drawn all the same.
+  const still = props.line.runs.filter((run) => !props.line.flows.some((flow) => flow.source === run.source && flow.target === run.target));
+  const alone = [...new Map(still.map((run) => [`${run.source}-${run.target}`, { source: run.source, target: run.target, groups: 0, oldest_s: null, without_point: 0 }])).values()];
+  const all = [...alone, ...props.line.flows];
+  return all.map((flow) => {
     const because = cut.find((link) => [link.one, link.other].includes(flow.source) && [link.one, link.other].includes(flow.target))?.cut_because;
     const a = places.value.get(flow.source) ?? 0;
     const b = places.value.get(flow.target) ?? 0;
     const next = Math.abs(order.indexOf(flow.source) - order.indexOf(flow.target)) === 1;
     const [x1, x2] = a < b ? [a + BOX.value, b] : [a, b + BOX.value];
     const mid = (x1 + x2) / 2;
-    const y = next ? 28 : 52;
-    const way = x2 > x1 ? 1 : -1;
+    const way = b > a ? 1 : -1;
+    // Where something goes both ways there are two threads, the one to the left below, with its words.
+    const both = all.some((other) => other.source === flow.target && other.target === flow.source);
+    const below = both && way < 0;
+    const y = !next ? 52 : below ? 36 : both ? 22 : 28;
     const run = props.line.runs.find((r) => r.source === flow.source && r.target === flow.target);
     const age = flow.without_point ? `${flow.without_point === flow.groups ? "" : `${flow.without_point} `}without a point yet` : `points up to ${duration(flow.oldest_s ?? 0)} old`;
     return {
       key: `${flow.source}-${flow.target}`,
+      y,
+      below,
       d: next ? `M${x1} ${y} H${x2}` : `M${x1 - 40 * way} 48 C${x1} ${y + 10} ${x2} ${y + 10} ${x2 + 40 * way} 48`,
       arrow: `M${mid - 5 * way} ${y - 6} l${9 * way} 6 l${-9 * way} 6`,
       x: mid,
@@ -77,8 +88,8 @@ const bits = (n: number) => Array.from({ length: Math.min(n, 30) }, (_, i) => i)
       <g v-for="thread in threads" :key="thread.key" :class="['thread', thread.kind, { strong: thread.strong, lost: thread.lost, run: thread.run }]">
         <path :d="thread.d" class="way" />
         <path v-if="!thread.lost" :d="thread.arrow" class="arrow" />
-        <path v-else :d="`M${thread.x - 6} 22 l12 12 m0 -12 l-12 12`" class="cut" />
-        <circle v-if="thread.playhead !== null" :cx="thread.playhead" cy="28" r="4.5" class="playhead" />
+        <path v-else :d="`M${thread.x - 6} ${thread.y - 6} l12 12 m0 -12 l-12 12`" class="cut" />
+        <circle v-if="thread.playhead !== null" :cx="thread.playhead" :cy="thread.y" r="4.5" class="playhead" />
       </g>
     </svg>
     <component
@@ -87,7 +98,7 @@ const bits = (n: number) => Array.from({ length: Math.min(n, 30) }, (_, i) => i)
       :key="thread.key"
       :to="thread.run ? `/runs/${thread.run}` : undefined"
       class="label"
-      :class="[thread.kind, { run: thread.run }]"
+      :class="[thread.kind, { run: thread.run, below: thread.below }]"
       :style="{ left: `${thread.x}px` }"
       >{{ thread.label }}</component
     >
@@ -183,6 +194,9 @@ const bits = (n: number) => Array.from({ length: Math.min(n, 30) }, (_, i) => i)
   color: var(--ink-2);
   white-space: nowrap;
   text-decoration: none;
+}
+.label.below {
+  top: 40px;
 }
 .label.run {
   color: var(--test);

@@ -63,7 +63,7 @@ class Place:
     """A site as the board sees it. ``running`` are the workloads that run there, or ran when it fell silent.
 
     ``recovering`` names the live runs that move workloads away from it, in words; ``moving`` are workloads
-    that such a run moves now, with the run.
+    that such a run moves now, with the run. ``uncopied`` are those that no group copies now, with the reason.
     """
 
     code: str
@@ -73,6 +73,7 @@ class Place:
     silent_since: datetime | None = None
     recovering: tuple[str, ...] = ()
     moving: Mapping[str, str] = field(default_factory=dict)
+    uncopied: Mapping[str, str] = field(default_factory=dict)
 
 
 def way_of(ctx: Context, blocked_because: str, about_s: float | None, first: str = "") -> Way:
@@ -167,8 +168,7 @@ def _why_not(place: Place, back: Set[str], ways: Sequence[Way], groups: Mapping[
     """What becomes of the rest, the largest part first."""
     reasons: dict[str, list[str]] = {}
     for name in sorted(place.running - back):
-        reason = f"on their way with {place.moving[name]}" if name in place.moving else ""
-        reasons.setdefault(reason or _reason(name, ways, groups), []).append(name)
+        reasons.setdefault(_reason(name, place, ways, groups), []).append(name)
     parts = [
         f"{_these(names)}: {reason if len(names) > 1 else reason.replace('on their way', 'on its way')}"
         for reason, names in sorted(reasons.items(), key=lambda item: -len(item[1]))
@@ -180,7 +180,11 @@ def _these(names: Sequence[str]) -> str:
     return _listed(names) if len(names) <= NAMED else f"{len(names)} workloads"
 
 
-def _reason(name: str, ways: Sequence[Way], groups: Mapping[str, str]) -> str:
+def _reason(name: str, place: Place, ways: Sequence[Way], groups: Mapping[str, str]) -> str:
+    if name in place.moving:
+        return f"on their way with {place.moving[name]}"
+    if name in place.uncopied:
+        return f"not copied now ({place.uncopied[name]})"
     if name not in groups:
         return "in no group, so nothing is copied"
     of_it = [way for way in ways if name in way.brings]

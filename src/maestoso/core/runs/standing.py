@@ -174,7 +174,12 @@ class _Words:
         if state.inputs.kind == "planned":
             last = "what was written last is copied once everything is off and fenced"
             return f"Nothing will be lost: {last}.{back}"
-        return f"Work of at most {self.old} {was} lost ({self.allowed}).{back}"
+        return f"Work of at most {self.old} {was} lost ({self.allowed}).{back}{self._fenced_since()}"
+
+    def _fenced_since(self) -> str:
+        if not self.state.finished or not self.kept or any(not one.delivered for one in self.kept):
+            return ""
+        return f" What was not confirmed off at {self.here} when it ended has been fenced since."
 
     def _nothing_lost(self) -> bool:
         copied = (done(self.state, f"final-sync:{c.code}") and not c.apart for c in self.state.inputs.groups)
@@ -216,7 +221,7 @@ class _Words:
             named = f"{'is' if alone else 'are'} not confirmed off ({_some(open_ones)})"
             return (f"{copies} at {self.here} {named}. {kept}, and delivered when it answers.",)
         if self.kept and state.finished:
-            return (f"What was not confirmed off at {self.here} when it ended has been fenced since.",)
+            return ()
         untouched = not any(step.verb == "fence" for step in state.graph.steps)
         promoted = any(writable_at_target(state, copy.code) for copy in state.inputs.groups)
         if untouched and promoted and not state.finished and not done(state, GIVEN_UP):

@@ -10,6 +10,7 @@ from maestoso.core.errors import NotFound
 from maestoso.core.estate.difference import Difference, differences, merged
 from maestoso.core.ports import Clock
 from maestoso.server.estate.agents import pulse
+from maestoso.server.estate.catalogue import catalogue
 from maestoso.server.estate.models import Site
 from maestoso.server.estate.services import ask_inventory, store_inventory
 from maestoso.server.protection.services import join_by_rule
@@ -30,7 +31,8 @@ def drifted(site: Site) -> int:
     taken = pulse(site)
     if taken.said is None or taken.said.inventory == site.inventory_mark:
         return 0
-    key = f"drift:{site.pk}:{site.inventory_mark}:{taken.said.inventory}"
+    # A commit changes the records and not what is known of the agent's inventory.
+    key = f"drift:{site.pk}:{site.inventory_mark}:{taken.said.inventory}:{catalogue().mark}"
     known: int | None = cache.get(key)
     if known is None:
         known = len(drift(site))

@@ -108,9 +108,12 @@ def _state(ctx: Context, findings: Sequence[Finding], kind: Kind) -> KindState:
 def _at_risk(ctx: Context, now: datetime) -> tuple[float | None, str]:
     """How old the oldest of the newest points is; or None, and why there is no such age."""
     groups = groups_in_plan(ctx)
-    away = next((ctx.stages[code] for code in groups if not is_copied(ctx.stages.get(code, "protected"))), "")
+    protecting = {ctx.rows[name].group for name in ctx.plan.workloads() if name in ctx.rows} - {""}
+    away = sorted(code for code in protecting if not is_copied(ctx.stages.get(code, "protected")))
     if away:
-        return None, away
+        return None, ctx.stages[away[0]]
+    if protecting - set(groups):
+        return None, f"not all of it runs at {ctx.plan.source}"
     if ctx.plan.target in ctx.lost_sites:
         return None, f"{ctx.plan.target} does not answer"
     if not groups:
@@ -133,6 +136,9 @@ def _if_lost(around: Surroundings, rows: Sequence[tuple[Context, PlanRowView]]) 
             of_it = {member.workload: f"run {run.pk}" for _, member in state.inputs.plan.members()
                      if member.power_on}  # fmt: skip
         moving.setdefault(run.source, {}).update(of_it)
+    stages = {group.code: f"{group.name} is {around.stages[group.code]}" for group in around.groups
+              if not is_copied(around.stages[group.code])}  # fmt: skip
+    uncopied = {name: stages[group] for name, group in groups.items() if group in stages}
     found = []
     for code, site in around.sites.items():
         place = Place(
@@ -142,7 +148,7 @@ def _if_lost(around: Surroundings, rows: Sequence[tuple[Context, PlanRowView]]) 
                 f"{run.plan_name} is being recovered at {names.get(run.target, run.target)} (run {run.pk})"
                 for run in live if run.source == code and run.kind == "disaster"
             ),
-            moving=moving.get(code, {}),
+            moving=moving.get(code, {}), uncopied=uncopied,
         )  # fmt: skip
         if place.running or place.down:
             found.append(if_lost(place, ways, groups, names, around.now))
@@ -345,7 +351,8 @@ _TROUBLE = {"lagging": "fell behind", "failing": "has failing copy cycles", "pau
 _STALE = (
     "estate-changed-since-test", "landing-changed-since-test", "script-changed-since-test",
 )  # fmt: skip
-_FROM_FINDINGS = ("inventory-drift", "test-overdue", "never-tested", *_STALE)
+_TESTS = ("test-overdue", "never-tested", *_STALE)
+_FROM_FINDINGS = ("inventory-drift", *_TESTS)
 
 
 def _from_plans(rows: list[tuple[Context, PlanRowView]]) -> list[NextAction]:
@@ -362,9 +369,15 @@ def _from_plans(rows: list[tuple[Context, PlanRowView]]) -> list[NextAction]:
                 label="Mend it",
                 to=f"/plans/{view.code}",
             )
+        testable = not any(kind.kind == "test" and kind.blocking for kind in view.kinds)
         for finding in view.findings:
             if finding.code in _FROM_FINDINGS and view.active_run is None:
-                actions.setdefault((finding.code, finding.subject), _action(finding, view))
+                if finding.code in _TESTS and not testable:
+                    # What keeps it from a test has an action of its own; that comes first.
+                    continue
+                # What makes a proof stale is one thing to do, however many reasons there are.
+                kind = "stale" if finding.code in _STALE else finding.code
+                actions.setdefault((kind, finding.subject), _action(finding, view))
     return list(actions.values())
 
 
@@ -387,7 +400,7 @@ def _sentence(finding: Finding, tests: bool) -> str:
 
 
 def _action(finding: Finding, view: PlanRowView) -> NextAction:
-    tests = finding.code in ("test-overdue", "never-tested", *_STALE)
+    tests = finding.code in _TESTS
     titles = {
         "inventory-drift": f"{finding.subject} is not what the records say",
         "test-overdue": f"{view.name} is overdue for a test",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import json
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime
 
@@ -67,7 +67,7 @@ def overview(now: datetime, find: str = "", most: int | None = None) -> Protecti
     lines = tuple(_line(row, group, pulses[group.target], now, missing) for row, group in groups)
     found = causes((group, line.health) for (_, group), line in zip(groups, lines, strict=True))
     known = catalogue().rows
-    open_gaps = coverage([group for _, group in groups], pulses)
+    open_gaps = coverage([group for _, group in groups], pulses, {row.code: row.stage for row, _ in groups})
     # What runs away without being copied back is in a group and not protected.
     copied = {row.code for row, _ in groups if row.stage not in UNCOPIED}
     protected = sum(1 for row in known.values() if row.group in copied)
@@ -131,7 +131,8 @@ def _sentence(lines: Sequence[GroupLine], workloads: int, protected: int) -> str
         return f"None of {workloads} workloads is protected: there is no group yet."
     is_or_are = "is" if protected == 1 else "are"
     of_all = f"{protected} of {counted(workloads, 'workload')}"
-    groups = "one group" if len(lines) == 1 else f"{len(lines)} groups"
+    many = sum(1 for line in lines if line.stage not in UNCOPIED)
+    groups = "one group" if many == 1 else f"{many} groups" if many else "no group"
     first = f"{of_all} {is_or_are} protected, in {groups}."
     bad = [line.name for line in lines if line.health.condition not in ("healthy", "moving")]
     moving = [line.name for line in lines if line.health.condition == "moving"]
@@ -170,7 +171,9 @@ def _links(groups: Sequence[tuple[GroupRow, Group]], pulses: dict[str, Pulse]) -
     return tuple(found)
 
 
-def coverage(groups: Sequence[Group], pulses: dict[str, Pulse]) -> list[CoverageGap]:
+def coverage(
+    groups: Sequence[Group], pulses: dict[str, Pulse], stages: Mapping[str, str]
+) -> list[CoverageGap]:
     """What is not safe: needed by protected workloads first, then members without a point, then the rest."""
     ruled: dict[str, list[str]] = {}
     for group in groups:
@@ -198,7 +201,9 @@ def coverage(groups: Sequence[Group], pulses: dict[str, Pulse]) -> list[Coverage
                 CoverageGap(
                     workload=name,
                     site=group.source,
-                    reason="no recovery point yet",
+                    reason="runs there, and nothing copies it"
+                    if stages[group.code] in UNCOPIED
+                    else "no recovery point yet",
                     needed_by=(),
                     needs=(),
                     group=group.code,

@@ -150,14 +150,15 @@ useKeys([
       <aside>
         <p class="time">
           <span class="clock mono" data-testid="run-time">{{ clock(shownClock, true) }}</span>
-          <span class="mono quiet">of {{ clock(status.rto_objective_s) }}</span>
+          <span v-if="status.kind !== 're-protect'" class="mono quiet">of {{ clock(status.rto_objective_s) }}</span>
         </p>
-        <div class="gauge" role="img" :aria-label="`${duration(shownClock)} of ${duration(status.rto_objective_s)}`">
+        <div v-if="status.kind !== 're-protect'" class="gauge" role="img" :aria-label="`${duration(shownClock)} of ${duration(status.rto_objective_s)}`">
           <i class="gone" :style="{ width: percent(shownClock) }" :class="{ late: shownClock > status.rto_objective_s }" />
           <i v-if="ready === null" class="likely" :style="{ left: percent(status.expected_ready_s) }" />
         </div>
         <p class="quiet">
-          <template v-if="ready === null">likely ready at {{ clock(status.expected_ready_s) }}</template>
+          <template v-if="status.outcome && ready === null">{{ status.kind === "re-protect" ? "it took that long" : "it never came up" }}</template>
+          <template v-else-if="ready === null">likely ready at {{ clock(status.expected_ready_s) }}</template>
           <template v-else>all checks through at {{ clock(ready) }}</template>
           <template v-if="status.added_s !== null && status.added_s >= 1">, {{ duration(status.added_s) }} of it Maestoso's own</template>
           <template v-if="status.people_s >= 1">, {{ duration(status.people_s) }} waiting for people</template>
