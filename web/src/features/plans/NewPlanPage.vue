@@ -127,7 +127,7 @@ async function make(made: Plan) {
   problem.value = null;
   try {
     await take(api.POST("/api/v1/plans", { body: { plan: made } }));
-    await client.invalidateQueries();
+    void client.invalidateQueries();
     await router.push(`/plans/${made.code}`);
   } catch (caught) {
     problem.value = caught;

@@ -5,7 +5,7 @@ import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { api, take } from "@/api/client";
 import { useProtection, useSites, useWorkloads } from "@/api/queries";
-import type { Group } from "@/api/types";
+import type { Group, GroupDetail } from "@/api/types";
 import RetentionStrip from "@/features/protection/RetentionStrip.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { count, duration, rate, size } from "@/ui/format";
@@ -103,6 +103,12 @@ const { data: cost, error: costError } = useQuery({
   placeholderData: (before) => before,
 });
 
+/** What the answer says is on the page at once; everything else is asked for again behind it. */
+async function open(saved: GroupDetail) {
+  void client.invalidateQueries();
+  client.setQueryData(["group", saved.group.code], saved);
+  await router.push(`/protection/${saved.group.code}`);
+}
 async function save() {
   busy.value = true;
   problem.value = null;
@@ -111,8 +117,7 @@ async function save() {
     const saved = code.value
       ? await take(api.PUT("/api/v1/groups/{code}", { params: { path: { code: code.value }, header: { "If-Match": `"${revision.value}"` } }, body }))
       : await take(api.POST("/api/v1/groups", { body }));
-    await client.invalidateQueries();
-    await router.push(`/protection/${saved.group.code}`);
+    await open(saved);
   } catch (caught) {
     problem.value = caught;
   } finally {
@@ -127,9 +132,7 @@ async function join() {
   busy.value = true;
   problem.value = null;
   try {
-    await take(api.POST("/api/v1/groups/{code}/members", { params: { path: { code: joining.value } }, body: { names: asked.value } }));
-    await client.invalidateQueries();
-    await router.push(`/protection/${joining.value}`);
+    await open(await take(api.POST("/api/v1/groups/{code}/members", { params: { path: { code: joining.value } }, body: { names: asked.value } })));
   } catch (caught) {
     problem.value = caught;
   } finally {

@@ -70,7 +70,7 @@ async function tell(kind: string, more: { verdict?: string; group?: string; poin
       :aria-label="need.kind === 'failure' ? 'Reason' : 'Notes'"
     />
     <p v-if="judges && about.length" class="keep">
-      <el-checkbox v-model="trap" :disabled="!text.trim()">Keep these notes as a known trap of</el-checkbox>
+      <el-checkbox v-model="trap" :disabled="!text.trim()">Keep this as a known trap of</el-checkbox>
       <el-select v-model="thing" filterable size="small" :disabled="!trap" aria-label="What it is a trap of"><el-option v-for="(one, i) in about" :key="i" :value="i" :label="`${NAMES[one.about]} ${one.name}`" /></el-select>
     </p>
     <div class="buttons">

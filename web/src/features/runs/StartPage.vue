@@ -159,7 +159,7 @@ async function start() {
         body: { plan: code.value, confirm: confirm.value.trim(), reason: reason.value.trim(), options: options.value },
       }),
     );
-    await client.invalidateQueries();
+    void client.invalidateQueries();
     await router.push(`/runs/${run.id}`);
   } catch (problem) {
     startError.value = problem;
@@ -239,20 +239,17 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
           </form>
           <ProblemNote v-if="keyProblem" :error="keyProblem" />
           <ProblemNote v-if="preflightError" :error="preflightError" />
-        </section>
-        <section v-if="preflight && (preflight.traps.length || preflight.notes.length)" class="known">
-          <template v-if="preflight.traps.length">
+          <template v-if="preflight?.traps.length">
             <h2>Known traps</h2>
             <KnownTraps :traps="preflight.traps" :things="[]" />
           </template>
-          <template v-if="preflight.notes.length">
+          <template v-if="preflight?.notes.length">
             <h2>Noted in earlier runs</h2>
-            <el-collapse>
-              <el-collapse-item v-for="one in preflight.notes" :key="one.run" :name="one.run" :title="`${outcomeShapes[one.outcome] ?? ''} Run ${one.run}, ${one.kind}, ${moment(one.ended_at)}: ${one.notes[0]}`">
-                <MarkdownText v-for="text in one.notes" :key="text" :text="text" />
-                <RouterLink :to="`/runs/${one.run}/evidence`">Its evidence</RouterLink>
-              </el-collapse-item>
-            </el-collapse>
+            <details v-for="one in preflight.notes" :key="one.run" class="noted">
+              <summary>{{ outcomeShapes[one.outcome] ?? "" }} Run {{ one.run }}, {{ one.kind }}, {{ moment(one.ended_at) }}: {{ one.notes[0] }}</summary>
+              <MarkdownText v-for="text in one.notes" :key="text" :text="text" />
+              <RouterLink :to="`/runs/${one.run}/evidence`">Its evidence</RouterLink>
+            </details>
           </template>
         </section>
         <section>
@@ -311,6 +308,15 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
 </template>
 
 <style scoped>
+.noted summary {
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+  cursor: pointer;
+}
+.noted[open] summary {
+  white-space: normal;
+}
 .kinds {
   display: grid;
   grid-template-columns: repeat(4, 1fr);

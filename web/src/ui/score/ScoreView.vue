@@ -107,8 +107,11 @@ function wave(a: number, b: number, at: number): string {
 }
 /** As wide as the words beside the objective. */
 const OBJECTIVE_TEXT = 106;
-/** Whether the word beside the present would stand in the objective's. */
-const beforeObjective = computed(() => props.now !== null && x(props.now) < x(props.objective) && x(props.objective) - x(props.now) < 130);
+/** Where a word beside a moment stands: right of it, or left of the objective's words where it would meet them. */
+function beside(at: number): { x: number; "text-anchor": "start" | "end" } {
+  const meets = x(at) < x(props.objective) && x(props.objective) - x(at) < 130;
+  return meets ? { x: Math.min(x(at) - 5, x(props.objective) - OBJECTIVE_TEXT), "text-anchor": "end" } : { x: x(at) + 5, "text-anchor": "start" };
+}
 const w = (one: Bar) => Math.max(x(one.to) - x(one.from), 1.5);
 </script>
 
@@ -248,11 +251,11 @@ const w = (one: Bar) => Math.max(x(one.to) - x(one.from), 1.5);
       </g>
       <g v-if="likely !== null && !running" class="likely">
         <line :x1="x(likely)" :x2="x(likely)" :y1="AXIS - 6" :y2="height - FOOT + 4" />
-        <text :x="x(likely) + 5" :y="height - 5">{{ clock(likely) }}</text>
+        <text v-bind="beside(likely)" :y="height - 5">{{ clock(likely) }}</text>
       </g>
       <g v-if="now !== null" class="now">
         <line :x1="x(now)" :x2="x(now)" :y1="AXIS - 6" :y2="height - FOOT + 4" />
-        <text :x="beforeObjective ? Math.min(x(now) - 5, x(objective) - OBJECTIVE_TEXT) : x(now) + 5" :y="height - 5" :text-anchor="beforeObjective ? 'end' : 'start'">{{ ended ? "end" : "now" }}</text>
+        <text v-bind="beside(now)" :y="height - 5">{{ ended ? "end" : "now" }}</text>
       </g>
     </svg>
   </div>
