@@ -21,6 +21,7 @@ from maestoso.core.evidence.chain import ROOT
 from maestoso.core.ports import Append, LogUnavailable
 from maestoso.core.runs.decide import settle
 from maestoso.core.runs.events import Draft, Event
+from maestoso.core.runs.progress import measures
 from maestoso.core.runs.state import RunState, fold
 from maestoso.engine.clock import SystemClock
 from maestoso.server.evidence.register import next_number
@@ -344,6 +345,11 @@ class History(Tidewell):
             self.assertEqual(check_projection(run), [])
             self.assertEqual(fold(read_log(run.pk)).steps["leak-check"].status, "done")
         self.assertEqual({run.outcome for run in runs}, {"passed", "failed"})
+
+    def test_nothing_in_them_waited_for_the_one_who_played_them(self) -> None:
+        added = {run.pk: measures(fold(read_log(run.pk))).added_s for run in Run.objects.exclude(outcome="")}
+        self.assertGreater(len(added), 4)
+        self.assertFalse({run: s for run, s in added.items() if s is not None and s > 0.1})
 
     def test_the_board_says_what_is_proved_overdue_and_never_tested(self) -> None:
         board = self.browser.get("/api/v1/readiness").json()

@@ -56,8 +56,9 @@ class Rehearsal:
                 said = person(self.state)
                 if said is not None:
                     draft, seconds = said
-                    self._move_to(self.now + timedelta(seconds=seconds))
-                    self._take(draft)
+                    self._go_on_until(self.now + timedelta(seconds=seconds))
+                    if self._still_asked(draft):
+                        self._take(draft)
                     continue
             due = self._next_due()
             moments = [datetime.fromtimestamp(due, UTC)] if due is not None else []
@@ -66,6 +67,26 @@ class Rehearsal:
                 break
             self._move_to(max(min(moments), self.now) + timedelta(seconds=self.away_s()))
         return self.state
+
+    def _go_on_until(self, moment: datetime) -> None:
+        """While a person thinks the engine goes on deciding, so that nothing that is ready waits for them."""
+        while True:
+            events, wake_at = settle(self.state, self.now)
+            self._write(events)
+            due = self._next_due()
+            moments = [datetime.fromtimestamp(due, UTC)] if due is not None else []
+            moments += [wake_at] if wake_at is not None else []
+            if self.state.finished or not moments or min(moments) > moment:
+                break
+            self._move_to(max(min(moments), self.now))
+        self._move_to(max(moment, self.now))
+
+    def _still_asked(self, draft: Draft) -> bool:
+        """Whether what a person says was not decided otherwise while they thought about it."""
+        step = draft.data.get("step")
+        return not self.state.finished and (
+            step is None or step in self.state.persons or step in self.state.failed
+        )
 
     def _move_to(self, moment: datetime) -> None:
         """Let time pass, taking in what the site finishes on the way in the order it happens."""

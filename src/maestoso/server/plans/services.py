@@ -125,7 +125,13 @@ def retire_plan(code: str, *, by: str, at: datetime) -> None:
         }
         for one in row.versions.all()
     ]  # fmt: skip
-    retired.keep("plan", f"{row.version().core().name} ({row.code})", {"code": row.code, "versions": versions}, by=by, at=at)
+    retired.keep(
+        "plan",
+        f"{row.version().core().name} ({row.code})",
+        {"code": row.code, "versions": versions},
+        by=by,
+        at=at,
+    )
     row.delete()
 
 
