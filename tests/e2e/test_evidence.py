@@ -152,8 +152,8 @@ class FromARun(Evidence):
 
     def test_reports_speak_in_the_name_that_was_set_once(self) -> None:
         page = self.page
-        self.go("Evidence")
-        self.tab("Reports")
+        self.go("Settings")
+        expect(page.get_by_label("Time zone")).to_have_value("Europe/Lisbon")
         page.get_by_label("Words on the first page").fill("For the harbour master.")
         page.get_by_role("button", name="Save it").click()
         expect(page.get_by_text("Saved. Reports look like this")).to_be_visible()
@@ -167,6 +167,19 @@ class FromARun(Evidence):
         svg = {"name": "x.svg", "mimeType": "image/svg+xml", "buffer": b"<svg><script>1</script></svg>"}
         page.get_by_label("PNG or JPEG").set_input_files(svg)
         expect(page.get_by_role("alert")).to_contain_text("can hold a script")
+
+    def test_a_plan_is_retired_and_brought_back(self) -> None:
+        page = self.page
+        page.goto(f"{APP.address}/plans/REPT?retire=1")
+        page.get_by_role("button", name="Retire it").click()
+        pages = page.get_by_role("navigation", name="Pages")
+        expect(pages.get_by_role("link", name="Reporting to Northgate")).to_have_count(0)
+        self.go("Settings")
+        page.get_by_role("navigation", name="Settings").get_by_role("link", name="Retired things").click()
+        row = page.get_by_role("row").filter(has_text="Reporting to Northgate (REPT)")
+        row.get_by_role("button", name="Bring it back").click()
+        expect(self.sentence).to_contain_text("Reporting to Northgate would be back in")
+        expect(pages.get_by_role("link", name="Reporting to Northgate")).to_be_visible()
 
     def test_an_auditor_takes_everything_as_one_file(self) -> None:
         self.go("Evidence")
