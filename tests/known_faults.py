@@ -13,11 +13,7 @@ from typing import TypeVar
 Test = TypeVar("Test", bound=Callable[..., object])
 
 FAULTS = {
-    1: "Decisions that exclude each other are made at one moment, and the log cannot be read afterwards.",
-    2: "What goes wrong in one run ends the engine for all of them.",
-    3: "A line to a site ends silently when the site answers something that was not expected.",
     5: "A fence that is delivered while its run is rolled back stays, and nobody lifts it.",
-    6: "What answers but is no agent fails the step, though nothing is known of it.",
 }
 
 

@@ -35,6 +35,7 @@ class Kept:
     fence: int = 0
     until: float = 0.0
     fences: list[int] = field(default_factory=list)
+    aside: str = ""
 
 
 class MemoryRunLog:
@@ -79,8 +80,13 @@ class MemoryRunLog:
         return {
             name: run.events[-1].seq
             for name, run in self.runs.items()
-            if run.events[-1].kind != "run.finished"
+            if run.events[-1].kind != "run.finished" and not run.aside
         }
+
+    def put_aside(self, run: str, why: str) -> None:
+        """Nobody conducts it."""
+        self._reach()
+        self.runs[run].aside = why
 
     def read(self, run: str, after: int = 0) -> list[Event]:
         """Events behind a number."""

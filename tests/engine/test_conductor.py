@@ -6,12 +6,15 @@ import asyncio
 import contextlib
 import unittest
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
+from datetime import datetime
+from unittest import mock
 
 from maestoso.core.planning.isolated_test import PROVE_COPIES, VERDICT
 from maestoso.core.ports import Append, AppendResult
-from maestoso.core.runs.events import Draft
+from maestoso.core.runs.decide import settle
+from maestoso.core.runs.events import Draft, Event
 from maestoso.core.runs.state import RunState
 from maestoso.engine.conductor import Conductor
 from maestoso.practice.spec import Fault
@@ -238,8 +241,45 @@ class TwoEngines(EngineCase):
         self.log.runs["r-0"].events.append(replace(self.log.runs["r-0"].events[0], seq=7))
         engine = self.engine("one")
         await engine.turn()
-        self.assertEqual((engine.unreadable, list(engine.runs)), ({"r-0"}, ["r-1"]))
+        self.assertIn("follows", self.log.runs["r-0"].aside)
+        self.assertEqual(list(engine.runs), ["r-1"])
+        self.log.runs["r-0"].events.pop()
+        self.log.runs["r-0"].aside = ""  # somebody mended it, and has it tried again
+        await engine.turn()
+        self.assertEqual(set(engine.runs), {"r-0", "r-1"})
         await engine.close()
+
+    async def test_what_the_log_cannot_take_of_one_run_puts_that_run_aside_alone(self) -> None:
+        self.log.begin("r-0", worlds.inputs())
+        append = self.log.append
+
+        def picky(batch: Sequence[Append]) -> list[AppendResult]:
+            if any(one.lease.run == "r-0" for one in batch):
+                raise ValueError("this cannot be written")
+            return append(batch)
+
+        with mock.patch.object(self.log, "append", picky):
+            engine = self.engine("one")
+            await engine.turn()
+        self.assertEqual(self.log.runs["r-0"].aside, "ValueError: this cannot be written")
+        self.assertEqual(len(self.log.runs["r-0"].events), 1)
+        self.assertGreater(len(self.log.runs["r-1"].events), 1)
+        await self.judged_by(engine)
+
+    async def test_a_decision_that_goes_wrong_puts_its_run_aside_and_the_others_go_on(self) -> None:
+        self.log.begin("r-0", worlds.inputs())
+
+        def badly(state: RunState, now: datetime) -> tuple[list[Event], datetime | None]:
+            if state is engine.runs["r-0"].state:
+                raise AssertionError("nobody thought of this")
+            return settle(state, now)
+
+        engine = self.engine("one")
+        with mock.patch("maestoso.engine.conductor.settle", badly):
+            await engine.turn()
+        self.assertEqual(self.log.runs["r-0"].aside, "AssertionError: nobody thought of this")
+        self.assertEqual(list(engine.runs), ["r-1"])
+        await self.judged_by(engine)
 
     async def test_an_engine_that_stalls_beyond_its_lease_lets_go_by_itself(self) -> None:
         engine = self.engine("one")

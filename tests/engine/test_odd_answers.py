@@ -14,7 +14,6 @@ from maestoso.core.planning.isolated_test import VERDICT
 from maestoso.engine.conductor import Conductor
 from maestoso.engine.site_link import Patience
 from tests.engine.test_conductor import EngineCase
-from tests.known_faults import fault
 
 LONG_POLL_S = 0.3
 DEAF_AFTER_S = 4.0
@@ -102,7 +101,6 @@ class OddAnswers(EngineCase):
         bending = self.bend_once("register", lambda state: state["result"].update(from_a_newer_agent=7))
         await self.to_the_verdict(bending)
 
-    @fault(3)
     async def test_a_state_with_a_field_that_we_do_not_know(self) -> None:
         await self.to_the_verdict(self.bend_once("register", lambda state: state.update(since="2026-11-12")))
 
@@ -113,14 +111,12 @@ class OddAnswers(EngineCase):
 
         await self.to_the_verdict(self.bend_once("set-size", less))
 
-    @fault(3)
     async def test_a_state_of_another_shape(self) -> None:
         def other(state: dict[str, Any]) -> None:
             state["result"] = ["a", "list"]
 
         await self.to_the_verdict(self.bend_once("register", other))
 
-    @fault(2)
     async def test_a_result_that_no_log_can_keep(self) -> None:
         def unclean(state: dict[str, Any]) -> None:
             state["result"] = {"said": "\ud800", "figure": float("nan")}
@@ -143,17 +139,14 @@ class OddAnswers(EngineCase):
 
         return stranger
 
-    @fault(6)
     async def test_a_page_to_sign_in_to_is_no_answer_of_the_agent(self) -> None:
         await self.to_the_verdict(self.bend(self.instead(200, "<html>Sign in</html>")))
 
-    @fault(6)
     async def test_a_proxy_that_knows_nothing_of_the_address_is_not_the_agent(self) -> None:
         await self.to_the_verdict(
             self.bend(self.instead(404, '{"error": "no such host"}', "application/json"))
         )
 
-    @fault(6)
     async def test_json_that_is_not_ours_is_not_the_agents(self) -> None:
         await self.to_the_verdict(self.bend(self.instead(401, '{"message": "expired"}', "application/json")))
 

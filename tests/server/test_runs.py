@@ -98,6 +98,15 @@ class TheLogInMariaDB(RunLogContract, TransactionTestCase):
                 thread.join()
             self.assertEqual(len(wins), 1)
 
+    def test_a_run_that_is_put_aside_is_nobodys_until_it_is_tried_again(self) -> None:
+        run = self.new_run()
+        self.assertIsNotNone(self.log.claim(run, "one", 60))
+        self.log.put_aside(run, "x" * 5000)
+        self.assertNotIn(run, self.log.unfinished())
+        Run.objects.update(put_aside="")
+        self.assertIn(run, self.log.unfinished())
+        self.assertIsNotNone(self.log.claim(run, "two", 60))
+
     def test_a_database_that_is_away_is_said_as_such(self) -> None:
         with (
             mock.patch(
@@ -331,6 +340,21 @@ class Telling(Tidewell):
         self.tell(kind="hold")
         actions = self.browser.get("/api/v1/readiness").json()["actions"]
         self.assertEqual((actions[0]["urgency"], actions[0]["to"]), ("now", f"/runs/{self.pk}"))
+
+    def test_a_run_that_is_put_aside_is_said_and_tried_again(self) -> None:
+        self.problem(self.browser.send("POST", f"/runs/{self.pk}/try-again", {}), 409, "refused")
+        Run.objects.filter(pk=self.pk).update(put_aside="It went wrong.")
+        status = self.browser.get(f"/api/v1/runs/{self.pk}").json()["status"]
+        self.assertEqual(status["put_aside"], "It went wrong.")
+        titles = [one["title"] for one in self.browser.get("/api/v1/readiness").json()["actions"]]
+        self.assertTrue(any("is put aside" in title for title in titles), titles)
+        self.assertEqual(self.browser.send("POST", f"/runs/{self.pk}/try-again", {}).status_code, 204)
+        self.assertEqual(Run.objects.get(pk=self.pk).put_aside, "")
+
+    def test_a_log_that_cannot_be_read_takes_no_page_with_it(self) -> None:
+        RunEvent.objects.filter(run=self.pk, seq=1).update(seq=3)
+        for path in ("site-line", "readiness", "groups", "runs"):
+            self.assertEqual(self.browser.get(f"/api/v1/{path}").status_code, 200, path)
 
 
 class History(Tidewell):

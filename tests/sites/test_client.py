@@ -6,7 +6,7 @@ import unittest
 
 import httpx
 
-from maestoso.core.ports import SiteRefused, SiteUnreachable
+from maestoso.core.ports import SiteRefused, SiteUnintelligible, SiteUnreachable
 from maestoso.sites.client import HttpSite
 
 
@@ -39,12 +39,35 @@ class Answers(unittest.IsolatedAsyncioTestCase):
     async def test_a_server_error_says_nothing_about_the_operation(self) -> None:
         self.assertIn("502", await self.unreachable(lambda request: httpx.Response(502)))
 
-    async def test_something_that_is_no_agent_is_refused(self) -> None:
-        client = site(lambda request: httpx.Response(200, text="<html>"))
+    async def test_of_something_that_is_no_agent_nothing_is_concluded(self) -> None:
+        strangers = {
+            "a page": httpx.Response(200, text="<html>"),
+            "a page to sign in to": httpx.Response(302, headers={"Location": "/login"}),
+            "a wrong token": httpx.Response(401, json={"code": "unauthorised", "detail": "No."}),
+            "a proxy": httpx.Response(404, json={"error": "no such host"}),
+            "a list": httpx.Response(200, json=[1, 2]),
+            "other json": httpx.Response(200, json={"message": "hello"}),
+            "a feed that is none": httpx.Response(200, json={"operations": 5, "cursor": "x"}),
+        }
+        for what, answer in strangers.items():
+            with self.subTest(what):
+                client = site(lambda request, answer=answer: answer)
+                self.addAsyncCleanup(client.close)
+                with self.assertRaises(SiteUnintelligible):
+                    await client.changes(0, 0.0)
+
+    async def test_what_a_newer_agent_adds_is_left_out_and_no_text_is_unclean_or_endless(self) -> None:
+        body = (
+            '{"key": "k", "status": "done", "since": 1, "result": {"a": "\\ud800", "b": NaN, "c": "'
+            + "x" * 50_000
+            + '"}}'
+        )
+        client = site(lambda request: httpx.Response(200, content=body))
         self.addAsyncCleanup(client.close)
-        with self.assertRaises(SiteRefused) as caught:
-            await client.inventory()
-        self.assertEqual(caught.exception.code, "not-the-protocol")
+        state = await client.operation("k")
+        assert state is not None
+        self.assertEqual((state.result["a"], state.result["b"]), ("?", None))
+        self.assertLess(len(state.result["c"]), 20_100)
 
     async def test_a_refusal_keeps_its_code_and_reason(self) -> None:
         problem = {"code": "fence-too-low", "detail": "Another engine conducts it."}

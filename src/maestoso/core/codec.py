@@ -2,7 +2,8 @@
 
 The rule: a dataclass is an object with its field names, a tuple is a list, an address or a moment is its
 usual text (RFC 3339 for moments, always with an offset). Unknown and missing fields are refused by name, so
-that a misspelt key in a file is never silently lost.
+that a misspelt key in a file is never silently lost. What another program says is read tolerantly instead:
+fields that are not known are left out, so that a newer one is understood.
 """
 
 from __future__ import annotations
@@ -54,46 +55,50 @@ def to_data(value: Any) -> Any:
     return value
 
 
-def from_data(cls: type[T], data: Any, at: str = "") -> T:
+def from_data(cls: type[T], data: Any, at: str = "", *, tolerant: bool = False) -> T:
     """Build a ``cls`` from data made by :func:`to_data`, or from a file that people wrote.
 
-    Raises BadValue with ``field`` set to the path of the first value that does not fit.
+    ``tolerant`` leaves fields out that are not known. Raises BadValue with ``field`` set to the path of the
+    first value that does not fit.
     """
-    return typing.cast(T, _read(cls, data, at or cls.__name__))
+    return typing.cast(T, _read(cls, data, at or cls.__name__, tolerant))
 
 
-def _read(kind: Any, data: Any, at: str) -> Any:
+def _read(kind: Any, data: Any, at: str, tolerant: bool) -> Any:
     origin = typing.get_origin(kind)
     if origin in (typing.Union, types.UnionType):
-        return _read_union(kind, data, at)
+        return _read_union(kind, data, at, tolerant)
     if origin is tuple:
         if not isinstance(data, list | tuple):
             raise _wrong(at, data, "a list")
         item = typing.get_args(kind)[0]
-        return tuple(_read(item, element, f"{at}[{index}]") for index, element in enumerate(data))
+        return tuple(_read(item, element, f"{at}[{index}]", tolerant) for index, element in enumerate(data))
     if origin in (dict, Mapping):
         if not isinstance(data, dict):
             raise _wrong(at, data, "an object")
         item = typing.get_args(kind)[1]
-        return {_text(str(key), at): _read(item, element, f"{at}.{key}") for key, element in data.items()}
+        return {
+            _text(str(key), at): _read(item, element, f"{at}.{key}", tolerant)
+            for key, element in data.items()
+        }
     if origin is typing.Literal:
         choices = typing.get_args(kind)
         if data not in choices:
             raise _wrong(at, data, f"one of {', '.join(map(str, choices))}")
         return data
     if dataclasses.is_dataclass(kind):
-        return _read_object(typing.cast(type, kind), data, at)
+        return _read_object(typing.cast(type, kind), data, at, tolerant)
     return _read_plain(kind, data, at)
 
 
-def _read_union(kind: Any, data: Any, at: str) -> Any:
+def _read_union(kind: Any, data: Any, at: str, tolerant: bool) -> Any:
     choices = typing.get_args(kind)
     if type(None) in choices and data is None:
         return None
     real = [choice for choice in choices if choice is not type(None)]
     if all(choice in _TEXTUAL for choice in real):
         return _read_textual(real, data, at)
-    return _read(real[0], data, at)
+    return _read(real[0], data, at, tolerant)
 
 
 def _read_textual(choices: list[Any], data: Any, at: str) -> Any:
@@ -105,11 +110,11 @@ def _read_textual(choices: list[Any], data: Any, at: str) -> Any:
         raise _wrong(at, data, wanted) from error
 
 
-def _read_object(cls: type, data: Any, at: str) -> Any:
+def _read_object(cls: type, data: Any, at: str, tolerant: bool) -> Any:
     if not isinstance(data, dict):
         raise _wrong(at, data, "an object")
     hints = _hints(cls)
-    unknown = [key for key in data if key not in hints]
+    unknown = [] if tolerant else [key for key in data if key not in hints]
     if unknown:
         raise BadValue(
             f"{at} has a field {unknown[0]!r} that is not known.",
@@ -119,7 +124,7 @@ def _read_object(cls: type, data: Any, at: str) -> Any:
     values: dict[str, Any] = {}
     for field in dataclasses.fields(cls):
         if field.name in data:
-            values[field.name] = _read(hints[field.name], data[field.name], f"{at}.{field.name}")
+            values[field.name] = _read(hints[field.name], data[field.name], f"{at}.{field.name}", tolerant)
         elif field.default is dataclasses.MISSING and field.default_factory is dataclasses.MISSING:
             raise BadValue(f"{at}.{field.name} is missing.", "Give it a value.", field=f"{at}.{field.name}")
     return cls(**values)

@@ -25,6 +25,10 @@ class SiteUnreachable(Exception):
     """The site gave no answer. Nothing is known of what it did: ask again with the same key."""
 
 
+class SiteUnintelligible(SiteUnreachable):
+    """Something answers, but not as an agent: nothing is known of what the site did, as with no answer."""
+
+
 class SiteRefused(Exception):
     """The site answered that it will not: a bad request, an unknown verb, a fence that is too low."""
 
@@ -70,7 +74,10 @@ class RunLog(Protocol):
     """The append-only log of all runs, and who may write to which."""
 
     def unfinished(self) -> Mapping[str, int]:
-        """Runs that have no outcome yet, with the number of their last event."""
+        """Runs that have no outcome yet and are not put aside, with the number of their last event."""
+
+    def put_aside(self, run: str, why: str) -> None:
+        """Nobody conducts this run until a person has it tried again; ``why`` is shown to them."""
 
     def read(self, run: str, after: int = 0) -> list[Event]:
         """Events of a run behind number ``after``, in order."""

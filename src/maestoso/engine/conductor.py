@@ -10,14 +10,14 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import logging
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, TypeVar
 
-from maestoso.core.errors import LogCorrupt
-from maestoso.core.ports import Append, Lease, LogUnavailable, RunLog, SiteClient
+from maestoso.core.errors import DomainError
+from maestoso.core.ports import Append, AppendResult, Lease, LogUnavailable, RunLog, SiteClient
 from maestoso.core.runs.decide import settle
 from maestoso.core.runs.events import Draft, Event
 from maestoso.core.runs.operations import OperationState, operation_for, outcome
@@ -74,14 +74,16 @@ class Conductor:
         self.runs: dict[str, Driven] = {}
         self.links: dict[str, SiteLink] = {}
         self.answers: dict[str, OperationState] = {}
-        self.unreadable: set[str] = set()
         self._wake = asyncio.Event()
         self._renewed = self.clock.monotonic()
         # One thread, so that the log is read and written by one connection, in order.
         self._thread = ThreadPoolExecutor(max_workers=1, thread_name_prefix="run-log")
 
     async def conduct(self, stop: asyncio.Event) -> None:
-        """Go on until ``stop`` is set. A database that is away is waited for."""
+        """Go on until ``stop`` is set. A database that is away is waited for; nothing else ends it either.
+
+        What goes wrong in one run puts that run aside, and the others go on.
+        """
         tries = 0
         while not stop.is_set():
             try:
@@ -93,6 +95,10 @@ class Conductor:
                     self._let_go(run)
                 tries += 1
                 await asyncio.sleep(min(0.2 * 2**tries, 2.0))
+            except Exception:
+                # Of no single run, or it would have been put aside.
+                log.exception("A turn of the engine failed; the next one tries again.")
+                await asyncio.sleep(1.0)
             await self._rest()
         await self.close()
 
@@ -117,14 +123,25 @@ class Conductor:
         for run in [run for run in self.runs if run not in heads]:
             self._let_go(run)
         for run, head in heads.items():
-            if run in self.unreadable:
-                continue
-            if run not in self.runs:
-                await self._take_over(run)
-            elif head > self.runs[run].state.seq:
-                for event in await self._in_thread(self.log.read, run, self.runs[run].state.seq):
-                    self.runs[run].state.apply(event)
+            try:
+                if run not in self.runs:
+                    await self._take_over(run)
+                elif head > self.runs[run].state.seq:
+                    for event in await self._in_thread(self.log.read, run, self.runs[run].state.seq):
+                        self.runs[run].state.apply(event)
+            except LogUnavailable:
+                raise
+            except Exception as error:
+                await self._put_aside(run, error)
         await self._advance()
+
+    async def _put_aside(self, run: str, error: Exception) -> None:
+        """Conduct it no more until a person has it tried again; what went wrong is kept for them."""
+        log.error("Run %s is put aside: it went wrong here.", run, exc_info=error)
+        if run in self.runs:
+            self._let_go(run)
+        said = error.sentence if isinstance(error, DomainError) else f"{type(error).__name__}: {error}"
+        await self._in_thread(self.log.put_aside, run, said)
 
     def _let_go(self, run: str) -> None:
         """Conduct it no more."""
@@ -168,13 +185,7 @@ class Conductor:
         lease = await self._in_thread(self.log.claim, run, self.owner, self.lease_s)
         if lease is None:
             return
-        try:
-            state = fold(await self._in_thread(self.log.read, run, 0))
-        except LogCorrupt as error:
-            # One log that cannot be read must not keep the other runs waiting.
-            log.error("Run %s cannot be conducted: %s", run, error.sentence)
-            self.unreadable.add(run)
-            return
+        state = fold(await self._in_thread(self.log.read, run, 0))
         services, (sites, mark) = watched(state.inputs), probed_at(state.inputs)
         seen_from = set(sites) if services else set()
         spoken_to = {step.site for step in state.graph.steps if step.site} | seen_from
@@ -194,9 +205,13 @@ class Conductor:
     async def _advance(self) -> None:
         now = self.clock.now()
         batch: list[Append] = []
-        for driven in self.runs.values():
-            events = self._take_in(driven, now)
-            decided, driven.wake_at = settle(driven.state, now)
+        for run, driven in list(self.runs.items()):
+            try:
+                events = self._take_in(driven, now)
+                decided, driven.wake_at = settle(driven.state, now)
+            except Exception as error:
+                await self._put_aside(run, error)
+                continue
             events += decided
             if events:
                 batch.append(Append(lease=driven.lease, events=events))
@@ -204,20 +219,40 @@ class Conductor:
             return
         said = [f"{e.kind} {e.data.get('step', '')}" for append in batch for e in append.events]
         crash_point("before-commit", said)
-        results = await self._in_thread(self.log.append, batch)
+        results = await self._append(batch)
         crash_point("after-commit", said)
-        for append, result in zip(batch, results, strict=True):
+        for append, result in results:
             run = append.lease.run
-            if result == "written":
-                self._after_commit(run, append)
-            elif result == "behind":
-                # Somebody's word came first. Nothing was sent yet, so the state is simply read anew.
-                fresh = fold(await self._in_thread(self.log.read, run, 0))
-                self.runs[run].state = fresh
-                self._wake.set()
-            else:
-                log.warning("Run %s: the log refused fence %d.", run, append.lease.fence)
-                self._let_go(run)
+            try:
+                if result == "written":
+                    self._after_commit(run, append)
+                elif result == "behind":
+                    # Somebody's word came first. Nothing was sent yet, so the state is simply read anew.
+                    self.runs[run].state = fold(await self._in_thread(self.log.read, run, 0))
+                    self._wake.set()
+                else:
+                    log.warning("Run %s: the log refused fence %d.", run, append.lease.fence)
+                    self._let_go(run)
+            except LogUnavailable:
+                raise
+            except Exception as error:
+                await self._put_aside(run, error)
+
+    async def _append(self, batch: Sequence[Append]) -> list[tuple[Append, AppendResult]]:
+        """All in one transaction; where the log cannot, run by run: what it cannot take is put aside."""
+        try:
+            results = await self._in_thread(self.log.append, batch)
+            return list(zip(batch, results, strict=True))
+        except LogUnavailable:
+            raise
+        except Exception as error:
+            if len(batch) == 1:
+                await self._put_aside(batch[0].lease.run, error)
+                return []
+        found = []
+        for append in batch:
+            found += await self._append([append])
+        return found
 
     def _take_in(self, driven: Driven, now: datetime) -> list[Event]:
         drafts: list[Draft] = []

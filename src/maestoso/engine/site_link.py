@@ -5,12 +5,15 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import logging
 import random
-from collections.abc import Callable
+from collections.abc import Awaitable, Callable
 from dataclasses import dataclass
 
 from maestoso.core.ports import SiteClient, SiteRefused, SiteUnreachable
 from maestoso.core.runs.operations import Operation, OperationState
+
+log = logging.getLogger("maestoso.engine")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -52,14 +55,15 @@ class SiteLink:
         self._cursor = 0
         self._listening = asyncio.Event()
         self._tasks: set[asyncio.Task[None]] = set()
-        self._keep(self._listen())
+        self.failures = 0
+        self._keep(self._supervised(self._listen))
 
     def send(self, operation: Operation, fence: int) -> None:
         """Bring the operation to the site and wait for its end; a key that already waits is not doubled."""
         known = self.waiting.get(operation.key)
         self.waiting[operation.key] = (operation, fence)
         if known is None:
-            self._keep(self._deliver(operation.key))
+            self._keep(self._supervised(lambda: self._deliver(operation.key)))
 
     def forget(self, key: str) -> None:
         """Nobody waits for this operation any more: it is not sent again, and its end is not told."""
@@ -76,6 +80,18 @@ class SiteLink:
         task: asyncio.Task[None] = asyncio.ensure_future(work)  # type: ignore[call-overload]
         self._tasks.add(task)
         task.add_done_callback(self._tasks.discard)
+
+    async def _supervised(self, work: Callable[[], Awaitable[None]]) -> None:
+        """Nothing that goes wrong here ends the line without a word: it is said, counted, and begun anew."""
+        while True:
+            try:
+                await work()
+                return
+            except Exception as error:
+                self.failures += 1
+                log.exception("The line to a site failed; it is begun anew")
+                self._lost(f"What it says could not be worked with ({type(error).__name__}: {error}).")
+                await asyncio.sleep(self.patience.longest_pause_s)
 
     async def _deliver(self, key: str) -> None:
         # The feed must be listened to before anything is sent, or a quick answer would be missed.

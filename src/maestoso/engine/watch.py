@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import asyncio
+import logging
 from collections.abc import Callable, Mapping, Sequence
 
 from maestoso.core.ports import SiteClient, SiteRefused, SiteUnreachable
 
+log = logging.getLogger("maestoso.engine")
 EVERY_S = 1.0
 PRACTICE_EVERY_S = 0.25
 """At a pace, a second on the wall is many of the run."""
@@ -49,6 +51,10 @@ class Watch:
             try:
                 found: frozenset[tuple[str, str]] | None = await client.answering(self._workloads, self._mark)
             except (SiteUnreachable, SiteRefused):
+                found = None
+            except Exception:
+                # Probes go on whatever a site says; what cannot be worked with is as if it said nothing.
+                log.exception("What %s said of its services could not be worked with", site)
                 found = None
             if site not in self.answering or self.answering[site] != found:
                 self.answering[site] = found

@@ -2,27 +2,43 @@
 
 from __future__ import annotations
 
+import json
 import ssl
 from collections.abc import Sequence
 from functools import cache
 from types import TracebackType
-from typing import Any, Self
+from typing import Any, Self, TypeVar
 from urllib.parse import quote
 
 import httpx
 
 from maestoso.core.codec import from_data, to_data
+from maestoso.core.errors import BadValue
 from maestoso.core.model.estate import Inventory
 from maestoso.core.model.landing import Landing
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
-from maestoso.core.ports import SiteRefused, SiteUnreachable
+from maestoso.core.ports import SiteRefused, SiteUnintelligible, SiteUnreachable
 from maestoso.core.runs.operations import Operation, OperationState
-from maestoso.sites.contract import Answering, ChangeRates, HeldLandings, Lags, SitePulse, WorkloadChange
+from maestoso.sites.contract import (
+    Answering,
+    ChangeRates,
+    HeldLandings,
+    Lags,
+    Points,
+    SitePulse,
+    WorkloadChange,
+)
 
 CONNECT_S = 2.0
 ANSWER_S = 5.0
 LARGE_ANSWER_S = 60.0
 """An inventory of ten thousand workloads is some megabytes."""
+LONGEST_TEXT = 20_000
+"""Characters of a text in what a site says of an operation; more is cut."""
+STRANGER = "What answers there is no site agent that can be understood"
+TOKEN = "the token of the site may be wrong, or something stands in between."
+
+T = TypeVar("T")
 
 
 @cache
@@ -32,7 +48,8 @@ def _tls() -> ssl.SSLContext:
 
 
 class HttpSite:
-    """One site agent at ``url``. Raises SiteUnreachable when there is no answer, SiteRefused for a 'no'.
+    """One site agent at ``url``. Raises SiteUnreachable when there is no answer, SiteRefused for a 'no', and
+    SiteUnintelligible when something answers that is no agent, or says what cannot be understood.
 
     ``transport`` lets tests speak to an agent without a socket.
     """
@@ -67,38 +84,36 @@ class HttpSite:
     async def inventory(self) -> Inventory:
         """What the site has."""
         patience = httpx.Timeout(LARGE_ANSWER_S, connect=CONNECT_S)
-        return from_data(Inventory, await self._call("GET", "/inventory", timeout=patience))
+        return _heard(Inventory, await self._call("GET", "/inventory", timeout=patience))
 
     async def points(self, group: str) -> tuple[tuple[RecoveryPoint, ...], tuple[ChangeRate, ...]]:
         """Recovery points of a group held at the site, and how fast it changed; each oldest first."""
         answer = await self._call("GET", "/points", params={"group": group})
-        return (
-            tuple(from_data(RecoveryPoint, item) for item in answer["points"]),
-            tuple(from_data(ChangeRate, item) for item in answer["changes"]),
-        )
+        told = _heard(Points, answer)
+        return told.points, told.changes
 
     async def pulse(self) -> SitePulse:
         """How the site and the copying to it stand."""
-        return from_data(SitePulse, await self._call("GET", "/pulse"))
+        return _heard(SitePulse, await self._call("GET", "/pulse"))
 
     async def landings(self) -> tuple[Landing, ...]:
         """Landings that the site holds for workloads that may arrive."""
         patience = httpx.Timeout(LARGE_ANSWER_S, connect=CONNECT_S)
-        return from_data(HeldLandings, await self._call("GET", "/landings", timeout=patience)).landings
+        return _heard(HeldLandings, await self._call("GET", "/landings", timeout=patience)).landings
 
     async def lags(self) -> Lags:
         """How far behind every group was over the last day."""
-        return from_data(Lags, await self._call("GET", "/lags"))
+        return _heard(Lags, await self._call("GET", "/lags"))
 
     async def change_rates(self) -> tuple[WorkloadChange, ...]:
         """How fast the workloads of the site change."""
-        return from_data(ChangeRates, await self._call("GET", "/change-rates")).workloads
+        return _heard(ChangeRates, await self._call("GET", "/change-rates")).workloads
 
     async def journal(self, after: int = 0) -> list[dict[str, Any]]:
         """Effects that the site had behind number ``after``, in order."""
-        answer: list[dict[str, Any]] = (await self._call("GET", "/journal", params={"after": after}))[
-            "entries"
-        ]
+        answer: list[dict[str, Any]] = _part(
+            await self._call("GET", "/journal", params={"after": after}), "entries"
+        )
         return answer
 
     async def practise(self, path: str, body: Any = None) -> None:
@@ -117,14 +132,14 @@ class HttpSite:
         Raises SiteRefused for an agent that probes no copies.
         """
         body = {"workloads": list(workloads), **({"mark": mark} if mark else {})}
-        said = from_data(Answering, await self._call("POST", "/answering", json=body))
+        said = _heard(Answering, await self._call("POST", "/answering", json=body))
         if said.mark != mark:
             raise SiteRefused("no-probes", "Its site agent does not probe copies of tests.")
         return frozenset((name, service) for name, found in said.services.items() for service in found)
 
     async def remains(self, mark: str) -> list[str]:
         """What still carries the mark of a run."""
-        answer: list[str] = (await self._call("GET", "/remains", params={"mark": mark}))["remains"]
+        answer: list[str] = _part(await self._call("GET", "/remains", params={"mark": mark}), "remains")
         return answer
 
     async def put_operation(
@@ -142,7 +157,7 @@ class HttpSite:
         patience = httpx.Timeout(answer_s, connect=CONNECT_S)
         path = f"/operations/{quote(operation.key, safe='')}"
         answer = await self._call("PUT", path, json=body, timeout=patience)
-        return from_data(OperationState, answer)
+        return _state(answer)
 
     async def operation(self, key: str) -> OperationState | None:
         """What became of a key; None where the site never heard of it."""
@@ -152,7 +167,7 @@ class HttpSite:
             if refused.code == "not-found":
                 return None
             raise
-        return from_data(OperationState, answer)
+        return _state(answer)
 
     async def changes(self, after: int, wait_s: float) -> tuple[list[OperationState], int]:
         """Operations that changed behind cursor ``after`` (-1: none, only tell the cursor).
@@ -165,7 +180,10 @@ class HttpSite:
             params={"after": after, "wait": wait_s},
             timeout=httpx.Timeout(ANSWER_S + wait_s, connect=CONNECT_S),
         )
-        return [from_data(OperationState, item) for item in answer["operations"]], int(answer["cursor"])
+        states, cursor = _part(answer, "operations"), _part(answer, "cursor")
+        if not isinstance(states, list) or not isinstance(cursor, int):
+            raise SiteUnintelligible(f"{STRANGER}: its feed is no list with a cursor.")
+        return [_state(item) for item in states], cursor
 
     async def _call(self, method: str, path: str, **rest: Any) -> Any:
         try:
@@ -174,15 +192,67 @@ class HttpSite:
             raise SiteUnreachable(_in_words(error)) from error
         if answer.status_code >= 500:
             raise SiteUnreachable(f"The site agent answered with status {answer.status_code}.")
-        try:
-            content = answer.json()
-        except ValueError as error:
-            raise SiteRefused("not-the-protocol", "What answers there does not speak JSON.") from error
-        if answer.status_code >= 400:
-            raise SiteRefused(
-                str(content.get("code", "refused")), str(content.get("detail", "The site refused."))
+        if answer.status_code in (401, 403, 407):
+            raise SiteUnintelligible(
+                f"What answers there lets nobody in (status {answer.status_code}): {TOKEN}"
             )
+        content = _clean(answer.content)
+        if answer.status_code >= 400:
+            if isinstance(content, dict) and isinstance(code := content.get("code"), str):
+                raise SiteRefused(code, str(content.get("detail", "The site refused.")))
+            raise SiteUnintelligible(f"{STRANGER} (status {answer.status_code}).")
+        if not answer.is_success or not isinstance(content, dict):
+            raise SiteUnintelligible(f"{STRANGER} (status {answer.status_code}).")
         return content
+
+
+def _clean(body: bytes) -> Any:
+    """JSON that any log can keep: no half characters, no numbers that are none; None where it is no JSON."""
+    try:
+        content = json.loads(body, parse_constant=lambda name: None)
+    except (ValueError, RecursionError):
+        return None
+    # Half a character can only come from an escape; to look for it is quicker than to go through everything.
+    return _whole_text(content) if b"\\ud" in body.lower() else content
+
+
+def _whole_text(value: Any) -> Any:
+    if isinstance(value, str):
+        return value.encode("utf-8", "replace").decode()
+    if isinstance(value, list):
+        return [_whole_text(item) for item in value]
+    if isinstance(value, dict):
+        return {_whole_text(key): _whole_text(item) for key, item in value.items()}
+    return value
+
+
+def _cut(value: Any) -> Any:
+    """What a site says of an operation goes into the log of a run: no text of it has no end."""
+    if isinstance(value, str):
+        return value if len(value) <= LONGEST_TEXT else f"{value[:LONGEST_TEXT]} … (cut)"
+    if isinstance(value, list):
+        return [_cut(item) for item in value]
+    if isinstance(value, dict):
+        return {_cut(key): _cut(item) for key, item in value.items()}
+    return value
+
+
+def _heard(cls: type[T], content: Any) -> T:
+    """What a site says, read tolerantly. Raises SiteUnintelligible for what cannot be understood."""
+    try:
+        return from_data(cls, content, tolerant=True)
+    except BadValue as error:
+        raise SiteUnintelligible(f"{STRANGER}: {error.sentence}") from error
+
+
+def _state(content: Any) -> OperationState:
+    return _heard(OperationState, _cut(content))
+
+
+def _part(content: dict[str, Any], name: str) -> Any:
+    if name not in content:
+        raise SiteUnintelligible(f"{STRANGER}: {name} is missing.")
+    return content[name]
 
 
 def _in_words(error: httpx.TransportError) -> str:

@@ -12,7 +12,6 @@ from maestoso.core.planning.inputs import RunInputs
 from maestoso.core.runs.events import Draft
 from maestoso.core.runs.state import fold
 from tests import worlds
-from tests.known_faults import fault
 from tests.player import Player
 
 
@@ -71,7 +70,6 @@ class AtOnce(unittest.TestCase):
             ends.add(tuple(sorted((name, one.status) for name, one in play.state.steps.items())))
         self.assertEqual(len(ends), 1)
 
-    @fault(1)
     def test_an_unattended_test_whose_boot_delay_and_end_passed_while_nobody_decided(self) -> None:
         ends = worlds.NOW + timedelta(hours=2)
         play = Player(replace(worlds.inputs(), unattended=True, cleanup_at=ends))
@@ -83,7 +81,6 @@ class AtOnce(unittest.TestCase):
         self.assert_sound(play)
         self.assertIsNotNone(play.state.aborted_because)
 
-    @fault(1)
     def test_two_holds_that_nobody_answered_in_time_and_one_of_them_aborts(self) -> None:
         for one, two in (("go-on", "abort"), ("abort", "go-on")):
             play = Player(with_holds(hold("one", 60, one), hold("two", 60, two)))
@@ -103,18 +100,15 @@ class AtOnce(unittest.TestCase):
         self.assert_sound(play)
         return play
 
-    @fault(1)
     def test_a_hold_that_ends_in_an_abort_beside_an_answer_that_opens_a_step(self) -> None:
         play = self.beside_a_hold("abort")
         self.assertEqual(play.status("probe-service:queue:queue-service"), "cancelled")
 
-    @fault(1)
     def test_a_hold_that_ends_in_holding_the_run_beside_an_answer_that_opens_a_step(self) -> None:
         play = self.beside_a_hold("stop")
         self.assertIsNotNone(play.state.held_because)
         self.assertEqual(play.status("probe-service:queue:queue-service"), "waiting")
 
-    @fault(1)
     def test_what_is_started_at_the_moment_that_stops_the_run_is_not_started(self) -> None:
         plan = worlds.plan()
         first = tuple(replace(one, on_failure="stop") for one in plan.waves[0].members)

@@ -1420,6 +1420,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/try-again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Let it be conducted again; it is put aside anew if the same goes wrong. */
+        post: operations["tryRunAgain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/scripts/{name}": {
         parameters: {
             query?: never;
@@ -3299,6 +3316,7 @@ export interface components {
             under: string;
             notices: string[];
             held_because: string | null;
+            put_aside: string;
             aborted_because: string | null;
             lost_sites: {
                 [key: string]: string;
@@ -7127,6 +7145,34 @@ export interface operations {
             404: components["responses"]["Refused404"];
             409: components["responses"]["Refused409"];
             410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    tryRunAgain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
             422: components["responses"]["Refused422"];
             503: components["responses"]["Refused503"];
         };

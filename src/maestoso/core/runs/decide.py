@@ -26,12 +26,18 @@ class Decision:
 
 
 def decide(state: RunState, now: datetime) -> Decision:
-    """What must be written next. Pure; an empty decision with no ``wake_at`` waits for somebody."""
+    """What must be written next. Pure; an empty decision with no ``wake_at`` waits for somebody.
+
+    Only drafts that cannot exclude each other come together: what ends, aborts or holds the run is decided
+    before anything is started, and what is started is decided in the light of it.
+    """
     if state.finished:
         return Decision(drafts=(), wake_at=None)
-    drafts = [*_for_silence(state, now), *_for_failures(state), *_for_people(state, now)]
-    starts, next_due_s = _starts(state, now)
-    drafts += starts
+    for look in (_for_silence, _for_failures, _for_people):
+        drafts = look(state, now)
+        if drafts:
+            return Decision(drafts=tuple(drafts), wake_at=None)
+    drafts, next_due_s = _starts(state, now)
     if not drafts and state.left == 0:
         drafts.append(_finish(state))
     return Decision(drafts=tuple(drafts), wake_at=None if drafts else _wake_at(state, now, next_due_s))
@@ -91,7 +97,8 @@ def waits_until(state: RunState, name: str) -> datetime | None:
     return max(asked, state.back_at.get(step.site or "", asked)) + timedelta(seconds=allowed)
 
 
-def _for_failures(state: RunState) -> list[Draft]:
+def _for_failures(state: RunState, now: datetime) -> list[Draft]:
+    """Up to the first that holds the run: what comes after that is decided in a run that is held."""
     drafts = []
     for name in sorted(state.failed):
         step, failure = state.graph[name], state.steps[name]
@@ -103,7 +110,7 @@ def _for_failures(state: RunState) -> list[Draft]:
             drafts.append(Draft(kind="step.skipped", data={"step": name, "reason": reason}))
         elif step.on_failure == "stop" and name not in state.stopped_for:
             reason = f"{step.title} failed: {failure.reason}"
-            drafts.append(Draft(kind="run.held", data={"step": name, "reason": reason}))
+            return [*drafts, Draft(kind="run.held", data={"step": name, "reason": reason})]
     return drafts
 
 
@@ -122,12 +129,12 @@ def _for_people(state: RunState, now: datetime) -> list[Draft]:
     if live is not None and live.acknowledged and ACKNOWLEDGE in state.persons:
         text = "Acknowledged when the run was started."
         return [Draft(kind="hold.answered", data={"step": ACKNOWLEDGE, "text": text}, by=state.started_by)]
-    return [
-        draft
-        for name in sorted(state.persons)
-        if (limit := hold_ends(state, name)) is not None and now >= limit
-        for draft in _unanswered(state, name)
-    ]
+    for name in sorted(state.persons):
+        limit = hold_ends(state, name)
+        if limit is not None and now >= limit:
+            # One at a time: it may abort or hold the run, and then the next one means something else.
+            return [_unanswered(state, name)]
+    return []
 
 
 def _unattended(state: RunState, now: datetime) -> list[Draft]:
@@ -179,16 +186,16 @@ def hold_ends(state: RunState, name: str) -> datetime | None:
     return asked + timedelta(seconds=limit_s)
 
 
-def _unanswered(state: RunState, name: str) -> list[Draft]:
+def _unanswered(state: RunState, name: str) -> Draft:
     step = state.graph[name]
     said = f"Nobody answered {step.title} within {step.args['limit_s']} s"
     match step.args["then"]:
         case "go-on":
-            return [Draft(kind="hold.answered", data={"step": name, "text": f"{said}, so it goes on."})]
+            return Draft(kind="hold.answered", data={"step": name, "text": f"{said}, so it goes on."})
         case "abort":
-            return [Draft(kind="run.aborted", data={"reason": f"{said}."})]
+            return Draft(kind="run.aborted", data={"reason": f"{said}."})
         case _:
-            return [Draft(kind="run.held", data={"step": name, "reason": f"{said}."})]
+            return Draft(kind="run.held", data={"step": name, "reason": f"{said}."})
 
 
 def _starts(state: RunState, now: datetime) -> tuple[list[Draft], float | None]:

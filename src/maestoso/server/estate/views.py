@@ -23,7 +23,7 @@ from maestoso.server.estate.shapes import Flow, LinkLine, PlanName, RunUnderWay,
 from maestoso.server.plans.models import PlanVersion
 from maestoso.server.protection.services import rows_and_groups
 from maestoso.server.runs.models import Run
-from maestoso.server.runs.states import current
+from maestoso.server.runs.states import each
 from maestoso.server.runs.whereabouts import running
 
 CLOCK = SystemClock()
@@ -45,22 +45,21 @@ def site_line(now: datetime, who: str) -> SiteLine:
     here = running(catalogue().rows, pulses)
     copies = {site.code: 0 for site in sites}
     under_way, told = [], []
-    for run in Run.objects.filter(outcome="", last_seq__gt=0):
-        with current(run.pk) as state:
-            if run.kind == "test":
-                copies[run.target] = copies.get(run.target, 0) + len(up_at_target(state))
-            wanted = needs(state)
-            under_way.append(
-                RunUnderWay(
-                    id=run.pk, plan_name=run.plan_name, kind=run.kind, source=run.source,
-                    target=run.target, run_s=round(state.run_seconds(now), 1), needs_you=bool(wanted),
-                )
-            )  # fmt: skip
-            told += [
-                Told(run=run.pk, step=step.id, plan_name=run.plan_name, text=str(step.args["text"]))
-                for step in state.graph.steps
-                if step.verb == "notify" and state.steps[step.id].status == "done"
-            ]
+    for run, state in each(Run.objects.filter(outcome="", last_seq__gt=0)):
+        if run.kind == "test":
+            copies[run.target] = copies.get(run.target, 0) + len(up_at_target(state))
+        wanted = needs(state)
+        under_way.append(
+            RunUnderWay(
+                id=run.pk, plan_name=run.plan_name, kind=run.kind, source=run.source,
+                target=run.target, run_s=round(state.run_seconds(now), 1), needs_you=bool(wanted),
+            )
+        )  # fmt: skip
+        told += [
+            Told(run=run.pk, step=step.id, plan_name=run.plan_name, text=str(step.args["text"]))
+            for step in state.graph.steps
+            if step.verb == "notify" and state.steps[step.id].status == "done"
+        ]
         if who in run.tell:
             told += _told_of(run, wanted)
     told += [

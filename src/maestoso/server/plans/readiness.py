@@ -25,7 +25,7 @@ from maestoso.server.plans.shapes import KindState, LastProof, NextAction, PlanR
 from maestoso.server.plans.surroundings import Surroundings
 from maestoso.server.protection.picture import overview
 from maestoso.server.runs.models import KeptFence, Run, RunEvent
-from maestoso.server.runs.states import current
+from maestoso.server.runs.states import each
 from maestoso.server.runs.whereabouts import running
 
 STARTED: tuple[Kind, ...] = ("test", *LIVE)
@@ -131,10 +131,9 @@ def _if_lost(around: Surroundings, rows: Sequence[tuple[Context, PlanRowView]]) 
     names = {code: site.name for code, site in around.sites.items()}
     live = list(Run.objects.filter(outcome="", last_seq__gt=0, kind__in=LIVE))
     moving: dict[str, dict[str, str]] = {}
-    for run in live:
-        with current(run.pk) as state:
-            of_it = {member.workload: f"run {run.pk}" for _, member in state.inputs.plan.members()
-                     if member.power_on}  # fmt: skip
+    for run, state in each(live):
+        of_it = {member.workload: f"run {run.pk}" for _, member in state.inputs.plan.members()
+                 if member.power_on}  # fmt: skip
         moving.setdefault(run.source, {}).update(of_it)
     stages = {group.code: f"{group.name} is {around.stages[group.code]}" for group in around.groups
               if not is_copied(around.stages[group.code])}  # fmt: skip
@@ -171,11 +170,16 @@ def listed(names: Sequence[str]) -> str:
 
 
 def _from_runs() -> list[NextAction]:
-    actions = []
-    for run in Run.objects.filter(outcome="", last_seq__gt=0):
-        with current(run.pk) as state:
-            wanted = needs(state)
-        for need in wanted:
+    actions = [
+        NextAction(
+            urgency="now", title=f"{run.plan_name} is put aside: nobody conducts run {run.pk}",
+            sentence=f"{run.put_aside} Nothing of it goes on until somebody has it tried again.",
+            label="See it", to=f"/runs/{run.pk}",
+        )
+        for run in Run.objects.filter(outcome="").exclude(put_aside="")
+    ]  # fmt: skip
+    for run, state in each(Run.objects.filter(outcome="", last_seq__gt=0)):
+        for need in needs(state):
             label = {"verdict": "Judge it", "hold": "Answer", "acknowledge": "Answer", "decision": "Decide"}
             actions.append(
                 NextAction(

@@ -196,9 +196,18 @@ class DatabaseRunLog:
 
     @reachable
     def unfinished(self) -> Mapping[str, int]:
-        """Runs without an outcome, with the number of their last event."""
-        rows = Run.objects.filter(outcome="", last_seq__gt=0).order_by("pk").values_list("pk", "last_seq")
+        """Runs without an outcome that are not put aside, with the number of their last event."""
+        rows = (
+            Run.objects.filter(outcome="", last_seq__gt=0, put_aside="")
+            .order_by("pk")
+            .values_list("pk", "last_seq")
+        )
         return {run_name(pk): seq for pk, seq in rows}
+
+    @reachable
+    def put_aside(self, run: str, why: str) -> None:
+        """Its row says why nobody conducts it."""
+        Run.objects.filter(pk=run_number(run)).update(put_aside=why[:1000], lease_until=None)
 
     @reachable
     def read(self, run: str, after: int = 0) -> list[Event]:

@@ -32,6 +32,8 @@ class Run(models.Model):
     tell: Any = models.JSONField(default=list)
     # What the keeper starts by itself after this run; empty once it did.
     follow_up = models.CharField(max_length=12, blank=True, default="")
+    # Why nobody conducts it: what went wrong in it, until a person has it tried again.
+    put_aside = models.CharField(max_length=1000, blank=True, default="")
     # Why it is kept beyond its time, and when retention let its log go; its line and its seal stay.
     legal_hold = models.CharField(max_length=400, blank=True, default="")
     removed_at = models.DateTimeField(null=True)

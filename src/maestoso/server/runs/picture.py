@@ -124,6 +124,7 @@ def status(pk: int, state: RunState, names: dict[str, str], now: datetime) -> Ru
         under=told.under,
         notices=told.notices,
         held_because=state.held_because,
+        put_aside=Run.objects.values_list("put_aside", flat=True).get(pk=pk),
         aborted_because=state.aborted_because,
         lost_sites={} if state.finished else dict(state.lost_sites),
         verdict=state.verdict or "",

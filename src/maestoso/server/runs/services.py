@@ -57,6 +57,12 @@ def find_run(pk: int) -> Run:
     return run
 
 
+def try_again(pk: int) -> None:
+    """Let a run that was put aside be conducted again. Raises Refused for one that was not."""
+    if not Run.objects.filter(pk=find_run(pk).pk).exclude(put_aside="").update(put_aside=""):
+        raise Refused(f"Run {pk} is not put aside.", "It goes on by itself.")
+
+
 def start_run(wanted: StartRun, *, by: str, key: str, at: datetime) -> Run:
     """Start a run of the newest version of a plan.
 

@@ -157,6 +157,7 @@ class RunStatus:
     under: str
     notices: tuple[str, ...]
     held_because: str | None
+    put_aside: str
     aborted_because: str | None
     lost_sites: dict[str, str]
     verdict: str

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 
-from maestoso.core.errors import NotFound
+from maestoso.core.errors import LogCorrupt, NotFound
 from maestoso.core.runs.state import RunState, fold
 from maestoso.server.runs.log import read_log, to_event
-from maestoso.server.runs.models import RunEvent
+from maestoso.server.runs.models import Run, RunEvent
 
 MOST = 60
 
@@ -44,6 +44,17 @@ def current(pk: int) -> Iterator[RunState]:
         yield _moved_on(pk, run)
 
 
+def each(rows: Iterable[Run]) -> Iterator[tuple[Run, RunState]]:
+    """The state of every run, one after the other, to be read before the next; without those that are put
+    aside because their logs cannot be read, which are shown as such and must not take the rest with them."""
+    for row in rows:
+        try:
+            with current(row.pk) as state:
+                yield row, state
+        except LogCorrupt:
+            continue
+
+
 def _moved_on(pk: int, run: _Followed) -> RunState:
     state = run.state
     if state is not None:
@@ -58,6 +69,6 @@ def _moved_on(pk: int, run: _Followed) -> RunState:
     events = read_log(pk)
     if not events:
         raise NotFound(f"There is no run {pk}, or its log was let go.", "See the list of runs.")
-    head = RunEvent.objects.values_list("chain", flat=True).get(run_id=pk, seq=len(events))
-    run.state, run.head = fold(events), head
+    run.state = fold(events)
+    run.head = RunEvent.objects.values_list("chain", flat=True).get(run_id=pk, seq=len(events))
     return run.state

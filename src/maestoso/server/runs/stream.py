@@ -249,12 +249,15 @@ def _heads(pks: list[int]) -> dict[int, tuple[int, tuple[int, ...]]]:
 
 
 def _beside(pks: list[int]) -> dict[int, tuple[int, ...]]:
-    """How many fences are kept for each run, how many of them were delivered, and how many looked at."""
+    """What is told of runs beside their logs: whether each is put aside; how many fences are kept for it, how
+    many of them were delivered, and how many looked at."""
     kept = KeptFence.objects.filter(run_id__in=pks).order_by().values("run_id")
     counted = kept.annotate(
         all=Count("pk"), there=Count("delivered_at"), seen=Count("pk", filter=~Q(seen_by=""))
     )
-    return {row["run_id"]: (row["all"], row["there"], row["seen"]) for row in counted}
+    fences = {row["run_id"]: (row["all"], row["there"], row["seen"]) for row in counted}
+    aside = set(Run.objects.filter(pk__in=pks).exclude(put_aside="").values_list("pk", flat=True))
+    return {pk: (int(pk in aside), *fences.get(pk, ())) for pk in pks}
 
 
 @_reachable

@@ -12,12 +12,14 @@ from maestoso.server.runs.views import (
     RunViewsView,
     StepView,
     TrapsView,
+    TryAgainView,
 )
 
 urlpatterns = [
     path("runs", RunsView.as_view(), name="runs"),
     path("run-views", RunViewsView.as_view(), name="run-views"),
     path("runs/<int:pk>", RunView.as_view(), name="run"),
+    path("runs/<int:pk>/try-again", TryAgainView.as_view(), name="run-try-again"),
     path("runs/<int:pk>/landings", LandingsView.as_view(), name="run-landings"),
     path("runs/<int:pk>/traps", TrapsView.as_view(), name="run-traps"),
     path("runs/<int:pk>/events", EventsView.as_view(), name="run-events"),

@@ -126,6 +126,16 @@ class RunView(APIView):
             return reply(RunDetail(status=_status(pk, state), steps=run_score(state, CLOCK.now())))
 
 
+class TryAgainView(APIView):
+    """A run that was put aside."""
+
+    @extend_schema(operation_id="tryRunAgain", request=None, responses={204: None})
+    def post(self, request: Request, pk: int) -> Response:
+        """Let it be conducted again; it is put aside anew if the same goes wrong."""
+        services.try_again(pk)
+        return Response(status=204)
+
+
 class LandingsView(APIView):
     """Where everything came down."""
 

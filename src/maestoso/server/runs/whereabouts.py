@@ -9,7 +9,7 @@ from maestoso.core.planning.inputs import LIVE
 from maestoso.core.runs.whereabouts import taken_down, up_at_target
 from maestoso.server.estate.agents import Pulse
 from maestoso.server.runs.models import Run
-from maestoso.server.runs.states import current
+from maestoso.server.runs.states import each
 
 
 def running(rows: Mapping[str, Row], pulses: Mapping[str, Pulse]) -> dict[str, set[str]]:
@@ -20,8 +20,7 @@ def running(rows: Mapping[str, Row], pulses: Mapping[str, Pulse]) -> dict[str, s
     for code, taken in pulses.items():
         if taken.said is not None:
             found.setdefault(code, set()).difference_update(taken.said.off)
-    for run in Run.objects.filter(outcome="", last_seq__gt=0, kind__in=LIVE):
-        with current(run.pk) as state:
-            found.setdefault(run.source, set()).difference_update(taken_down(state))
-            found.setdefault(run.target, set()).update(up_at_target(state))
+    for run, state in each(Run.objects.filter(outcome="", last_seq__gt=0, kind__in=LIVE)):
+        found.setdefault(run.source, set()).difference_update(taken_down(state))
+        found.setdefault(run.target, set()).update(up_at_target(state))
     return found

@@ -70,6 +70,14 @@ async function tell(kind: string, text = "") {
     error.value = problem;
   }
 }
+async function tryAgain() {
+  error.value = null;
+  try {
+    await take(api.POST("/api/v1/runs/{id}/try-again", { params: { path: { id: id.value } } }));
+  } catch (problem) {
+    error.value = problem;
+  }
+}
 async function sawThem() {
   error.value = null;
   try {
@@ -122,6 +130,10 @@ useKeys([
           <template v-if="status.notes">Notes: “{{ status.notes }}”</template>
         </p>
         <p v-if="lost" class="warning" role="status">◌ No connection. What you see may be old; it catches up by itself.</p>
+        <div v-if="status.put_aside" class="warning" role="alert" aria-label="Put aside">
+          ✕ Nobody conducts this run: it went wrong here, and was put aside so that the others go on. {{ status.put_aside }}
+          <p><button class="btn" @click="tryAgain">Try again</button></p>
+        </div>
         <p v-for="said in status.notices" :key="said" class="warning" role="alert">✕ {{ said }}</p>
       </div>
       <div class="main">
