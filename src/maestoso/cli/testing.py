@@ -81,7 +81,7 @@ def test(only: list[str], *, verbose: bool = False, serial: bool = False) -> int
     tally = Queue(jobs, workers=1 if serial else WORKERS).run()
     print("\n".join(["", *_where_time_went(tally.took, time.monotonic() - began)]))
     if tally.known:
-        print(f"\n{tally.known} more failed as expected, each for a known fault (tests/known_faults.py).")
+        print(f"\n{tally.known} more failed as expected, each for a known fault.")
     print(f"\n{tally.passed} passed, {tally.failed} failed")
     return 1 if tally.failed else 0
 

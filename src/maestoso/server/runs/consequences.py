@@ -71,8 +71,8 @@ def _finished(run: Run, outcome: str, inputs: RunInputs, at: datetime) -> None:
     else:
         for row in _rows(inputs):
             move_on(row, "roll back" if row.stage == "running uncommitted" else "called off")
-        # What was delivered meanwhile is lifted again; what was not is not wanted any more.
-        KeptFence.objects.filter(run=run, delivered_at=None).delete()
+        # What may have been delivered meanwhile is lifted again; what was never asked is not wanted any more.
+        KeptFence.objects.filter(run=run, asked_at=None).delete()
         KeptFence.objects.filter(run=run).update(lift=True, delivered_at=None)
 
 

@@ -5,7 +5,9 @@ from __future__ import annotations
 import logging
 from collections.abc import Iterable
 
-from maestoso.core.errors import DomainError
+from django.db.models import F
+
+from maestoso.core.errors import DomainError, Refused
 from maestoso.core.ports import Clock
 from maestoso.server.estate.agents import perform, pulse
 from maestoso.server.estate.models import Site
@@ -31,20 +33,39 @@ def deliver_fences(clock: Clock) -> None:
 def _deliver(site: Site, run: Run, fences: Iterable[KeptFence], clock: Clock) -> None:
     """One after the other; what was delivered stays delivered when a later one fails."""
     for kept in fences:
-        name, key = kept.workload, f"kept/{run.pk}/{kept.pk}"
-        if kept.lift:
-            perform(site, "lift-fence", name, {}, f"{key}/lift")
-            perform(site, "power-on", name, {"unless_on": True}, f"{key}/on")
-            kept.delete()
-            continue
-        said = perform(site, "fence", name, {"cut": True}, f"{key}/fence")
-        kept.delivered_at = clock.now()
-        kept.found_running = bool(said.result.get("was_running"))
-        kept.save(update_fields=["delivered_at", "found_running"])
-        log.info("The fence of %s was delivered to %s.", name, site.code)
+        try:
+            if kept.lift:
+                _lift(site, kept)
+            else:
+                _fence(site, kept, clock)
+        except Refused as error:
+            if error.code != "site-unreachable":
+                # It failed there: asked again under its key, the site would only repeat that.
+                KeptFence.objects.filter(pk=kept.pk).update(tries=F("tries") + 1)
+            raise
     if run.outcome == "committed":
         names = list(KeptFence.objects.filter(run=run, site=site).values_list("workload", flat=True))
-        perform(site, "give-up", "run", {"workloads": names}, f"kept/{run.pk}/give-up")
+        perform(site, "give-up", "run", {"workloads": names}, f"kept/{run.pk}/give-up/{len(names)}")
+
+
+def _fence(site: Site, kept: KeptFence, clock: Clock) -> None:
+    """Unless its run is taken back first: then it is not wanted, or is to be lifted next time."""
+    wanted = KeptFence.objects.filter(pk=kept.pk, lift=False)
+    if not wanted.update(asked_at=clock.now()):
+        return
+    said = perform(site, "fence", kept.workload, {"cut": True}, f"{_key(kept)}/fence")
+    wanted.update(delivered_at=clock.now(), found_running=bool(said.result.get("was_running")))
+    log.info("The fence of %s was delivered to %s.", kept.workload, site.code)
+
+
+def _lift(site: Site, kept: KeptFence) -> None:
+    perform(site, "lift-fence", kept.workload, {}, f"{_key(kept)}/lift")
+    perform(site, "power-on", kept.workload, {"unless_on": True}, f"{_key(kept)}/on")
+    kept.delete()
+
+
+def _key(kept: KeptFence) -> str:
+    return f"kept/{kept.run_id}/{kept.pk}/{kept.tries}"
 
 
 def found_running() -> dict[str, str]:

@@ -100,11 +100,17 @@ class RunStep(models.Model):
 
 
 class KeptFence(models.Model):
-    """A source copy that could not be confirmed off. ``lift``: the run was taken back, so is the fence."""
+    """A source copy that could not be confirmed off. ``lift``: the run was taken back, so is the fence.
+
+    ``asked_at`` is written before the site is asked: from then on the fence may be there, whatever was heard.
+    ``tries`` failed there; each is asked for under a key of its own.
+    """
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="kept_fences")
     site = models.ForeignKey("estate.Site", on_delete=models.PROTECT, related_name="+")
     workload = models.CharField(max_length=120)
+    asked_at = models.DateTimeField(null=True)
+    tries = models.PositiveIntegerField(default=0)
     delivered_at = models.DateTimeField(null=True)
     found_running = models.BooleanField(default=False)
     seen_by = models.CharField(max_length=150, blank=True, default="")
