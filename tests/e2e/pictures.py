@@ -86,6 +86,7 @@ def take_live(app: Application, day: Page) -> None:
     body = {"plan": "BOOK", "confirm": "BOOK", "options": options}
     run = api.send("POST", "/runs", body, **{"Idempotency-Key": "picture"})["id"]
     day.goto(f"{app.address}/runs/{run}")
+    expect(day.get_by_role("button", name="Confirmed, go on")).to_be_visible()
     day.get_by_role("button", name="Confirmed, go on").click()
     expect(day.get_by_text("Commit, or roll back?")).to_be_visible()
     expect(day.get_by_label("Sites")).to_contain_text("13 running")
