@@ -394,7 +394,7 @@ h2 .link {
 }
 .three {
   display: grid;
-  grid-template-columns: 1.2fr 1fr 0.8fr;
+  grid-template-columns: minmax(0, 1.2fr) minmax(0, 1fr) minmax(0, 0.8fr);
   gap: var(--gap-5);
   margin-top: var(--gap-2);
 }
