@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
 from django.core.cache import cache
 
+from maestoso.server.audit.models import AuditEntry
+from maestoso.server.estate.models import Site
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.runs.models import Run, RunEvent
@@ -58,6 +61,20 @@ class Retired(Tidewell):
         self.assertEqual(self.browser.get("/api/v1/workloads/rig-03").status_code, 404)
         self.assertEqual(self.back(number).json()["page"], "/estate?open=rig-03")
         self.assertEqual(self.get("/workloads/rig-03")["workload"], before)
+
+    def test_a_site_comes_back_with_its_agent_and_no_secret_is_in_the_trail(self) -> None:
+        known = Site.objects.get(code="NOR")
+        token = known.agent_token
+        Site.objects.create(
+            code="OLD", name="Oldtown", kind="datacentre", agent_url=known.agent_url, agent_token=token,
+            inventory=known.inventory,
+        )  # fmt: skip
+        number = self.retire("/sites/OLD")
+        self.assertFalse(Site.objects.filter(code="OLD").exists())
+        self.assertEqual(self.back(number).json()["page"], "/estate/sites")
+        back = Site.objects.get(code="OLD")
+        self.assertEqual((back.agent_token, back.inventory), (token, known.inventory))
+        self.assertNotIn(token, json.dumps(list(AuditEntry.objects.values_list("changed", flat=True))))
 
     def test_a_group_comes_back_with_its_key_and_is_copied_anew(self) -> None:
         row = GroupRow.objects.get(code="booking-app")

@@ -1575,7 +1575,7 @@ export interface paths {
         /** @description Rename it, or say whether its inventory is taken over by itself. */
         put: operations["changeSite"];
         post?: never;
-        /** @description Forget it; refused while something uses it. */
+        /** @description Take it away; refused while something uses it. */
         delete: operations["retireSite"];
         options?: never;
         head?: never;
@@ -7454,6 +7454,7 @@ export interface operations {
                 };
             };
             403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
             503: components["responses"]["Refused503"];
         };
     };
@@ -8078,12 +8079,13 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description No response body */
-            204: {
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["TrapView"];
+                };
             };
             400: components["responses"]["Refused400"];
             403: components["responses"]["Refused403"];

@@ -16,7 +16,10 @@ WATCHED = frozenset(
     }
 )  # fmt: skip
 """Apps whose rows people change. Runs have a log of their own; sessions are nobody's business."""
-UNWATCHED = frozenset({"EstateMark", "ImportJob", "Seal", "RunRegister", "Stone", "DrillTime", "HeldRow"})
+# What is retired is told of where it was; what is kept of it holds sealed secrets.
+UNWATCHED = frozenset(
+    {"EstateMark", "ImportJob", "Seal", "RunRegister", "Stone", "DrillTime", "HeldRow", "Retired"}
+)
 HIDDEN = frozenset(
     {"password", "token", "agent_token", "sealed", "key", "value", "secret", "digest", "last_login"}
 )

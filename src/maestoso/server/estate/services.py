@@ -146,13 +146,31 @@ def change_site(code: str, *, name: str, time_zone: str, takes_over: bool) -> Si
     return site
 
 
+KEPT_OF_A_SITE = (
+    "code", "name", "kind", "time_zone", "agent_url", "agent_token", "practice", "takes_over",
+    "inventory", "inventory_mark",
+)  # fmt: skip
+
+
 @transaction.atomic
-def retire_site(code: str) -> None:
-    """Forget a site that nothing uses. Raises Refused saying by what it is used."""
+def retire_site(code: str, *, by: str, at: datetime) -> None:
+    """Take a site away that nothing uses. Raises Refused saying by what it is used."""
     site = find_site(code)
     usage.refuse_if_used(site.name, usage.of_site(site))
+    body = {field: getattr(site, field) for field in KEPT_OF_A_SITE}
+    retired.keep("site", f"{site.name} ({site.code})", body, by=by, at=at)
     site.delete()
     touch()
+
+
+@retired.way_back("site")
+def _bring_site_back(body: dict[str, Any], by: str, at: datetime) -> str:
+    """With its agent and what it had; what it has now is fetched or taken over as ever."""
+    if Site.objects.filter(code=body["code"]).exists():
+        raise Refused(f"There is a site {body['code']} already.", "Retire that one first.")
+    Site.objects.create(**body)
+    touch()
+    return "/estate/sites"
 
 
 def ask_inventory(site: Site) -> tuple[SitePulse, Inventory]:

@@ -332,7 +332,7 @@ class UseMap:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RetiredView:
-    """Something that was retired: a workload, link, group, crosswalk, plan or script, by whom and when."""
+    """Something that was retired: a site, workload, link, group, crosswalk, plan or script; by whom, when."""
 
     id: int
     kind: str

@@ -70,8 +70,8 @@ class SiteDetailView(APIView):
 
     @extend_schema(operation_id="retireSite", responses={204: None})
     def delete(self, request: Request, code: str) -> Response:
-        """Forget it; refused while something uses it."""
-        services.retire_site(code)
+        """Take it away; refused while something uses it."""
+        services.retire_site(code, by=request.user.get_username(), at=CLOCK.now())
         return Response(status=204)
 
 

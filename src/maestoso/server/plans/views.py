@@ -310,7 +310,7 @@ class SolvedTrap(APIView):
         run = read(TrapSolved, request).run
         return reply(traps.trap_view(traps.solve_trap(pk, run, by=_who(request), at=CLOCK.now())))
 
-    @extend_schema(operation_id="openTrap", request=None, responses=shape(TrapView))
+    @extend_schema(operation_id="openTrap", request=None, responses={200: shape(TrapView)})
     def delete(self, request: Request, pk: int) -> Response:
         """It is not, after all."""
         return reply(traps.trap_view(traps.open_trap(pk)))
