@@ -5,6 +5,7 @@ import { useRoute } from "vue-router";
 import { api, take } from "@/api/client";
 import { useRunTraps } from "@/api/queries";
 import { useRunStream } from "@/api/runStream";
+import type { ScoreStep } from "@/api/types";
 import CopiesState from "@/features/runs/CopiesState.vue";
 import NeedCard from "@/features/runs/NeedCard.vue";
 import OutageList from "@/features/runs/OutageList.vue";
@@ -89,7 +90,11 @@ async function sawThem() {
 }
 // What is known to go wrong stands at its step while that is under way.
 const { data: traps } = useRunTraps(id);
-const trapsAt = (workload: string | null) => (traps.value ?? []).filter((trap) => !trap.solved_at && trap.about === "workload" && trap.name === workload);
+/** Of the machine that a step is about, or of the group that it copies or promotes. */
+function trapsAt(step: ScoreStep | undefined) {
+  const subject = step?.id.split(":")[1];
+  return (traps.value ?? []).filter((trap) => !trap.solved_at && (trap.about === "workload" ? trap.name === step?.workload : trap.about === "group" && trap.name === subject));
+}
 const about = computed(() => {
   const workloads = [...new Set(steps.value.flatMap((step) => (step.workload ? [step.workload] : [])))];
   return status.value ? things(status.value.plan, status.value.groups.map((group) => group.group), workloads) : [];
@@ -194,7 +199,7 @@ useKeys([
                 <span class="mono">{{ step.workload ?? step.id.split(":")[1] ?? "site" }}</span>
               </button>
               {{ status.lost_sites[step.site ?? ""] ? "unreachable" : step.title.toLowerCase() }}
-              <p v-for="trap in trapsAt(step.workload)" :key="trap.id" class="trap">⚑ {{ trap.text }}</p>
+              <p v-for="trap in trapsAt(step)" :key="trap.id" class="trap">⚑ {{ trap.text }}</p>
             </li>
           </ul>
         </section>
@@ -243,7 +248,7 @@ useKeys([
         </section>
       </aside>
 
-      <StepDrawer v-model="open" :steps="steps" :events="events" :run="status.id" :traps="trapsAt(steps.find((step) => step.id === open)?.workload ?? null)" />
+      <StepDrawer v-model="open" :steps="steps" :events="events" :run="status.id" :traps="trapsAt(steps.find((step) => step.id === open))" />
       <el-dialog v-model="aborting" title="Abort the run?" width="min(460px, 94vw)">
         <p>
           Nothing new is started. {{ count(waiting.length, "step is", "steps are") }} under way and will be let finish. From here:
