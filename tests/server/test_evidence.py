@@ -6,7 +6,9 @@ import base64
 import io
 import json
 import re
+import struct
 import zipfile
+import zlib
 from datetime import timedelta
 from typing import Any
 
@@ -28,6 +30,14 @@ def a_logo(size: tuple[int, int] = (120, 40), form: str = "PNG") -> bytes:
     out = io.BytesIO()
     Image.new("RGB", size, "navy").save(out, form)
     return out.getvalue()
+
+
+def a_bomb() -> bytes:
+    """A small PNG that says it is 30,000 pixels in each direction."""
+    made = bytearray(a_logo())
+    made[16:24] = struct.pack(">II", 30_000, 30_000)
+    made[29:33] = struct.pack(">I", zlib.crc32(made[12:29]))
+    return bytes(made)
 
 
 class WithHistory(Tidewell):
@@ -201,6 +211,7 @@ class Later(WithHistory):
         address = f"/runs/{self.passed}/files?name="
         self.put("POST", f"{address}panel.jpg&type=image/jpeg", a_logo((4000, 100), "JPEG"))
         self.put("POST", f"{address}broken.png&type=image/png", b"\x89PNG")
+        self.put("POST", f"{address}huge.png&type=image/png", a_bomb())
         html = self.browser.get(f"/api/v1/runs/{self.passed}/report.html").content.decode()
         (shown,) = re.findall(r'<figure class="added"><img src="data:image/png;base64,([^"]+)"', html)
         self.assertEqual(Image.open(io.BytesIO(base64.b64decode(shown))).size, (1400, 35))
@@ -270,6 +281,7 @@ class Style(WithHistory):
             a_logo()[:60]: "no picture",
             b"<svg xmlns='http://www.w3.org/2000/svg'><script>x</script></svg>": "can hold a script",
             a_logo((4001, 10)): "4001 x 10 pixels",
+            a_bomb(): "no picture",
             a_logo() + b"\0" * (512 * 2**10): "larger than 512 KiB",
         }
         for body, why in wrong.items():

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import uuid
 from dataclasses import replace
+from datetime import timedelta
 from typing import Any
-from unittest.mock import AsyncMock, patch
+from unittest.mock import AsyncMock, Mock, patch
 
 from asgiref.sync import async_to_sync
 from django.core.cache import cache
@@ -20,7 +21,7 @@ from maestoso.server.estate.agents import ask, perform, pulse
 from maestoso.server.estate.catalogue import touch
 from maestoso.server.estate.drift import drifted
 from maestoso.server.estate.models import Site, WorkloadRow
-from maestoso.server.protection import keeper
+from maestoso.server.protection import keeper, services
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.protection.services import join_by_rule
 from maestoso.server.runs.delivery import SecretsFilledIn
@@ -41,6 +42,10 @@ def group(key: str = "", **changes: Any) -> dict[str, Any]:
 
 class ProtectionCase(Tidewell):
     """With shortcuts; what a test makes at the sites is taken away."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        keeper._told.clear()
 
     def tearDown(self) -> None:
         for code in ("HIL", "NOR"):
@@ -238,6 +243,25 @@ class Copies(ProtectionCase):
         self.assertTrue(self.line("works")["key_missing"])
         self.assertEqual(self.browser.send("PUT", "/groups/works/key", {"key": KEY}).status_code, 204)
         self.assertFalse(self.line("works")["key_missing"])
+
+    def test_an_empty_key_is_none_and_storing_one_starts_no_copying(self) -> None:
+        self.problem(self.browser.send("PUT", "/groups/booking-db/key", {"key": ""}), 400, "bad-value")
+        with patch.object(services, "perform") as asked:
+            self.assertEqual(
+                self.browser.send("PUT", "/groups/booking-db/key", {"key": KEY}).status_code, 204
+            )
+        asked.assert_not_called()
+
+    def test_a_site_that_goes_on_saying_something_else_is_not_asked_without_end(self) -> None:
+        self.make(policy={**POLICY, "initial": "seed", "encrypted": True}, key=KEY)
+        GroupRow.objects.filter(code="works").update(key_fingerprint="0" * 16)
+        asked: list[str] = []
+        clock = Mock(now=Mock(return_value=SystemClock().now()))
+        with patch.object(keeper, "tell_site", lambda row: asked.append(row.code)):
+            for seconds in (0, 3, 3, 60):
+                clock.now.return_value += timedelta(seconds=seconds)
+                keeper.look_after(clock)
+        self.assertEqual(asked, ["works", "works"])
 
     def test_the_way_back_is_encrypted_with_the_same_key(self) -> None:
         self.make(policy={**POLICY, "initial": "seed", "encrypted": True}, key=KEY)

@@ -71,7 +71,8 @@ class Country(TestCase):
         return found
 
     def _step(self, walk: Walk) -> list[str]:
-        keeper._heard.clear()  # what another walk heard later is not known yet
+        keeper._heard.clear()  # what another walk heard and told later is not known yet
+        keeper._told.clear()
         with patched(walk):
             walk.step()
             return ["\n  ".join([said, walk.name, *walk.log]) for said in disagreements(walk)]

@@ -105,10 +105,10 @@ class Sentences(unittest.TestCase):
             found.sentence, "Eastside does not answer. Shop is being recovered at Westside (run 7)."
         )
         self.assertEqual(
-            found.why_not, "4 workloads: on their way with run 7; files: in no group, so nothing is copied."
+            found.why_not, "4 workloads: on the way with run 7; files: in no group, so nothing is copied."
         )
         alone = replace(place, running=frozenset({"db"}), moving={"db": "run 7"})
-        self.assertEqual(lost(place=alone).why_not, "db: on its way with run 7.")
+        self.assertEqual(lost(place=alone).why_not, "db: on the way with run 7.")
 
     def test_nothing_and_one(self) -> None:
         empty = replace(HERE, running=frozenset())

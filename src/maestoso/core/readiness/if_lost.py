@@ -170,7 +170,7 @@ def _why_not(place: Place, back: Set[str], ways: Sequence[Way], groups: Mapping[
     for name in sorted(place.running - back):
         reasons.setdefault(_reason(name, place, ways, groups), []).append(name)
     parts = [
-        f"{_these(names)}: {reason if len(names) > 1 else reason.replace('on their way', 'on its way')}"
+        f"{_these(names)}: {reason}"
         for reason, names in sorted(reasons.items(), key=lambda item: -len(item[1]))
     ]
     return "; ".join(parts) + "." if parts else ""
@@ -182,7 +182,7 @@ def _these(names: Sequence[str]) -> str:
 
 def _reason(name: str, place: Place, ways: Sequence[Way], groups: Mapping[str, str]) -> str:
     if name in place.moving:
-        return f"on their way with {place.moving[name]}"
+        return f"on the way with {place.moving[name]}"
     if name in place.uncopied:
         return f"not copied now ({place.uncopied[name]})"
     if name not in groups:

@@ -79,11 +79,11 @@ def noticed(state: RunState, answering: Mapping[str, Set[ServiceId] | None]) -> 
         # What goes away now is taken away.
         return None
     plan = state.inputs.plan
-    needless = state.inputs.kind in ("disaster", "test")
+    both = state.inputs.kind == "planned"
     seen: set[ServiceId] = set().union(*(found for found in answering.values() if found is not None))
     services = watched(state.inputs)
     back = [one for one in services if one in seen and one in state.away]
-    blind = answering.get(plan.target) is None or (answering.get(plan.source) is None and not needless)
+    blind = answering.get(plan.target) is None or (both and answering.get(plan.source) is None)
     away = [] if blind else [one for one in services if one not in seen and one not in state.away]
     if not back and not away and (state.looked or blind):
         return None

@@ -31,7 +31,7 @@ def drawn_anew(body: bytes, *, what: str, most: int, shown: int) -> bytes:
         anew.thumbnail((shown, shown))
         drawn = io.BytesIO()
         anew.save(drawn, format="PNG")
-    except (UnidentifiedImageError, OSError, ValueError, SyntaxError) as error:
+    except (UnidentifiedImageError, Image.DecompressionBombError, OSError, ValueError, SyntaxError) as error:
         raise BadValue(
             "This is no picture that can be read.", "Give a PNG or JPEG file.", field="body"
         ) from error

@@ -38,7 +38,7 @@ LONGEST_SAID = 600
 MOST_NAMED = 12
 MOST_DRAWN, A_BLOCK = 400, 10
 """Steps that are set with care in a PDF; of a larger run all are set as plain lines."""
-PRINTED, MOST_PRINTED, MOST_PIXELS, PRINTED_AT = ("image/png", "image/jpeg"), 12, 16_000, 1400
+PRINTED, MOST_PRINTED, MOST_PIXELS, PRINTED_AT = ("image/png", "image/jpeg"), 12, 8000, 1400
 """Media types of added files that a report shows, how many, how large they may be, and at how many pixels."""
 _Told = tuple[ReportStep, str, list[tuple[str, str]]]
 _engine = Engine(
@@ -90,11 +90,15 @@ def _as_address(png: bytes) -> str:
 def _pictures(run: Run) -> list[tuple[Addition, str]]:
     """What was added and is a picture, to be printed; what cannot be read as one is only named."""
     found: list[tuple[Addition, str]] = []
-    for row in run.additions.exclude(name="").filter(media_type__in=PRINTED):
-        if len(found) < MOST_PRINTED:
-            with suppress(BadValue):
-                drawn = drawn_anew(bytes(row.body), what=row.name, most=MOST_PIXELS, shown=PRINTED_AT)
-                found.append((row, _as_address(drawn)))
+    added = run.additions.exclude(name="").filter(media_type__in=PRINTED)
+    # One at a time: fifty files of 10 MiB are more than a page is worth.
+    for pk in added.values_list("pk", flat=True):
+        row = added.get(pk=pk)
+        with suppress(BadValue):
+            drawn = drawn_anew(bytes(row.body), what=row.name, most=MOST_PIXELS, shown=PRINTED_AT)
+            found.append((row, _as_address(drawn)))
+        if len(found) == MOST_PRINTED:
+            break
     return found
 
 

@@ -10,7 +10,7 @@ from __future__ import annotations
 import logging
 import threading
 from collections.abc import Callable
-from datetime import datetime
+from datetime import datetime, timedelta
 
 from django.db import close_old_connections
 
@@ -30,9 +30,13 @@ from maestoso.server.runs.fences import deliver_fences
 from maestoso.server.runs.services import follow_ups
 
 EVERY_S = 3.0
+TELL_AGAIN = timedelta(minutes=1)
+"""A site that says the same after it was told is told again only then: each time is a new operation there."""
 log = logging.getLogger("maestoso.keeper")
 _heard: dict[int, datetime] = {}
 """When every site was heard last, by this process."""
+_told: dict[int, tuple[str, tuple[str, str] | None, datetime]] = {}
+"""By group, what its site was told last, what it said before that, and when."""
 
 
 def keep(stop: threading.Event, clock: Clock) -> None:
@@ -73,10 +77,10 @@ def look_after(clock: Clock) -> None:
                 log.warning("The landings that %s holds were not looked after: %s", site.code, error)
             for row, group in rows_and_groups():
                 if row.target_id == site.pk and row.stage in ("seeding", "protected"):
-                    _look_after(row, group, taken.copying.get(group.code))
+                    _look_after(row, group, taken.copying.get(group.code), clock.now())
 
 
-def _look_after(kept: GroupRow, group: Group, state: CopyState | None) -> None:
+def _look_after(kept: GroupRow, group: Group, state: CopyState | None, now: datetime) -> None:
     told = state is not None and state.digest == group.digest() and _has_the_key(kept, state)
     seeded = state is not None and state.newest is not None and state.seeded_bytes >= state.seed_bytes
     if told and not (seeded and kept.stage == "seeding"):
@@ -89,8 +93,13 @@ def _look_after(kept: GroupRow, group: Group, state: CopyState | None) -> None:
     if told:
         move_on(row, "seeded")
         return
+    said = (state.digest, state.encrypted_with) if state is not None else None
+    wanted, before, at = _told.get(row.pk, ("", None, now))
+    if said == before and wanted == group.digest() and timedelta(0) <= now - at < TELL_AGAIN:
+        return
     try:
         tell_site(row)
+        _told[row.pk] = (group.digest(), said, now)
     except DomainError as error:
         log.warning("%s was not told of %s: %s", row.target.code, row.code, error.sentence)
 

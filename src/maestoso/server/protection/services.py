@@ -64,7 +64,7 @@ def make_group(group: Group, key: str = "") -> GroupRow:
         policy=to_data(group.policy), tag_rule=group.tag_rule,
         stage=after(group.name, "unprotected", "protect"),
     )  # fmt: skip
-    _set_key(row, group, key)
+    _take_key(row, group, key)
     _set_members(row, group)
     return row
 
@@ -87,7 +87,7 @@ def change_group(code: str, group: Group, revision: int, key: str = "") -> Group
     row.stage = after(row.name, cast(Stage, row.stage), "changed")
     row.revision += 1
     row.save()
-    _set_key(row, group, key)
+    _take_key(row, group, key)
     _set_members(row, group)
     return row
 
@@ -191,7 +191,6 @@ def store_key(code: str, key: str) -> None:
     """
     row = find_group(code)
     _set_key(row, row.core(), key)
-    tell_if_there(row)
 
 
 def copy_secrets(row: GroupRow) -> dict[str, Any]:
@@ -199,15 +198,19 @@ def copy_secrets(row: GroupRow) -> dict[str, Any]:
     return {"secrets": {"key": unseal(row.key)}} if row.policy["encrypted"] and row.key else {}
 
 
+def _take_key(row: GroupRow, group: Group, key: str) -> None:
+    """The key that came with a definition; it may stay away where none is wanted, or one was given before."""
+    if key:
+        _set_key(row, group, key)
+    elif group.policy.encrypted and not row.key_fingerprint:
+        raise BadValue(
+            f"The copies of {group.name} are to be encrypted, and there is no key.",
+            f"Give one of {SHORTEST_KEY} to {LONGEST_KEY} characters, or let the copies be in clear.",
+            field="body.key",
+        )
+
+
 def _set_key(row: GroupRow, group: Group, key: str) -> None:
-    if not key:
-        if group.policy.encrypted and not row.key_fingerprint:
-            raise BadValue(
-                f"The copies of {group.name} are to be encrypted, and there is no key.",
-                f"Give one of {SHORTEST_KEY} to {LONGEST_KEY} characters, or let the copies be in clear.",
-                field="body.key",
-            )
-        return
     if not SHORTEST_KEY <= len(key) <= LONGEST_KEY:
         raise BadValue(
             f"The key has {len(key)} characters.", f"Give {SHORTEST_KEY} to {LONGEST_KEY}.", field="body.key"
