@@ -24,7 +24,7 @@ from maestoso.practice.world import World
 from maestoso.server.estate.models import Site
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.services import context
-from maestoso.server.runs.delivery import SecretsFilledIn
+from maestoso.server.runs.delivery import RecordedSite
 from maestoso.server.runs.services import create_run, record_played_run
 from maestoso.server.scripts.models import Secret
 from tests.server.tidewell import SCENARIO, Tidewell, assert_tagged
@@ -127,9 +127,10 @@ class Scripts(Authoring):
 
         args = {"secrets": {"FEED_TOKEN": "feed-token", "NONE": "not-stored"}}
         asked = Operation(key="k", run="r", verb="run-script", subject="x", args=args)
-        site = SecretsFilledIn(Site())
+        site = RecordedSite("HIL")
         # Renewing the connection, as an engine must, would end the transaction that this test is in.
-        with mock.patch("maestoso.server.runs.delivery.reachable", side_effect=lambda call: call):
+        here = mock.patch("maestoso.server.runs.delivery.reachable", side_effect=lambda call: call)
+        with here, mock.patch("maestoso.server.runs.delivery.HttpSite", lambda *asked: Site()):
             async_to_sync(site.put_operation)(asked, 1)
         self.assertEqual(
             sent[0].args["secrets"], {"FEED_TOKEN": SCENARIO.data("scripts")["secrets"]["feed-token"]}

@@ -17,9 +17,9 @@ from maestoso.core.errors import Refused
 from maestoso.engine.clock import SystemClock
 from maestoso.server.crosswalks import held
 from maestoso.server.crosswalks.models import CrosswalkRow, HeldRow
-from maestoso.server.estate.agents import perform
 from maestoso.server.estate.models import Site
 from maestoso.server.estate.services import store_inventory
+from maestoso.server.outbox.services import perform
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.protection.services import end_protection
 from tests.server.tidewell import Tidewell
@@ -235,9 +235,7 @@ class Held(Tidewell):
 
     def test_a_landing_that_the_site_lost_is_said_and_held_again(self) -> None:
         self.look()
-        perform(
-            self.site(), "release-landings", "landings", {"workloads": ["web-01"]}, "somebody-at-the-site"
-        )
+        perform(self.site(), "release-landings", "landings", {"workloads": ["web-01"]}, by="somebody")
         found = self.look()["web-01"]
         self.assertIn("does not hold it any more", found["wrong"])
         plan = next(p for p in self.browser.get("/api/v1/readiness").json()["plans"] if p["code"] == "BOOK")
@@ -253,7 +251,7 @@ class Held(Tidewell):
         wanted = held.expected(self.site())["web-01"]
         other = {**to_data(wanted), "cores": 99, "folder": "elsewhere"}
         self.look()
-        perform(self.site(), "hold-landings", "landings", {"landings": [other]}, "somebody-else")
+        perform(self.site(), "hold-landings", "landings", {"landings": [other]}, by="somebody")
         wrong = self.look()["web-01"]["wrong"]
         self.assertIn("cores 99 in place of 4", wrong)
         self.assertIn("folder elsewhere in place of recovered/booking", wrong)

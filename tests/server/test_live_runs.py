@@ -20,13 +20,15 @@ from maestoso.engine.clock import SystemClock
 from maestoso.practice.rehearsal import Rehearsal
 from maestoso.practice.world import World
 from maestoso.server.estate import agents
-from maestoso.server.estate.agents import ask, perform
+from maestoso.server.estate.agents import ask
 from maestoso.server.estate.catalogue import catalogue
 from maestoso.server.estate.models import Site, WorkloadRow
+from maestoso.server.outbox import services as outbox
+from maestoso.server.outbox.services import deliver_waiting
 from maestoso.server.plans.services import context, find_plan
 from maestoso.server.protection.models import GroupRow
-from maestoso.server.runs import fences, log
-from maestoso.server.runs.fences import deliver_fences
+from maestoso.server.runs import log
+from maestoso.server.runs.fences import DELIVERED
 from maestoso.server.runs.log import check_projection, write_events
 from maestoso.server.runs.models import KeptFence, Run
 from maestoso.server.runs.services import follow_ups, record_played_run
@@ -295,9 +297,9 @@ class Fences(Live):
     def test_what_could_not_be_confirmed_is_kept_and_delivered(self) -> None:
         run = self.play("BOOK", "disaster", lost=True, go_on=True)
         self.assertEqual(run.outcome, "committed")
-        self.assertEqual(KeptFence.objects.filter(run=run, delivered_at=None).count(), 11)
-        deliver_fences(CLOCK)
-        self.assertEqual(KeptFence.objects.filter(run=run, delivered_at=None).count(), 0)
+        self.assertEqual(KeptFence.objects.filter(run=run).exclude(DELIVERED).count(), 11)
+        deliver_waiting(CLOCK)
+        self.assertEqual(KeptFence.objects.filter(run=run).exclude(DELIVERED).count(), 0)
         # The practice site had them running: two live copies, and the board says so before all else.
         first = self.actions()[0]
         self.assertIn("ran at Quayside as well", first["title"])
@@ -306,15 +308,15 @@ class Fences(Live):
         reply = self.browser.send("POST", f"/runs/{run.pk}/found-running/seen", {})
         self.assertEqual(reply.json()["found_running"], [])
         self.assertNotIn("as well", self.actions()[0]["title"])
-        deliver_fences(CLOCK)
+        deliver_waiting(CLOCK)
         self.assertEqual(set(KeptFence.objects.values_list("seen_by", flat=True)), {"ann"})
 
     def test_a_source_that_was_left_alone_is_fenced_in_the_end(self) -> None:
         run = self.play("BOOK", "disaster", lost=True, go_on=True, close_down=False)
         self.assertEqual(run.outcome, "committed")
         self.assertEqual(KeptFence.objects.filter(run=run).count(), 11)
-        deliver_fences(CLOCK)
-        self.assertEqual(KeptFence.objects.filter(delivered_at=None).count(), 0)
+        deliver_waiting(CLOCK)
+        self.assertEqual(KeptFence.objects.exclude(DELIVERED).count(), 0)
 
     def test_rolled_back_what_was_not_delivered_is_not_wanted_any_more(self) -> None:
         run = self.play("BOOK", "disaster", "roll-back", lost=True, go_on=True)
@@ -322,11 +324,11 @@ class Fences(Live):
 
     def test_rolled_back_what_was_delivered_is_lifted(self) -> None:
         run = self.undecided("BOOK", "disaster", lost=True, go_on=True)
-        deliver_fences(CLOCK)
-        self.assertEqual(KeptFence.objects.exclude(delivered_at=None).count(), 11)
+        deliver_waiting(CLOCK)
+        self.assertEqual(KeptFence.objects.filter(DELIVERED).count(), 11)
         self.go_on(run, "roll-back")
         self.assertEqual(run.outcome, "rolled back")
-        deliver_fences(CLOCK)
+        deliver_waiting(CLOCK)
         self.assertEqual(KeptFence.objects.count(), 0)
         self.assertEqual(self.left_off(), set())
 
@@ -337,27 +339,27 @@ class FencesMeanwhile(Live):
         site = Site.objects.get(code="QUA")
         fault = {"verb": "fence", "subject": "*", "effect": "fail", "times": 1, "code": "busy", "reason": "x"}
         ask(site, lambda agent: agent.practise("faults", fault))
-        deliver_fences(CLOCK)
-        self.assertEqual(KeptFence.objects.filter(run=run, delivered_at=None).count(), 11)
-        deliver_fences(CLOCK)
-        self.assertEqual(KeptFence.objects.filter(run=run, delivered_at=None).count(), 0)
+        deliver_waiting(CLOCK)
+        self.assertEqual(KeptFence.objects.filter(run=run).exclude(DELIVERED).count(), 11)
+        deliver_waiting(CLOCK)
+        self.assertEqual(KeptFence.objects.filter(run=run).exclude(DELIVERED).count(), 0)
         self.go_on(run, "roll-back")
-        deliver_fences(CLOCK)
+        deliver_waiting(CLOCK)
         self.assertEqual((KeptFence.objects.count(), self.left_off()), (0, set()))
 
     def test_rolled_back_while_one_is_being_delivered_it_is_lifted_too(self) -> None:
         run = self.undecided("BOOK", "disaster", lost=True, go_on=True)
 
-        def slow(site: Site, verb: str, *asked: Any) -> Any:
-            said = perform(site, verb, *asked)
+        def slow(site: Site, *asked: Any) -> Any:
+            said = ask(site, *asked)
             if run.outcome == "":
                 self.go_on(run, "roll-back")
             return said
 
-        with mock.patch.object(fences, "perform", slow):
-            deliver_fences(CLOCK)
+        with mock.patch.object(outbox, "ask", slow):
+            deliver_waiting(CLOCK)
         self.assertEqual(run.outcome, "rolled back")
-        deliver_fences(CLOCK)
+        deliver_waiting(CLOCK)
         self.assertEqual(self.left_off(), set())
 
 

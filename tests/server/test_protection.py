@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import uuid
 from dataclasses import replace
 from datetime import timedelta
 from typing import Any
@@ -17,14 +16,15 @@ from maestoso.core.replication.copy_key import fingerprint
 from maestoso.core.replication.health import health
 from maestoso.core.runs.operations import Operation
 from maestoso.engine.clock import SystemClock
-from maestoso.server.estate.agents import ask, perform, pulse
+from maestoso.server.estate.agents import ask, pulse
 from maestoso.server.estate.catalogue import touch
 from maestoso.server.estate.drift import drifted
 from maestoso.server.estate.models import Site, WorkloadRow
+from maestoso.server.outbox.services import perform
 from maestoso.server.protection import keeper, services
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.protection.services import join_by_rule
-from maestoso.server.runs.delivery import SecretsFilledIn
+from maestoso.server.runs.delivery import RecordedSite
 from tests.server.tidewell import Tidewell
 
 POLICY = to_data(Policy(interval_s=5, rpo_s=60))
@@ -72,7 +72,7 @@ class ProtectionCase(Tidewell):
 
     def give_up(self, code: str, target: str) -> None:
         """Let the site forget a group, whatever the records say."""
-        perform(Site.objects.get(code=target), "unprotect", code, {}, f"give-up/{code}/{uuid.uuid4()}")
+        perform(Site.objects.get(code=target), "unprotect", code, {}, by="a test")
 
     def line(self, code: str) -> Any:
         """A group on the page of all groups."""
@@ -257,7 +257,7 @@ class Copies(ProtectionCase):
         GroupRow.objects.filter(code="works").update(key_fingerprint="0" * 16)
         asked: list[str] = []
         clock = Mock(now=Mock(return_value=SystemClock().now()))
-        with patch.object(keeper, "tell_site", lambda row: asked.append(row.code)):
+        with patch.object(keeper, "tell_site", lambda row, by: asked.append(row.code)):
             for seconds in (0, 3, 3, 60):
                 clock.now.return_value += timedelta(seconds=seconds)
                 keeper.look_after(clock)
@@ -268,8 +268,9 @@ class Copies(ProtectionCase):
         site = AsyncMock()
         asked = Operation(key="k", run="r", verb="reverse-copying", subject="works", args={"since": None})
         # Renewing the connection, as an engine must, would end the transaction that this test is in.
-        with patch("maestoso.server.runs.delivery.reachable", side_effect=lambda call: call):
-            async_to_sync(SecretsFilledIn(site).put_operation)(asked, 1)
+        here = patch("maestoso.server.runs.delivery.reachable", side_effect=lambda call: call)
+        with here, patch("maestoso.server.runs.delivery.HttpSite", lambda *asked: site):
+            async_to_sync(RecordedSite("HIL").put_operation)(asked, 1)
         self.assertEqual(site.put_operation.call_args.args[0].args["secrets"], {"key": KEY})
         self.assertNotIn("secrets", asked.args)
 
@@ -282,7 +283,7 @@ class Copies(ProtectionCase):
         self.assertEqual(health(row.core(), clear, SystemClock().now()).condition, "in clear")
         GroupRow.objects.filter(code="works").update(key_fingerprint="0" * 16)
         asked: list[str] = []
-        with patch.object(keeper, "tell_site", lambda row: asked.append(row.code)):
+        with patch.object(keeper, "tell_site", lambda row, by: asked.append(row.code)):
             keeper.look_after(SystemClock())
         self.assertEqual(asked, ["works"])
 

@@ -17,13 +17,14 @@ from maestoso.engine.clock import SystemClock
 from maestoso.practice.spec import Switch, Trouble
 from maestoso.practice.world import World
 from maestoso.server.estate import agents
+from maestoso.server.outbox import services as outbox
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.services import find_plan, retire_plan, save_plan
 from maestoso.server.plans.shapes import RunOptions
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.protection.services import change_group, find_group, pause
 from maestoso.server.runs import fences
-from maestoso.server.runs.models import KeptFence, Run
+from maestoso.server.runs.models import Run
 from maestoso.server.runs.services import start_run, tell_run
 from maestoso.server.runs.shapes import Control, StartRun
 from maestoso.server.runs.states import current
@@ -63,7 +64,7 @@ class Walk:
         """What stands in for the network and the clock while a walk goes on."""
         return [
             mock.patch.object(agents, "client", lambda site: self.sites[site.code]),
-            mock.patch.object(agents, "LOOK_AGAIN_S", 0.0),
+            mock.patch.object(outbox, "LOOK_AGAIN_S", 0.0),
             mock.patch.object(SystemClock, "now", lambda _: self.clock.now()),
         ]
 
@@ -94,7 +95,7 @@ class Walk:
         deeds.append((12, lambda: self._mend(self.random.choice(broken))) if broken else (7, self._break))
         if any(site.world.replication.troubles for site in self.sites.values()):
             deeds.append((5, self._mend_links))
-        if KeptFence.objects.filter(found_running=True, seen_by="").exists():
+        if fences.unseen().exists():
             deeds.append((10, self._look))
         return deeds
 
@@ -170,10 +171,10 @@ class Walk:
     def _pause(self) -> None:
         code, because = self.random.choice(("shop", "front")), self.random.choice(("", "Storage is moved"))
         self.log.append(f"pause {code}: {because}")
-        pause(code, because)
+        pause(code, because, by=WHO)
 
     def _look(self) -> None:
-        kept = KeptFence.objects.filter(found_running=True, seen_by="").first()
+        kept = fences.unseen().first()
         if kept is not None:
             self.log.append(f"looked at what run {kept.run_id} found running")
             fences.seen(kept.run, WHO)
@@ -200,6 +201,8 @@ class Walk:
         self.sites[code].agent_dead = False
         self.sites[code].world.set_dark(False, self.clock.now().timestamp())
         self._see_peers()
+        # The engine hears at once what was done there meanwhile.
+        self.engine.pass_time(0)
 
     def _mend_links(self) -> None:
         self.log.append("links are whole again")

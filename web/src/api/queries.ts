@@ -41,6 +41,11 @@ export function useSites() {
   return useQuery({ queryKey: ["sites"], queryFn: () => take(api.GET("/api/v1/sites")), refetchInterval: 5000 });
 }
 
+/** What sites were asked for outside of runs: what waits first. */
+export function useSiteRequests() {
+  return useQuery({ queryKey: ["site-requests"], queryFn: () => take(api.GET("/api/v1/site-requests")), refetchInterval: 5000 });
+}
+
 /** All groups, links and gaps. */
 export function useProtection(find: Ref<string> = ref("")) {
   return useQuery({

@@ -535,7 +535,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description PauseCopying for a reason, or go on. */
+        /** @description Pause copying for a reason, or go on. */
         post: operations["pauseGroup"];
         delete?: never;
         options?: never;
@@ -1538,6 +1538,23 @@ export interface paths {
         };
         /** @description Sites, what runs where, which way protection flows, and runs under way. */
         get: operations["siteLine"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/site-requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What sites were asked for outside of runs: what waits first, then the latest. */
+        get: operations["siteRequests"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3161,6 +3178,21 @@ export interface components {
                 [key: string]: unknown;
             };
             attempts: components["schemas"]["Attempt"][];
+        };
+        RequestView: {
+            id: number;
+            site: string;
+            verb: string;
+            subject: string;
+            by: string;
+            /** Format: date-time */
+            asked_at: string;
+            settled_at: string | null;
+            /** @enum {string} */
+            status: "waiting" | "done" | "failed" | "withdrawn";
+            insists: boolean;
+            tries: number;
+            reason: string;
         };
         RetiredView: {
             id: number;
@@ -7531,6 +7563,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SiteLine"];
+                };
+            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    siteRequests: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestView"][];
                 };
             };
             403: components["responses"]["Refused403"];

@@ -15,6 +15,7 @@ export type ForecastFigures = Schemas["ForecastFigures"];
 export type Preflight = Schemas["Preflight"];
 export type Readiness = Schemas["Readiness"];
 export type PlanRowView = Schemas["PlanRowView"];
+export type RequestView = Schemas["RequestView"];
 export type RunDetail = Schemas["RunDetail"];
 export type RunLine = Schemas["RunLine"];
 export type RunStatus = Schemas["RunStatus"];

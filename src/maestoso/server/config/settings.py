@@ -30,6 +30,7 @@ INSTALLED_APPS = [
     "maestoso.server.access",
     "maestoso.server.organisation",
     "maestoso.server.estate",
+    "maestoso.server.outbox",
     "maestoso.server.protection",
     "maestoso.server.crosswalks",
     "maestoso.server.plans",

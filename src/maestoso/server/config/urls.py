@@ -10,6 +10,7 @@ urlpatterns = [
     path("api/v1/", include("maestoso.server.access.urls")),
     path("api/v1/", include("maestoso.server.organisation.urls")),
     path("api/v1/", include("maestoso.server.estate.urls")),
+    path("api/v1/", include("maestoso.server.outbox.urls")),
     path("api/v1/", include("maestoso.server.protection.urls")),
     path("api/v1/", include("maestoso.server.crosswalks.urls")),
     path("api/v1/", include("maestoso.server.plans.urls")),

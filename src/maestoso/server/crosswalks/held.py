@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import uuid
 from collections.abc import Collection, Iterator
 from typing import Any
 
@@ -14,8 +13,9 @@ from maestoso.core.landing.resolve import resolve
 from maestoso.core.model.landing import Landing
 from maestoso.server.crosswalks.ground import ground
 from maestoso.server.crosswalks.models import CrosswalkRow, HeldRow
-from maestoso.server.estate.agents import LARGE_PATIENCE_S, ask, needed, perform, pulse
+from maestoso.server.estate.agents import LARGE_PATIENCE_S, ask, needed, pulse
 from maestoso.server.estate.models import Site
+from maestoso.server.outbox.services import KEEPER, perform
 from maestoso.server.protection.services import all_groups
 
 AT_ONCE = 200
@@ -58,8 +58,8 @@ def look_after_landings(site: Site, again: Collection[str] = ()) -> None:
     rows = {row.workload: row for row in HeldRow.objects.filter(site=site)}
     gone = [name for name in rows if name not in wanted]
     if gone:
-        key = f"release/{site.code}/{uuid.uuid4()}"
-        perform(site, "release-landings", "landings", {"workloads": gone}, key, LARGE_PATIENCE_S)
+        args: dict[str, Any] = {"workloads": gone}
+        perform(site, "release-landings", "landings", args, by=KEEPER, patience_s=LARGE_PATIENCE_S)
         HeldRow.objects.filter(site=site, workload__in=gone).delete()
     fresh = [
         name for name, landing in wanted.items()
@@ -94,10 +94,9 @@ def _mark(site: Site, landings: str) -> Mark:
 
 def _hold(site: Site, landings: list[Landing]) -> dict[str, str]:
     """Reasons why a landing is not held, by workload."""
-    key = f"hold/{site.code}/{uuid.uuid4()}"
     try:
         args = {"landings": to_data(landings)}
-        state = perform(site, "hold-landings", "landings", args, key, LARGE_PATIENCE_S)
+        state = perform(site, "hold-landings", "landings", args, by=KEEPER, patience_s=LARGE_PATIENCE_S)
     except DomainError as error:
         if error.code == "site-unreachable":
             raise

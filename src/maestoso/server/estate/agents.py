@@ -7,7 +7,7 @@ import time
 from collections.abc import Awaitable, Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
-from typing import Any, TypeVar
+from typing import TypeVar
 from urllib.parse import urlsplit
 
 from asgiref.sync import async_to_sync
@@ -16,10 +16,9 @@ from django.core.cache import cache
 from maestoso.core.errors import BadValue, Refused
 from maestoso.core.model.protection import CopyState, RecoveryPoint
 from maestoso.core.ports import SiteRefused, SiteUnreachable
-from maestoso.core.runs.operations import Operation, OperationState
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.secret_text import unseal
-from maestoso.server.config.settings import OPTIONS, SECRETS
+from maestoso.server.config.settings import OPTIONS
 from maestoso.server.estate.models import Site
 from maestoso.sites.client import HttpSite
 from maestoso.sites.contract import SitePulse
@@ -27,7 +26,6 @@ from maestoso.sites.contract import SitePulse
 PATIENCE_S = 2.0
 LARGE_PATIENCE_S = 60.0
 REMEMBER_S = 2
-LOOK_AGAIN_S = 0.03
 SHARE_OF_TIME = 20
 """At most one twentieth of the time is spent asking one site."""
 
@@ -95,6 +93,11 @@ def pulse(site: Site) -> Pulse:
     return taken
 
 
+def forget_pulse(site: Site) -> None:
+    """Have its pulse asked for anew: something was changed there."""
+    cache.delete(_pulse_key(site))
+
+
 @contextmanager
 def needed(sentence: str, remedy: str = "Bring its site agent back, then try again.") -> Iterator[None]:
     """Turns the silence or the 'no' of a site into a refusal that says what was wanted of it."""
@@ -102,33 +105,6 @@ def needed(sentence: str, remedy: str = "Bring its site agent back, then try aga
         yield
     except (SiteUnreachable, SiteRefused) as error:
         raise Refused(f"{sentence}: {error}", remedy, code="site-unreachable") from error
-
-
-def perform(
-    site: Site, verb: str, subject: str, args: dict[str, Any], key: str, patience_s: float = PATIENCE_S
-) -> OperationState:
-    """Ask a site for one operation outside a run and wait for its end.
-
-    Raises Refused in words where the site is away, will not, or fails; the key can be used again after that.
-    """
-    operation = Operation(
-        key=f"{SECRETS.instance}/{key}", run=f"{SECRETS.instance}/care", verb=verb, subject=subject,
-        args=args, pace=float(OPTIONS.pace) if site.practice else 1.0,
-    )  # fmt: skip
-
-    async def carry_out(agent: HttpSite) -> OperationState:
-        state = await agent.put_operation(operation, fence=1, answer_s=patience_s)
-        while not state.settled:
-            await asyncio.sleep(LOOK_AGAIN_S)
-            state = await agent.operation(operation.key) or state
-        return state
-
-    with needed(f"{site.name} did not do it"):
-        state = ask(site, carry_out, patience_s)
-    if state.status == "failed":
-        raise Refused(f"{site.name} could not do it: {state.reason}", code=state.code or "refused")
-    cache.delete(_pulse_key(site))
-    return state
 
 
 def check_address(url: str) -> str:

@@ -24,6 +24,7 @@ from maestoso.server.plans.services import measured_mark
 from maestoso.server.plans.shapes import KindState, LastProof, NextAction, PlanRowView, Readiness
 from maestoso.server.plans.surroundings import Surroundings
 from maestoso.server.protection.picture import overview
+from maestoso.server.runs.fences import unseen
 from maestoso.server.runs.models import KeptFence, Run, RunEvent
 from maestoso.server.runs.states import each
 from maestoso.server.runs.whereabouts import running
@@ -212,7 +213,7 @@ def _from_room(rows: list[tuple[Context, PlanRowView]]) -> list[NextAction]:
 def _from_split() -> list[NextAction]:
     """Two live copies of a workload: nothing is more urgent."""
     found: dict[int, list[KeptFence]] = {}
-    for kept in KeptFence.objects.filter(found_running=True, seen_by="").select_related("site"):
+    for kept in unseen():
         found.setdefault(kept.run_id, []).append(kept)
     return [
         NextAction(

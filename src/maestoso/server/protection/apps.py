@@ -8,3 +8,7 @@ class ProtectionConfig(AppConfig):
 
     name = "maestoso.server.protection"
     label = "protection"
+
+    def ready(self) -> None:
+        """What it sends to sites goes with its secrets, in every process."""
+        from maestoso.server.protection import services  # noqa: F401

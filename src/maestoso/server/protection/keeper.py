@@ -24,9 +24,10 @@ from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.drift import accept_all
 from maestoso.server.estate.models import Site
 from maestoso.server.evidence.services import remove_expired, seal_what_is_not
+from maestoso.server.outbox.services import KEEPER, deliver_waiting, forget_old
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.protection.services import move_on, rows_and_groups, tell_site
-from maestoso.server.runs.fences import deliver_fences
+from maestoso.server.runs.fences import give_up_what_is_fenced
 from maestoso.server.runs.services import follow_ups
 
 EVERY_S = 3.0
@@ -98,7 +99,7 @@ def _look_after(kept: GroupRow, group: Group, state: CopyState | None, now: date
     if said == before and wanted == group.digest() and timedelta(0) <= now - at < TELL_AGAIN:
         return
     try:
-        tell_site(row)
+        tell_site(row, by=KEEPER)
         _told[row.pk] = (group.digest(), said, now)
     except DomainError as error:
         log.warning("%s was not told of %s: %s", row.target.code, row.code, error.sentence)
@@ -120,6 +121,6 @@ def take_over(clock: Clock) -> None:
 
 
 LOOKS: tuple[Callable[[Clock], None], ...] = (
-    listen, deliver_fences, look_after, take_over, follow_ups, seal_what_is_not, remove_expired,
-    begin_due_drills, sign_head,
+    listen, deliver_waiting, give_up_what_is_fenced, look_after, take_over, follow_ups, seal_what_is_not,
+    remove_expired, forget_old, begin_due_drills, sign_head,
 )  # fmt: skip

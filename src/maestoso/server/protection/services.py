@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import re
-import uuid
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from contextlib import suppress
 from dataclasses import replace
 from datetime import datetime
@@ -18,13 +17,17 @@ from maestoso.core.codec import from_data, to_data
 from maestoso.core.errors import BadValue, NotFound, Refused, Stale
 from maestoso.core.estate.filter import compile_filter
 from maestoso.core.model.protection import Group
+from maestoso.core.ports import SiteUnreachable
 from maestoso.core.replication.copy_key import LONGEST_KEY, SHORTEST_KEY, fingerprint
 from maestoso.core.replication.lifecycle import Happening, Stage, after
+from maestoso.core.runs.operations import Operation
 from maestoso.server.common.secret_text import seal, unseal
 from maestoso.server.estate import retired
-from maestoso.server.estate.agents import perform
 from maestoso.server.estate.catalogue import catalogue, touch
 from maestoso.server.estate.models import Link, Site, WorkloadRow
+from maestoso.server.outbox.models import SiteRequest
+from maestoso.server.outbox.secrets import secrets_for
+from maestoso.server.outbox.services import ask_for, deliver, perform
 from maestoso.server.protection.models import GroupMember, GroupRow
 
 CODE = re.compile(r"[a-z0-9][a-z0-9-]{0,38}")
@@ -101,20 +104,29 @@ def add_members(code: str, names: Iterable[str]) -> GroupRow:
 
 
 def end_protection(code: str, *, by: str, at: datetime) -> None:
-    """Stop copying a group and give its points up. Raises Refused while its lifecycle forbids it."""
-    row = find_group(code)
-    after(row.name, cast(Stage, row.stage), "end protection")
-    perform(row.target, "unprotect", row.code, {}, f"unprotect/{row.code}/{uuid.uuid4()}")
+    """Stop copying a group and give its points up; a site that is away is told when it is back.
+
+    Raises Refused while its lifecycle forbids it.
+    """
     with transaction.atomic():
-        forget(row, by=by, at=at)
+        row = GroupRow.objects.select_for_update().get(pk=find_group(code).pk)
+        after(row.name, cast(Stage, row.stage), "end protection")
+        request = forget(row, by=by, at=at)
         touch()
+    with suppress(SiteUnreachable):
+        deliver(request)
 
 
-def forget(row: GroupRow, *, by: str, at: datetime) -> None:
-    """Take the row of a group away whose protection ended; what it was is kept, its points are gone."""
+def forget(row: GroupRow, *, by: str, at: datetime) -> SiteRequest:
+    """Take the row of a group away whose protection ended; what it was is kept, its points are gone.
+
+    The site that holds its copies is asked to let them go, whenever it answers.
+    """
     body = {"group": to_data(named_members(row)), "key": row.key, "key_fingerprint": row.key_fingerprint}
     retired.keep("group", row.name, body, by=by, at=at)
+    request = ask_for(row.target, "unprotect", row.code, {}, by=by, insists=True)
     row.delete()
+    return request
 
 
 @retired.way_back("group")
@@ -122,7 +134,7 @@ def _bring_back(body: dict[str, Any], by: str, at: datetime) -> str:
     """Its workloads are copied anew, with the key that it had."""
     group = from_data(Group, body["group"])
     row = make_group(group, key=unseal(body["key"]) if body["key"] else "")
-    transaction.on_commit(lambda: tell_if_there(row))
+    transaction.on_commit(lambda: tell_if_there(row, by=by))
     return f"/protection/{quote(group.code)}"
 
 
@@ -133,10 +145,8 @@ def move_on(row: GroupRow, happening: Happening) -> None:
     touch()
 
 
-def tell_site(row: GroupRow) -> None:
-    """Tell the site that holds the copies what to copy, under a key that was never used before.
-
-    A site answers a known key with what it did then, which need not be what it is to do now.
+def tell_site(row: GroupRow, *, by: str) -> None:
+    """Tell the site that holds the copies what to copy.
 
     Raises Refused where the copies are to be encrypted and no key is stored: no byte goes in clear.
     """
@@ -153,35 +163,41 @@ def tell_site(row: GroupRow) -> None:
         "group": to_data(group),
         "workloads": [workload.spec for workload in workloads],
         "link": to_data(link.core()) if link else None,
-        **copy_secrets(row),
     }
-    perform(row.target, "protect", row.code, args, f"protect/{row.code}/{uuid.uuid4()}")
+    perform(row.target, "protect", row.code, args, by=by)
 
 
-def tell_if_there(row: GroupRow) -> None:
+def tell_if_there(row: GroupRow, *, by: str) -> None:
     """Tell the site at once; one that is away is told when it is back."""
     with suppress(Refused):
-        tell_site(row)
+        tell_site(row, by=by)
 
 
-def pause(code: str, because: str) -> None:
+@secrets_for("protect", "reverse-copying")
+def _with_key(operation: Operation) -> Mapping[str, Any]:
+    """What goes to a site in secret with the definition of a group: the key of encrypted copies."""
+    row = GroupRow.objects.filter(code=operation.subject).first()
+    if row is None or not row.policy["encrypted"] or not row.key:
+        return operation.args
+    return {**operation.args, "secrets": {"key": unseal(row.key)}}
+
+
+def pause(code: str, because: str, *, by: str) -> None:
     """Pause the copying of a group for a reason, or go on (an empty reason)."""
     row = find_group(code)
     if len(because) > 200:
         raise BadValue(
             f"The reason has {len(because)} characters.", "Give at most 200.", field="body.because"
         )
-    key = f"pause/{row.code}/{uuid.uuid4()}"
-    perform(row.target, "pause-copying", row.code, {"because": because.strip()}, key)
+    perform(row.target, "pause-copying", row.code, {"because": because.strip()}, by=by)
 
 
-def pin(code: str, point: str, label: str) -> None:
+def pin(code: str, point: str, label: str, *, by: str) -> None:
     """Name a point so that it is never removed, or let it go (an empty label)."""
     row = find_group(code)
     if len(label) > 80:
         raise BadValue(f"The label has {len(label)} characters.", "Give at most 80.", field="body.label")
-    args = {"point": point, "label": label.strip()}
-    perform(row.target, "pin-point", row.code, args, f"pin/{row.code}/{uuid.uuid4()}")
+    perform(row.target, "pin-point", row.code, {"point": point, "label": label.strip()}, by=by)
 
 
 def store_key(code: str, key: str) -> None:
@@ -191,11 +207,6 @@ def store_key(code: str, key: str) -> None:
     """
     row = find_group(code)
     _set_key(row, row.core(), key)
-
-
-def copy_secrets(row: GroupRow) -> dict[str, Any]:
-    """What goes to a site in secret with the definition of a group: the key of encrypted copies."""
-    return {"secrets": {"key": unseal(row.key)}} if row.policy["encrypted"] and row.key else {}
 
 
 def _take_key(row: GroupRow, group: Group, key: str) -> None:

@@ -52,7 +52,7 @@ class ProtectionView(APIView):
         """Protect workloads together; the site is told at once, or when it is back."""
         sent = read(GroupSave, request)
         row = services.make_group(sent.group, sent.key)
-        services.tell_if_there(row)
+        services.tell_if_there(row, by=_who(request))
         return reply(picture.detail(row.code, CLOCK.now()), 201)
 
 
@@ -75,13 +75,13 @@ class GroupView(APIView):
         """Change name, policy, members or rule."""
         sent = read(GroupSave, request)
         row = services.change_group(code, sent.group, if_match(request), sent.key)
-        services.tell_if_there(row)
+        services.tell_if_there(row, by=_who(request))
         return reply(picture.detail(code, CLOCK.now()))
 
     @extend_schema(operation_id="endProtection", responses={204: None})
     def delete(self, request: Request, code: str) -> Response:
         """Stop copying it and give its points up."""
-        services.end_protection(code, by=request.user.get_username(), at=CLOCK.now())
+        services.end_protection(code, by=_who(request), at=CLOCK.now())
         return Response(status=204)
 
 
@@ -93,7 +93,8 @@ class MembersView(APIView):
         """Let more workloads be members."""
         sent = read(Joining, request)
         more = search(sent.filter) if sent.filter is not None else []
-        services.tell_if_there(services.add_members(code, [*sent.names, *(row.name for row in more)]))
+        row = services.add_members(code, [*sent.names, *(row.name for row in more)])
+        services.tell_if_there(row, by=_who(request))
         return reply(picture.detail(code, CLOCK.now()))
 
 
@@ -104,8 +105,8 @@ class PauseView(APIView):
         operation_id="pauseGroup", request=shape(PauseCopying, sent=True), responses=shape(GroupDetail)
     )
     def post(self, request: Request, code: str) -> Response:
-        """PauseCopying for a reason, or go on."""
-        services.pause(code, read(PauseCopying, request).because)
+        """Pause copying for a reason, or go on."""
+        services.pause(code, read(PauseCopying, request).because, by=_who(request))
         return reply(picture.detail(code, CLOCK.now()))
 
 
@@ -115,7 +116,7 @@ class PinView(APIView):
     @extend_schema(operation_id="pinPoint", request=shape(Pin, sent=True), responses=shape(GroupDetail))
     def put(self, request: Request, code: str, point: str) -> Response:
         """Name a point so that it stays, or let it go."""
-        services.pin(code, point, read(Pin, request).label)
+        services.pin(code, point, read(Pin, request).label, by=_who(request))
         return reply(picture.detail(code, CLOCK.now()))
 
 
@@ -138,3 +139,7 @@ class CostView(APIView):
     def post(self, request: Request) -> Response:
         """Bandwidth, space and points of a group as it is being edited; nothing is saved."""
         return reply(picture.cost(read(GroupSave, request).group, CLOCK.now()))
+
+
+def _who(request: Request) -> str:
+    return str(request.user.get_username())

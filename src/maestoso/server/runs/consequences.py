@@ -5,7 +5,7 @@ All of it is written in the transaction that writes the events, so that records 
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from datetime import datetime
 
 from maestoso.core.codec import to_data
@@ -18,7 +18,8 @@ from maestoso.server.estate.catalogue import touch
 from maestoso.server.estate.models import Site, WorkloadRow
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.protection.services import forget, move_on
-from maestoso.server.runs.models import KeptFence, Run
+from maestoso.server.runs import fences
+from maestoso.server.runs.models import Run
 
 TAKEN_BACK = ("rolled back", "aborted")
 
@@ -32,18 +33,12 @@ def follow(run: Run, events: Sequence[Event], inputs: RunInputs) -> None:
         elif event.kind == "step.waits" and step == DECISION:
             _came_up(inputs)
         elif event.kind == "step.skipped" and run.kind == "disaster" and step.startswith("fence:"):
-            _keep(run, [step.removeprefix("fence:")])
+            fences.keep(run, [step.removeprefix("fence:")])
         elif event.kind == "step.skipped" and step == "give-up:run":
             # The source was gone, or was left alone until now: it is told when it answers.
-            _keep(run, inputs.plan.workloads())
+            fences.keep(run, inputs.plan.workloads())
         elif event.kind == "run.finished":
             _finished(run, str(event.data["outcome"]), inputs, event.at)
-
-
-def _keep(run: Run, workloads: Iterable[str]) -> None:
-    source = Site.objects.get(code=run.source)
-    for name in workloads:
-        KeptFence.objects.get_or_create(run=run, workload=name, defaults={"site": source})
 
 
 def _rows(inputs: RunInputs) -> list[GroupRow]:
@@ -71,9 +66,7 @@ def _finished(run: Run, outcome: str, inputs: RunInputs, at: datetime) -> None:
     else:
         for row in _rows(inputs):
             move_on(row, "roll back" if row.stage == "running uncommitted" else "called off")
-        # What may have been delivered meanwhile is lifted again; what was never asked is not wanted any more.
-        KeptFence.objects.filter(run=run, asked_at=None).delete()
-        KeptFence.objects.filter(run=run).update(lift=True, delivered_at=None)
+        fences.take_back(run)
 
 
 def _committed(run: Run, inputs: RunInputs, at: datetime) -> None:

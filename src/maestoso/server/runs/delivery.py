@@ -1,51 +1,83 @@
-"""The last step before a site: secrets are filled in there and nowhere else, so no log ever holds one."""
+"""The sites of runs as the engine speaks to them: where the records say that they are, with secrets."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+import time
+from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import replace
-from typing import Any
+from typing import TypeVar
 
 from asgiref.sync import sync_to_async
 
-from maestoso.core.ports import LogUnavailable, SiteClient, SiteUnreachable
+from maestoso.core.ports import LogUnavailable, SiteUnreachable
 from maestoso.core.runs.operations import Operation, OperationState
-from maestoso.server.protection.services import copy_secrets, find_group
+from maestoso.server.common.secret_text import unseal
+from maestoso.server.estate.models import Site
+from maestoso.server.outbox.secrets import has_secrets, with_secrets
 from maestoso.server.runs.log import reachable
-from maestoso.server.scripts.services import with_secrets
+from maestoso.sites.client import HttpSite
+
+T = TypeVar("T")
+LOOK_AGAIN_S = 5.0
+"""Its agent may be moved, and its token changed, while runs go on."""
 
 
-class SecretsFilledIn:
-    """A site client that knows the secrets."""
+class RecordedSite:
+    """The client of a site by its code; its address and token are those that stand in the records now."""
 
-    def __init__(self, client: SiteClient) -> None:
-        self.client = client
+    def __init__(self, code: str) -> None:
+        self._code = code
+        self._agent: HttpSite | None = None
+        self._as_of = ("", "")
+        self._look_at = 0.0
 
     async def put_operation(self, operation: Operation, fence: int) -> OperationState:
         """Send it with its secrets."""
-        if operation.args.get("secrets") or operation.verb == "reverse-copying":
+        if has_secrets(operation):
             try:
-                args = await sync_to_async(reachable(_filled_in))(operation)
+                args = await sync_to_async(reachable(with_secrets))(operation)
             except LogUnavailable as error:
                 # As if the site were away: it is sent again under its key once the secrets can be read.
                 raise SiteUnreachable(f"The secrets for it cannot be read now: {error}") from error
             operation = replace(operation, args=args)
-        return await self.client.put_operation(operation, fence)
+        return await self._ask(lambda agent: agent.put_operation(operation, fence))
 
     async def operation(self, key: str) -> OperationState | None:
         """As the client."""
-        return await self.client.operation(key)
+        return await self._ask(lambda agent: agent.operation(key))
 
     async def answering(self, workloads: Sequence[str], mark: str = "") -> frozenset[tuple[str, str]]:
         """As the client."""
-        return await self.client.answering(workloads, mark)
+        return await self._ask(lambda agent: agent.answering(workloads, mark))
 
     async def changes(self, after: int, wait_s: float) -> tuple[list[OperationState], int]:
         """As the client."""
-        return await self.client.changes(after, wait_s)
+        return await self._ask(lambda agent: agent.changes(after, wait_s))
+
+    async def _ask(self, question: Callable[[HttpSite], Awaitable[T]]) -> T:
+        if self._agent is None or time.monotonic() >= self._look_at:
+            await self._look()
+        if self._agent is None:
+            raise SiteUnreachable("Where its agent is cannot be read now.")
+        try:
+            return await question(self._agent)
+        except SiteUnreachable:
+            # Perhaps it is somewhere else by now.
+            self._look_at = 0.0
+            raise
+
+    async def _look(self) -> None:
+        try:
+            as_of = await sync_to_async(reachable(_where))(self._code)
+        except LogUnavailable:
+            return
+        self._look_at = time.monotonic() + LOOK_AGAIN_S
+        if as_of is None:
+            self._agent = None
+        elif as_of != self._as_of:
+            # The one before is not closed: somebody may still be listening at it.
+            self._agent, self._as_of = HttpSite(as_of[0], unseal(as_of[1])), as_of
 
 
-def _filled_in(operation: Operation) -> Mapping[str, Any]:
-    if operation.verb == "reverse-copying":
-        return {**operation.args, **copy_secrets(find_group(operation.subject))}
-    return with_secrets(operation.args)
+def _where(code: str) -> tuple[str, str] | None:
+    return Site.objects.filter(code=code).values_list("agent_url", "agent_token").first()

@@ -1,79 +1,66 @@
-"""Fences that could not be delivered when they were wanted: kept, and delivered when their site answers."""
+"""Fences that could not be delivered when they were wanted: they wait until their site answers."""
 
 from __future__ import annotations
 
-import logging
 from collections.abc import Iterable
 
-from django.db.models import F
+from django.db.models import Q, QuerySet
 
-from maestoso.core.errors import DomainError, Refused
 from maestoso.core.ports import Clock
-from maestoso.server.estate.agents import perform, pulse
 from maestoso.server.estate.models import Site
+from maestoso.server.outbox.models import DONE
+from maestoso.server.outbox.services import KEEPER, ask_for, withdraw
 from maestoso.server.runs.models import KeptFence, Run
 
-log = logging.getLogger("maestoso.keeper")
+DELIVERED = Q(request__status=DONE)
+FOUND_RUNNING = DELIVERED & Q(request__result__was_running=True)
 
 
-def deliver_fences(clock: Clock) -> None:
-    """To every site that answers, all that is kept for it."""
-    waiting = KeptFence.objects.filter(delivered_at=None).select_related("run", "site")
-    by_run: dict[tuple[Site, Run], list[KeptFence]] = {}
-    for kept in waiting:
-        by_run.setdefault((kept.site, kept.run), []).append(kept)
-    for (site, run), fences in by_run.items():
-        if pulse(site).lost_because is None:
-            try:
-                _deliver(site, run, fences, clock)
-            except DomainError as error:
-                log.warning("Fences were not delivered to %s: %s", site.code, error.sentence)
+def keep(run: Run, workloads: Iterable[str]) -> None:
+    """The source is asked to fence them as soon as it answers."""
+    source, there = Site.objects.get(code=run.source), set(run.kept_fences.values_list("workload", flat=True))
+    for name in workloads:
+        if name not in there:
+            request = ask_for(source, "fence", name, {"cut": True}, by=_who(run), insists=True)
+            KeptFence.objects.create(run=run, site=source, workload=name, request=request)
 
 
-def _deliver(site: Site, run: Run, fences: Iterable[KeptFence], clock: Clock) -> None:
-    """One after the other; what was delivered stays delivered when a later one fails."""
-    for kept in fences:
-        try:
-            if kept.lift:
-                _lift(site, kept)
-            else:
-                _fence(site, kept, clock)
-        except Refused as error:
-            if error.code != "site-unreachable":
-                # It failed there: asked again under its key, the site would only repeat that.
-                KeptFence.objects.filter(pk=kept.pk).update(tries=F("tries") + 1)
-            raise
-    if run.outcome == "committed":
-        names = list(KeptFence.objects.filter(run=run, site=site).values_list("workload", flat=True))
-        perform(site, "give-up", "run", {"workloads": names}, f"kept/{run.pk}/give-up/{len(names)}")
+def take_back(run: Run) -> None:
+    """The run was taken back: what was not asked for is not wanted any more, and the rest is lifted again."""
+    for kept in run.kept_fences.select_related("site", "request"):
+        if not withdraw(kept.request):
+            # It may be there, or come to be: these wait behind it.
+            for verb, args in (("lift-fence", {}), ("power-on", {"unless_on": True})):
+                ask_for(kept.site, verb, kept.workload, args, by=_who(run), insists=True)
+        kept.delete()
 
 
-def _fence(site: Site, kept: KeptFence, clock: Clock) -> None:
-    """Unless its run is taken back first: then it is not wanted, or is to be lifted next time."""
-    wanted = KeptFence.objects.filter(pk=kept.pk, lift=False)
-    if not wanted.update(asked_at=clock.now()):
-        return
-    said = perform(site, "fence", kept.workload, {"cut": True}, f"{_key(kept)}/fence")
-    wanted.update(delivered_at=clock.now(), found_running=bool(said.result.get("was_running")))
-    log.info("The fence of %s was delivered to %s.", kept.workload, site.code)
-
-
-def _lift(site: Site, kept: KeptFence) -> None:
-    perform(site, "lift-fence", kept.workload, {}, f"{_key(kept)}/lift")
-    perform(site, "power-on", kept.workload, {"unless_on": True}, f"{_key(kept)}/on")
-    kept.delete()
-
-
-def _key(kept: KeptFence) -> str:
-    return f"kept/{kept.run_id}/{kept.pk}/{kept.tries}"
+def give_up_what_is_fenced(clock: Clock) -> None:
+    """What was committed is at home elsewhere: once all its fences are there, its source is told so."""
+    fences = KeptFence.objects.filter(run__outcome="committed", given_up=None)
+    for run in Run.objects.filter(pk__in=fences.values("run")):
+        kept = run.kept_fences.all()
+        if kept.filter(DELIVERED).count() == kept.count():
+            names = list(kept.values_list("workload", flat=True))
+            site = Site.objects.get(pk=kept[0].site_id)
+            request = ask_for(site, "give-up", "run", {"workloads": names}, by=KEEPER, insists=True)
+            kept.update(given_up=request)
 
 
 def found_running() -> dict[str, str]:
     """Workloads of which a second live copy was found and nobody has looked at it, with the site where."""
-    rows = KeptFence.objects.filter(found_running=True, seen_by="").select_related("site")
-    return {kept.workload: kept.site.code for kept in rows}
+    return dict(unseen().values_list("workload", "site__code"))
+
+
+def unseen() -> QuerySet[KeptFence]:
+    """Fences that turned a second live copy off which nobody has looked at since."""
+    return KeptFence.objects.filter(FOUND_RUNNING, seen_by="").select_related("site")
 
 
 def seen(run: Run, by: str) -> None:
     """Somebody looked at the copies that were found running."""
-    KeptFence.objects.filter(run=run, found_running=True, seen_by="").update(seen_by=by)
+    unseen().filter(run=run).update(seen_by=by)
+
+
+def _who(run: Run) -> str:
+    return f"run {run.pk}"

@@ -6,6 +6,8 @@ from typing import Any
 
 from django.db import models
 
+from maestoso.server.outbox.models import DONE, SiteRequest
+
 
 class Run(models.Model):
     """A run. What it did is in its events; the columns here are either the lease or a projection."""
@@ -100,24 +102,30 @@ class RunStep(models.Model):
 
 
 class KeptFence(models.Model):
-    """A source copy that could not be confirmed off. ``lift``: the run was taken back, so is the fence.
+    """A source copy that could not be confirmed off: ``request`` waits in the outbox until its site answers.
 
-    ``asked_at`` is written before the site is asked: from then on the fence may be there, whatever was heard.
-    ``tries`` failed there; each is asked for under a key of its own.
+    ``given_up`` tells the site that the workload is at home elsewhere, once the run is committed.
     """
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="kept_fences")
     site = models.ForeignKey("estate.Site", on_delete=models.PROTECT, related_name="+")
     workload = models.CharField(max_length=120)
-    asked_at = models.DateTimeField(null=True)
-    tries = models.PositiveIntegerField(default=0)
-    delivered_at = models.DateTimeField(null=True)
-    found_running = models.BooleanField(default=False)
+    request = models.ForeignKey(SiteRequest, on_delete=models.PROTECT, related_name="fences")
+    given_up = models.ForeignKey(SiteRequest, on_delete=models.PROTECT, null=True, related_name="given_up")
     seen_by = models.CharField(max_length=150, blank=True, default="")
-    lift = models.BooleanField(default=False)
 
     class Meta:
         ordering = ["id"]
         constraints = [
             models.UniqueConstraint(fields=["run", "workload"], name="one_kept_fence_of_a_workload"),
         ]
+
+    @property
+    def delivered(self) -> bool:
+        """Whether the site has done it."""
+        return bool(self.request.status == DONE)
+
+    @property
+    def found_running(self) -> bool:
+        """Whether it turned off a second live copy."""
+        return self.delivered and bool(self.request.result.get("was_running"))

@@ -85,10 +85,13 @@ def status(pk: int, state: RunState, names: dict[str, str], now: datetime) -> Ru
     plan, measured = state.inputs.plan, measures(state)
     moment = state.at if state.finished else max(now, state.at)
     booted = [member for _, member in plan.members() if member.power_on]
-    leak, kept = state.steps.get(LEAK_CHECK), list(KeptFence.objects.filter(run_id=pk))
+    leak, kept = (
+        state.steps.get(LEAK_CHECK),
+        list(KeptFence.objects.filter(run_id=pk).select_related("request")),
+    )
     groups = _groups(state)
     told = standing(
-        state, names, [Kept(workload=one.workload, delivered=one.delivered_at is not None) for one in kept],
+        state, names, [Kept(workload=one.workload, delivered=one.delivered) for one in kept],
         _backlog(state, groups),
     )  # fmt: skip
     return RunStatus(

@@ -26,6 +26,7 @@ from maestoso.core.score import ScoreStep, run_score
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access.sessions import ended
 from maestoso.server.estate.models import Site
+from maestoso.server.runs.fences import DELIVERED
 from maestoso.server.runs.log import read_log
 from maestoso.server.runs.models import KeptFence, Run
 from maestoso.server.runs.picture import in_words, status
@@ -253,7 +254,7 @@ def _beside(pks: list[int]) -> dict[int, tuple[int, ...]]:
     many of them were delivered, and how many looked at."""
     kept = KeptFence.objects.filter(run_id__in=pks).order_by().values("run_id")
     counted = kept.annotate(
-        all=Count("pk"), there=Count("delivered_at"), seen=Count("pk", filter=~Q(seen_by=""))
+        all=Count("pk"), there=Count("pk", filter=DELIVERED), seen=Count("pk", filter=~Q(seen_by=""))
     )
     fences = {row["run_id"]: (row["all"], row["there"], row["seen"]) for row in counted}
     aside = set(Run.objects.filter(pk__in=pks).exclude(put_aside="").values_list("pk", flat=True))

@@ -8,3 +8,7 @@ class ScriptsConfig(AppConfig):
 
     name = "maestoso.server.scripts"
     label = "scripts"
+
+    def ready(self) -> None:
+        """What it sends to sites goes with its secrets, in every process."""
+        from maestoso.server.scripts import services  # noqa: F401

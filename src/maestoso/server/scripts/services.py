@@ -12,8 +12,10 @@ from django.db import transaction
 from maestoso.core.errors import BadValue, NotFound, Refused, Stale
 from maestoso.core.model.plan import Plan
 from maestoso.core.planning.inputs import ScriptText
+from maestoso.core.runs.operations import Operation
 from maestoso.server.common.secret_text import seal, unseal
 from maestoso.server.estate import retired
+from maestoso.server.outbox.secrets import secrets_for
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.scripts.models import Script, Secret
 from maestoso.server.scripts.shapes import Library, ScriptSave, ScriptView, SecretView
@@ -123,12 +125,10 @@ def forget_secret(name: str) -> None:
     row.delete()
 
 
-def with_secrets(args: Mapping[str, Any]) -> Mapping[str, Any]:
-    """The arguments of an operation with its secrets filled in, for the moment in which it is sent.
-
-    One that is not stored stays away; the script says what it misses.
-    """
-    named = args.get("secrets")
+@secrets_for("run-script")
+def _with_secrets(operation: Operation) -> Mapping[str, Any]:
+    """One that is not stored stays away; the script says what it misses."""
+    args, named = operation.args, operation.args.get("secrets")
     if not named:
         return args
     rows = {row.name: row for row in Secret.objects.filter(name__in=set(named.values()))}

@@ -1,11 +1,12 @@
 <script setup lang="ts">
 import { computed, ref } from "vue";
 import { api, take } from "@/api/client";
-import { useSites } from "@/api/queries";
+import { useSiteRequests, useSites } from "@/api/queries";
 import type { Link, SiteView } from "@/api/types";
 import DriftDialog from "@/features/estate/DriftDialog.vue";
 import EstateTabs from "@/features/estate/EstateTabs.vue";
 import LinkDialog from "@/features/estate/LinkDialog.vue";
+import RequestsDialog from "@/features/estate/RequestsDialog.vue";
 import SiteDialog from "@/features/estate/SiteDialog.vue";
 import ThingDialog from "@/features/estate/ThingDialog.vue";
 import type { Kind } from "@/features/estate/things";
@@ -16,6 +17,7 @@ import { rate } from "@/ui/format";
 
 const { problem, act } = useAct();
 const { data, error } = useSites();
+const { data: requests } = useSiteRequests();
 const editing = ref<{ site: string; kind: Kind; thing: Record<string, unknown> | null } | null>(null);
 const thingOpen = ref(false);
 const link = ref<Link | null>(null);
@@ -23,6 +25,10 @@ const linkOpen = ref(false);
 const drifting = ref<SiteView | null>(null);
 const driftOpen = ref(false);
 const registering = ref(false);
+const asked = ref<SiteView | null>(null);
+const askedOpen = ref(false);
+const askedOf = (site: SiteView) => (requests.value ?? []).filter((one) => one.site === site.code);
+const waiting = (site: SiteView) => askedOf(site).filter((one) => one.status === "waiting").length;
 
 const sentence = computed(() => {
   const sites = data.value?.sites ?? [];
@@ -46,6 +52,10 @@ function editLink(one: Link | null) {
 function drift(site: SiteView) {
   drifting.value = site;
   driftOpen.value = true;
+}
+function showAsked(site: SiteView) {
+  asked.value = site;
+  askedOpen.value = true;
 }
 const follow = (site: SiteView, takes_over: boolean) =>
   act(() => take(api.PUT("/api/v1/sites/{code}", { params: { path: { code: site.code } }, body: { name: site.name, time_zone: site.time_zone, takes_over } })));
@@ -74,6 +84,8 @@ const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
         </template>
         <span v-if="site.inventory_at" class="quiet"> Inventory of {{ ago(site.inventory_at) }}.</span>
         <label class="follow"><input type="checkbox" :checked="site.takes_over" @change="follow(site, ($event.target as HTMLInputElement).checked)" /> take changes over by themselves</label>
+        <b v-if="waiting(site)">▲ {{ count(waiting(site), "request") }} {{ waiting(site) === 1 ? "waits" : "wait" }} for it. </b>
+        <button class="link" @click="showAsked(site)">What it was asked for</button>
         <button class="link" @click="retire(site)">Retire the site</button>
       </p>
       <div class="things">
@@ -130,6 +142,7 @@ const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
     <ThingDialog v-if="editing" v-model="thingOpen" :site="editing.site" :kind="editing.kind" :thing="editing.thing" />
     <LinkDialog v-model="linkOpen" :link="link" :sites="data?.sites ?? []" />
     <DriftDialog v-if="drifting" v-model="driftOpen" :code="drifting.code" :name="drifting.name" />
+    <RequestsDialog v-if="asked" v-model="askedOpen" :name="asked.name" :requests="askedOf(asked)" />
     <SiteDialog v-model="registering" />
   </div>
 </template>

@@ -11,16 +11,13 @@ from typing import Any
 
 from django.core.management.base import BaseCommand
 
-from maestoso.core.ports import SiteClient
 from maestoso.engine.clock import SystemClock
 from maestoso.engine.conductor import Conductor
 from maestoso.engine.incarnation import incarnation
 from maestoso.server.config.collector import look_for_cycles_seldom
-from maestoso.server.estate.agents import client
-from maestoso.server.estate.models import Site
 from maestoso.server.protection.keeper import keep
-from maestoso.server.runs.delivery import SecretsFilledIn
-from maestoso.server.runs.log import DatabaseRunLog, reachable
+from maestoso.server.runs.delivery import RecordedSite
+from maestoso.server.runs.log import DatabaseRunLog
 
 LONGEST_NAME = 60
 
@@ -50,11 +47,6 @@ async def _conduct() -> None:
     keeper = threading.Thread(target=keep, args=(rest, SystemClock()), name="keeper", daemon=True)
     keeper.start()
     try:
-        await Conductor(DatabaseRunLog(), _client_of, owner).conduct(stop)
+        await Conductor(DatabaseRunLog(), RecordedSite, owner).conduct(stop)
     finally:
         rest.set()
-
-
-@reachable
-def _client_of(code: str) -> SiteClient:
-    return SecretsFilledIn(client(Site.objects.get(code=code)))

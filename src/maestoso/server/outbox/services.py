@@ -1,0 +1,183 @@
+"""Asking sites for something: written down first, then brought to them, and kept until it is settled."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import time
+import uuid
+from dataclasses import replace
+from datetime import datetime, timedelta
+from typing import Any
+
+from django.db.models import Max, QuerySet, Value
+from django.db.models.functions import Coalesce
+
+from maestoso.core.errors import Refused
+from maestoso.core.ports import Clock, SiteRefused, SiteUnreachable
+from maestoso.core.runs.operations import Operation, OperationState
+from maestoso.engine.clock import SystemClock
+from maestoso.server.config.settings import OPTIONS, SECRETS
+from maestoso.server.estate.agents import PATIENCE_S, ask, forget_pulse, needed, pulse
+from maestoso.server.estate.models import Site
+from maestoso.server.outbox.models import DONE, FAILED, WAITING, WITHDRAWN, SiteRequest
+from maestoso.server.outbox.secrets import with_secrets
+from maestoso.sites.client import HttpSite
+
+CLOCK = SystemClock()
+KEEPER = "keeper"
+"""Who asks where nobody does in person."""
+LOOK_AGAIN_S = 0.03
+CLAIMED_S = 5.0
+"""How much longer than its patience a process has what it is bringing to itself."""
+LONGEST_PEACE_S = 600.0
+KEPT_DAYS = 30
+log = logging.getLogger("maestoso.outbox")
+
+
+def ask_for(
+    site: Site, verb: str, subject: str, args: dict[str, Any], *, by: str, insists: bool = False
+) -> SiteRequest:
+    """Write down what a site is asked for, in the transaction of the change that it belongs to.
+
+    Whoever waits for it calls :func:`deliver` once that is committed; else the keeper does.
+    """
+    now = CLOCK.now()
+    before = SiteRequest.objects.filter(site=site, subject=subject).aggregate(last=Max("fence"))["last"] or 0
+    return SiteRequest.objects.create(
+        site=site, token=uuid.uuid4().hex, verb=verb, subject=subject, args=args, by=by, insists=insists,
+        asked_at=now, not_before=now, fence=max(before + 1, int(now.timestamp() * 1000)),
+    )  # fmt: skip
+
+
+def perform(
+    site: Site, verb: str, subject: str, args: dict[str, Any], *, by: str, patience_s: float = PATIENCE_S
+) -> OperationState:
+    """Ask a site for one operation and wait for its end.
+
+    Raises Refused in words where the site is away, will not, or fails; it is not asked again by itself then.
+    """
+    request = ask_for(site, verb, subject, args, by=by)
+    with needed(f"{site.name} did not do it"):
+        state = deliver(request, patience_s)
+    if state.status == FAILED:
+        raise Refused(f"{site.name} could not do it: {state.reason}", code=state.code or "refused")
+    return state
+
+
+def deliver(request: SiteRequest, patience_s: float = PATIENCE_S) -> OperationState:
+    """Bring it to its site, behind all that was asked of the same subject before; how it ended there.
+
+    Raises SiteUnreachable where that cannot be known now: what insists is brought again by the keeper,
+    anything else is not asked for any more.
+    """
+    until = time.monotonic() + patience_s
+    queue = SiteRequest.objects.select_related("site").filter(
+        site=request.site_id, subject=request.subject, status=WAITING, pk__lte=request.pk
+    )
+    try:
+        for one in queue.order_by("pk"):
+            _bring(one, max(until - time.monotonic(), 0.05))
+    except SiteUnreachable as error:
+        if not request.insists:
+            _settle(request, WITHDRAWN, reason=str(error))
+        raise
+    request.refresh_from_db()
+    if request.status == WAITING:
+        raise SiteUnreachable(request.reason or "It is being asked by another process.")
+    return OperationState(
+        key=_key(request), status="done" if request.status == DONE else "failed", result=request.result,
+        code=request.code, reason=request.reason,
+    )  # fmt: skip
+
+
+def deliver_waiting(clock: Clock) -> None:
+    """To every site that answers, all that waits for it. What belongs together stays in its order."""
+    due = SiteRequest.objects.filter(status=WAITING, not_before__lte=clock.now())
+    for site in Site.objects.filter(pk__in=due.values("site")):
+        if pulse(site).lost_because is None:
+            try:
+                for request in due.filter(site=site).order_by("pk"):
+                    deliver(request)
+            except SiteUnreachable as error:
+                log.warning("Not all that waits for %s was brought there: %s", site.code, error)
+
+
+def withdraw(request: SiteRequest) -> bool:
+    """Ask for it no more, where it was not sent yet; whether that was so. Within a transaction."""
+    unsent = SiteRequest.objects.filter(pk=request.pk, status=WAITING, sent_at=None)
+    return bool(unsent.update(status=WITHDRAWN, settled_at=CLOCK.now(), args={}))
+
+
+def forget_old(clock: Clock) -> None:
+    """Let go what was settled long ago and what nothing refers to."""
+    old = SiteRequest.objects.filter(settled_at__lt=clock.now() - timedelta(days=KEPT_DAYS))
+    old.filter(fences=None, given_up=None).delete()
+
+
+def _bring(request: SiteRequest, patience_s: float) -> None:
+    """One try. Of two processes only one has it at a time."""
+    now = CLOCK.now()
+    waiting = SiteRequest.objects.filter(pk=request.pk, status=WAITING)
+    mine = waiting.filter(not_before__lte=now)
+    patience = timedelta(seconds=patience_s + CLAIMED_S)
+    if not mine.update(not_before=now + patience, sent_at=Coalesce("sent_at", Value(now))):
+        return
+    operation = _operation(request)
+    try:
+        state = ask(
+            request.site, lambda agent: _carry_out(agent, operation, request.fence, patience_s), patience_s
+        )
+    except SiteUnreachable as error:
+        waiting.update(not_before=now, reason=str(error))
+        raise
+    except SiteRefused as refused:
+        state = OperationState(key=operation.key, status="failed", code=refused.code, reason=refused.reason)
+    if state.status == "failed" and request.insists:
+        _leave_in_peace(waiting, request.generation, state, now)
+    else:
+        _settle(request, DONE if state.status == "done" else FAILED, state.code, state.reason, state.result)
+    forget_pulse(request.site)
+
+
+def _operation(request: SiteRequest) -> Operation:
+    bare = Operation(
+        key=_key(request), run=f"{SECRETS.instance}/care/{request.subject}", verb=request.verb,
+        subject=request.subject, args=request.args,
+        pace=float(OPTIONS.pace) if request.site.practice else 1.0,
+    )  # fmt: skip
+    return replace(bare, args=with_secrets(bare))
+
+
+async def _carry_out(agent: HttpSite, operation: Operation, fence: int, patience_s: float) -> OperationState:
+    state = await agent.put_operation(operation, fence, answer_s=patience_s)
+    while not state.settled:
+        await asyncio.sleep(LOOK_AGAIN_S)
+        state = await agent.operation(operation.key) or state
+    return state
+
+
+def _leave_in_peace(
+    waiting: QuerySet[SiteRequest], generation: int, state: OperationState, now: datetime
+) -> None:
+    """It failed there: asked again under the same key, the site would only repeat that."""
+    peace_s = 0.0 if generation == 1 else min(3.0 * 2.0**generation, LONGEST_PEACE_S)
+    waiting.update(
+        generation=generation + 1, not_before=now + timedelta(seconds=peace_s), code=state.code[:60],
+        reason=state.reason,
+    )  # fmt: skip
+
+
+def _settle(request: SiteRequest, status: str, code: str = "", reason: str = "", result: Any = None) -> None:
+    SiteRequest.objects.filter(pk=request.pk, status=WAITING).update(
+        status=status,
+        code=code[:60],
+        reason=reason,
+        result=dict(result or {}),
+        settled_at=CLOCK.now(),
+        args={},
+    )
+
+
+def _key(request: SiteRequest) -> str:
+    return f"{SECRETS.instance}/{request.verb}/{request.subject}/{request.token}/{request.generation}"

@@ -1,0 +1,50 @@
+<script setup lang="ts">
+// What a site was asked for outside of runs, and what became of it.
+import type { RequestView } from "@/api/types";
+import { ago } from "@/ui/format";
+
+defineProps<{ name: string; requests: RequestView[] }>();
+const open = defineModel<boolean>({ required: true });
+const marks = { waiting: "…", done: "✓", failed: "✕", withdrawn: "−" } as const;
+
+function became(one: RequestView): string {
+  if (one.status === "done") return one.tries > 1 ? `done at try ${one.tries}` : "done";
+  if (one.status === "failed") return `failed: ${one.reason}`;
+  if (one.status === "withdrawn") return one.reason ? `not asked for any more: ${one.reason}` : "not asked for any more";
+  if (!one.tries) return "waits until the site answers";
+  return one.reason ? `waits, try ${one.tries} is next: ${one.reason}` : "under way";
+}
+</script>
+
+<template>
+  <el-dialog v-model="open" :title="`What ${name} was asked for`" width="860">
+    <p v-if="!requests.length">Nothing yet. What runs ask of it stands in the runs.</p>
+    <template v-else>
+      <p class="quiet">What it does not do at once is brought to it again until it has, each failed try under a new key. What runs ask of it stands in the runs.</p>
+      <div class="list">
+        <el-table :data="requests" size="small">
+          <el-table-column label="Asked" width="110">
+            <template #default="{ row }">{{ ago(row.asked_at) }}</template>
+          </el-table-column>
+          <el-table-column label="By" prop="by" width="100" />
+          <el-table-column label="What" width="240">
+            <template #default="{ row }">{{ row.verb }} <span class="mono">{{ row.subject }}</span></template>
+          </el-table-column>
+          <el-table-column label="What became of it">
+            <template #default="{ row }">{{ marks[row.status as RequestView["status"]] }} {{ became(row as RequestView) }}</template>
+          </el-table-column>
+        </el-table>
+      </div>
+    </template>
+    <template #footer>
+      <button class="btn" @click="open = false">Close</button>
+    </template>
+  </el-dialog>
+</template>
+
+<style scoped>
+.list {
+  max-height: 55vh;
+  overflow-y: auto;
+}
+</style>
