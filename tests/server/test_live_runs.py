@@ -311,6 +311,19 @@ class Fences(Live):
         deliver_waiting(CLOCK)
         self.assertEqual(set(KeptFence.objects.values_list("seen_by", flat=True)), {"ann"})
 
+    def test_what_was_fenced_since_is_said_to_be_so(self) -> None:
+        run = self.undecided("BOOK", "disaster", lost=True, go_on=True)
+
+        def fenced() -> int:
+            said = self.browser.get(f"/api/v1/runs/{run.pk}").json()["status"]
+            return sum(group["fenced"] for group in said["groups"])
+
+        self.assertEqual(fenced(), 0)
+        deliver_waiting(CLOCK)
+        self.assertEqual(fenced(), 11)
+        self.go_on(run, "roll-back")
+        deliver_waiting(CLOCK)
+
     def test_a_source_that_was_left_alone_is_fenced_in_the_end(self) -> None:
         run = self.play("BOOK", "disaster", lost=True, go_on=True, close_down=False)
         self.assertEqual(run.outcome, "committed")

@@ -161,7 +161,9 @@ def _of_copies(walk: Walk, what: str, run: Run, said: RunStatus) -> Iterator[str
             and target.answers
         ) and not truth.fenced(source) & members:
             yield f"{what}: {used.group} is said to be writable at {used.writable or 'no site'}"
-        really = truth.fenced(source) & members
+        # What the run gave up waiting for may be done there: it is confirmed when its kept fence is.
+        unconfirmed = {kept.workload for kept in run.kept_fences.all() if not kept.delivered}
+        really = (truth.fenced(source) & members) - unconfirmed
         if source.answers and used.fenced != len(really):
             yield f"{what}: {used.fenced} of {used.group} fenced; {sorted(really)} are"
 

@@ -154,7 +154,8 @@ class _Words:
                 return f"{plan} is coming up at {there}."
 
     def _fenced(self) -> str:
-        off, all_of_them = len(fenced(self.state)), len(self.members)
+        since = {one.workload for one in self.kept if one.delivered}
+        off, all_of_them = len(fenced(self.state) | since), len(self.members)
         if off == all_of_them:
             return f"fenced at {self.here}"
         if not off:
@@ -261,9 +262,10 @@ def abort_does(state: RunState, names: Mapping[str, str]) -> str:
     return f"{said[0].upper()}{said[1:]}." if said else f"Nothing was done to {here} yet; it ends here."
 
 
-def writable(state: RunState, group: str) -> str:
+def writable(state: RunState, group: str, since: frozenset[str] = frozenset()) -> str:
     """The site where a group can be written to, as far as the run knows: empty on the way between the two.
 
+    ``since`` are workloads whose fences were kept, and delivered since.
     A source that was neither fenced nor heard is no place that anybody may count on, so it is not named.
     """
     plan, copy = state.inputs.plan, next(one for one in state.inputs.groups if one.code == group)
@@ -271,6 +273,6 @@ def writable(state: RunState, group: str) -> str:
         return plan.source
     if writable_at_target(state, group):
         return plan.target
-    if fenced(state) & set(copy.members) or plan.source in state.lost_sites:
+    if (fenced(state) | since) & set(copy.members) or plan.source in state.lost_sites:
         return ""
     return plan.source

@@ -85,11 +85,9 @@ def status(pk: int, state: RunState, names: dict[str, str], now: datetime) -> Ru
     plan, measured = state.inputs.plan, measures(state)
     moment = state.at if state.finished else max(now, state.at)
     booted = [member for _, member in plan.members() if member.power_on]
-    leak, kept = (
-        state.steps.get(LEAK_CHECK),
-        list(KeptFence.objects.filter(run_id=pk).select_related("request")),
-    )
-    groups = _groups(state)
+    leak = state.steps.get(LEAK_CHECK)
+    kept = list(KeptFence.objects.filter(run_id=pk).select_related("request"))
+    groups = _groups(state, frozenset(one.workload for one in kept if one.delivered))
     told = standing(
         state, names, [Kept(workload=one.workload, delivered=one.delivered) for one in kept],
         _backlog(state, groups),
@@ -184,11 +182,12 @@ def _ready(state: RunState, workload: str) -> bool:
     )
 
 
-def _groups(state: RunState) -> tuple[GroupUsed, ...]:
+def _groups(state: RunState, since: frozenset[str]) -> tuple[GroupUsed, ...]:
+    """``since``: workloads whose fences were kept, and delivered since."""
     measured = measures(state)
     codes = [group.code for group in state.inputs.groups]
     stages = dict(GroupRow.objects.filter(code__in=codes).values_list("code", "stage"))
-    copying, off = _copying(state), fenced(state)
+    copying, off = _copying(state), fenced(state) | since
     found = []
     for group in state.inputs.groups:
         copied = copying.get(group.code)
@@ -199,7 +198,7 @@ def _groups(state: RunState) -> tuple[GroupUsed, ...]:
                 rpo_s=measured.rpo_s.get(group.code),
                 stage=stages.get(group.code, ""),
                 at=came_from(state, group),
-                writable=writable(state, group.code),
+                writable=writable(state, group.code, since),
                 members=len(group.members),
                 fenced=len(off.intersection(group.members)),
                 done_bytes=copied.seeded_bytes if copied else 0,
