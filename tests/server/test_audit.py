@@ -4,11 +4,18 @@ from __future__ import annotations
 
 import json
 from typing import Any
+from unittest import mock
 
+from django.apps import apps
+from django.db import DatabaseError
 from joserfc import jws
 
+from maestoso.core.codec import to_data
 from maestoso.core.evidence.chain import ROOT, link_text
+from maestoso.core.model.protection import Policy
+from maestoso.server.audit import changes, record
 from maestoso.server.audit.models import AuditEntry
+from maestoso.server.estate.models import WorkloadRow
 from maestoso.server.evidence import keys
 from tests.server.tidewell import Browser, Tidewell
 
@@ -47,6 +54,56 @@ class Trail(Tidewell):
         self.browser.send("DELETE", f"/drills/{made['id']}")
         gone = json.loads(self.newest()["changed"])
         self.assertIsNone(gone[-1]["after"])
+
+    def test_of_many_rows_at_once_it_says_what_was_before_and_how_many_more_there_were(self) -> None:
+        tagged = {"filter": None, "add": {"seen": "yes"}}
+        names = list(WorkloadRow.objects.values_list("name", flat=True))
+        with mock.patch.object(changes, "MOST_ROWS", 5):
+            reply = self.browser.send("POST", "/workload-tags", {**tagged, "names": names})
+        self.assertEqual(reply.status_code, 200, reply.content[:300])
+        changed = json.loads(self.newest()["changed"])
+        self.assertNotIn("seen", changed[0]["before"]["spec"]["tags"])
+        self.assertEqual(changed[0]["after"]["spec"]["tags"]["seen"], "yes")
+        self.assertEqual(changed[-1]["what"], f"{len(names) - 5} more of workload row")
+
+    def test_what_cannot_be_recorded_is_not_done(self) -> None:
+        policy = to_data(Policy(interval_s=5, rpo_s=60))
+        group = {
+            "code": "works", "name": "Works", "source": "QUA", "target": "HIL", "members": ["rig-03"],
+            "policy": policy, "tag_rule": "",
+        }  # fmt: skip
+        drill = {"plan": "HARB", "name": "One", "starts": "2027-01-05T06:30", "time_zone": "Europe/Lisbon"}
+        site = {"name": "Elsewhere", "time_zone": "UTC", "takes_over": False}
+        asked: list[tuple[str, str, Any, dict[str, str]]] = [
+            ("PUT", "/run-views", {"name": "x", "query": ""}, {}),
+            ("PUT", "/secrets/feed-token", {"value": "swordfish-7"}, {}),
+            ("POST", "/groups", {"group": group, "key": ""}, {}),
+            ("DELETE", "/groups/signs", None, {}),
+            ("PUT", "/groups/booking-db/key", {"key": "a-made-up-key-for-tests"}, {}),
+            ("POST", "/drills", drill, {}),
+            ("PUT", "/sites/HIL", site, {}),
+            ("DELETE", "/workloads/rig-03", None, {}),
+            ("POST", "/workload-tags", {"names": ["rig-01"], "filter": None, "add": {"a": "b"}}, {}),
+            ("POST", "/runs", {"plan": "HARB", "options": {"pace": 20}}, {"Idempotency-Key": "k"}),
+        ]
+        before = self.everything()
+        broken = mock.patch.object(record, "add_entry", side_effect=lambda entry: self.no_room())
+        for method, path, body, headers in asked:
+            with self.subTest(f"{method} {path}"):
+                with broken, self.assertLogs("maestoso.server"), self.assertLogs("django.request"):
+                    self.assertEqual(self.browser.send(method, path, body, **headers).status_code, 500)
+                self.assertEqual(self.everything(), before)
+
+    def no_room(self) -> None:
+        raise DatabaseError("no room")
+
+    def everything(self) -> str:
+        """All rows that people change, as one text."""
+        models = [apps.get_model(f"{app}.{name}") for app, name in (
+            ("runs", "SavedView"), ("scripts", "Secret"), ("protection", "GroupRow"), ("drills", "DrillRow"),
+            ("estate", "Site"), ("estate", "WorkloadRow"), ("runs", "Run"), ("outbox", "SiteRequest"),
+        )]  # fmt: skip
+        return json.dumps([list(model.objects.order_by("pk").values()) for model in models], default=str)
 
     def test_secrets_and_passwords_never_stand_in_it(self) -> None:
         reply = self.browser.send("PUT", "/secrets/feed-token", {"value": "swordfish-7"})

@@ -11,9 +11,8 @@ from django.db import transaction
 
 from maestoso.engine.clock import SystemClock
 from maestoso.server.estate import agents
-from maestoso.server.estate.catalogue import catalogue
 from maestoso.server.estate.models import Site
-from maestoso.server.estate.services import all_workloads
+from maestoso.server.estate.snapshot import estate
 from maestoso.server.estate.workloads import tag
 from maestoso.server.protection import keeper
 from maestoso.server.protection.models import GroupRow
@@ -30,30 +29,30 @@ class Kept(Tidewell):
     """Rows, workloads and groups in memory."""
 
     def test_a_change_is_seen_at_once(self) -> None:
-        before = catalogue()
-        self.assertIs(catalogue(), before)
+        before = estate()
+        self.assertIs(estate(), before)
         tag(["rig-01"], {"tier": "old"}, [])
-        self.assertEqual(catalogue().rows["rig-01"].tags["tier"], "old")
-        self.assertEqual(all_workloads()["rig-01"].tags["tier"], "old")
+        self.assertEqual(estate().rows["rig-01"].tags["tier"], "old")
+        self.assertEqual(estate().workloads["rig-01"].tags["tier"], "old")
 
     def test_a_change_that_is_taken_back_is_not_seen_any_more(self) -> None:
         try:
             with transaction.atomic():
                 tag(["rig-01"], {"tier": "one"}, [])
-                self.assertEqual(catalogue().rows["rig-01"].tags["tier"], "one")
+                self.assertEqual(estate().rows["rig-01"].tags["tier"], "one")
                 raise Mistake
         except Mistake:
             pass
-        self.assertEqual(catalogue().rows["rig-01"].tags["tier"], "lab")
+        self.assertEqual(estate().rows["rig-01"].tags["tier"], "lab")
         tag(["rig-02"], {"tier": "two"}, [])
-        self.assertEqual(catalogue().rows["rig-01"].tags["tier"], "lab")
-        self.assertEqual(catalogue().rows["rig-02"].tags["tier"], "two")
+        self.assertEqual(estate().rows["rig-01"].tags["tier"], "lab")
+        self.assertEqual(estate().rows["rig-02"].tags["tier"], "two")
 
     def test_groups_are_read_anew_when_members_or_stages_change(self) -> None:
         add_members("fleet", ["rig-01"])
         groups = {row.code: group for row, group in rows_and_groups()}
         self.assertIn("rig-01", groups["fleet"].members)
-        self.assertEqual(catalogue().rows["rig-01"].group, "fleet")
+        self.assertEqual(estate().rows["rig-01"].group, "fleet")
         row = GroupRow.objects.get(code="fleet")
         row.stage = "seeding"
         move_on(row, "seeded")

@@ -22,7 +22,7 @@ from maestoso.engine.clock import SystemClock
 from maestoso.server.audit.models import AuditEntry, AuditHead, AuditSeal
 from maestoso.server.audit.record import SEALED, written
 from maestoso.server.audit.trail import SIGNED_EVERY, sign_head
-from maestoso.server.common.snapshot import snapshot
+from maestoso.server.common.snapshot import one_moment
 from maestoso.server.evidence import keys
 from maestoso.server.evidence.integrity import register_troubles, run_troubles
 from maestoso.server.evidence.models import Addition, RunRegister, Seal, Stone
@@ -248,7 +248,7 @@ class WhileRunsGoOn(TransactionTestCase):
                 thread.join()
                 return [*check_projection(seen), *run_troubles(seen)]
 
-        self.assertEqual(trouble(snapshot()), [])
+        self.assertEqual(trouble(one_moment()), [])
         self.assertFalse(connection.in_atomic_block)
         self.assertNotEqual(trouble(transaction.atomic()), [], "without a snapshot it would be one")
 

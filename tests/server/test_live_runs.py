@@ -21,8 +21,8 @@ from maestoso.practice.rehearsal import Rehearsal
 from maestoso.practice.world import World
 from maestoso.server.estate import agents
 from maestoso.server.estate.agents import ask
-from maestoso.server.estate.catalogue import catalogue
 from maestoso.server.estate.models import Site, WorkloadRow
+from maestoso.server.estate.snapshot import estate
 from maestoso.server.outbox import services as outbox
 from maestoso.server.outbox.services import deliver_waiting
 from maestoso.server.plans.services import context, find_plan
@@ -175,7 +175,7 @@ class Consequences(Live):
         self.assertEqual([need["kind"] for need in status["needs"]], ["decision"])
         self.assertEqual({g["writable"] for g in status["groups"]}, {"HIL"})
         self.assertTrue(all(outage["to_s"] for outage in status["outages"]))
-        there = {code: len(names) for code, names in running(catalogue().rows, {}).items()}
+        there = {code: len(names) for code, names in running(estate().rows, {}).items()}
         self.assertEqual((there["QUA"], there["HIL"]), (24, 13))
         # What a site counts itself is what the site line says: this run was played elsewhere.
         line = self.browser.get("/api/v1/site-line").json()

@@ -17,9 +17,9 @@ from maestoso.core.replication.health import health
 from maestoso.core.runs.operations import Operation
 from maestoso.engine.clock import SystemClock
 from maestoso.server.estate.agents import ask, pulse
-from maestoso.server.estate.catalogue import touch
 from maestoso.server.estate.drift import drifted
 from maestoso.server.estate.models import Site, WorkloadRow
+from maestoso.server.estate.snapshot import touch
 from maestoso.server.outbox.services import perform
 from maestoso.server.protection import keeper, services
 from maestoso.server.protection.models import GroupRow
@@ -237,6 +237,7 @@ class Copies(ProtectionCase):
     def test_no_other_key_than_that_of_the_copies_is_taken(self) -> None:
         self.make(policy={**POLICY, "initial": "seed", "encrypted": True}, key=KEY)
         GroupRow.objects.filter(code="works").update(key="")
+        touch()
         self.assertTrue(self.line("works")["key_missing"])
         refused = self.browser.send("PUT", "/groups/works/key", {"key": "any-other-string-of-that-length"})
         self.assertIn(fingerprint("works", KEY), self.problem(refused, 409, "refused")["detail"])
@@ -255,6 +256,7 @@ class Copies(ProtectionCase):
     def test_a_site_that_goes_on_saying_something_else_is_not_asked_without_end(self) -> None:
         self.make(policy={**POLICY, "initial": "seed", "encrypted": True}, key=KEY)
         GroupRow.objects.filter(code="works").update(key_fingerprint="0" * 16)
+        touch()
         asked: list[str] = []
         clock = Mock(now=Mock(return_value=SystemClock().now()))
         with patch.object(keeper, "tell_site", lambda row, by: asked.append(row.code)):
@@ -282,6 +284,7 @@ class Copies(ProtectionCase):
         clear = replace(told, encrypted_with="")
         self.assertEqual(health(row.core(), clear, SystemClock().now()).condition, "in clear")
         GroupRow.objects.filter(code="works").update(key_fingerprint="0" * 16)
+        touch()
         asked: list[str] = []
         with patch.object(keeper, "tell_site", lambda row, by: asked.append(row.code)):
             keeper.look_after(SystemClock())
@@ -289,6 +292,7 @@ class Copies(ProtectionCase):
 
     def test_a_plan_whose_key_is_missing_is_blocked(self) -> None:
         GroupRow.objects.filter(code="booking-app").update(key="")
+        touch()
         self.assertTrue(self.line("booking-app")["key_missing"])
         plan = next(p for p in self.get("/readiness")["plans"] if p["code"] == "BOOK")
         self.assertIn("key-missing", [f["code"] for f in plan["findings"] if f["severity"] == "blocks"])

@@ -270,8 +270,10 @@ class Starting(Tidewell):
 
     def test_what_blocks_is_said_with_its_findings_and_nothing_is_written(self) -> None:
         from maestoso.server.crosswalks.models import CrosswalkRow
+        from maestoso.server.estate.snapshot import touch
 
         CrosswalkRow.objects.all().delete()
+        touch()
         body = self.problem(self.start(), 409, "preflight-blocks")
         self.assertEqual(body["findings"][0]["code"], "crosswalk-missing")
         self.assertEqual((Run.objects.count(), RunEvent.objects.count()), (0, 0))

@@ -20,6 +20,7 @@ from unittest import mock
 import uvicorn
 from django.contrib.auth.models import User
 from django.core.cache import cache
+from django.db import connection
 from django.test import Client, TestCase, override_settings
 
 from maestoso.engine.clock import SystemClock
@@ -28,8 +29,10 @@ from maestoso.practice.server import PracticeSite, application
 from maestoso.practice.store import Store
 from maestoso.server.access.tries import TRIES
 from maestoso.server.config.settings import OPTIONS, SECRETS
+from maestoso.server.estate import agents
 from maestoso.server.estate.models import Site
 from maestoso.server.evidence import keys
+from maestoso.sites.client import HttpSite
 from tests.server import databases
 
 SCENARIO = Scenario(Path(__file__).resolve().parents[2] / "demo" / "tidewell")
@@ -103,6 +106,18 @@ def own_keys(clean_up: Callable[..., None], prepared: Path | None = None) -> Non
     clean_up(patched.stop)
 
 
+def unlocked_client() -> Callable[[Site], HttpSite]:
+    """Clients of sites; who asks for one within a transaction would let others wait for a site, and is wrong."""
+    client, depth = agents.client, len(connection.savepoint_ids)
+
+    def unlocked(site: Site) -> HttpSite:
+        if len(connection.savepoint_ids) > depth:
+            raise AssertionError(f"{site.name} is asked within a transaction, while rows may be locked")
+        return client(site)
+
+    return unlocked
+
+
 class Browser(Client):
     """A client that speaks JSON and sends the token against forged requests, like the front end."""
 
@@ -121,13 +136,15 @@ class Browser(Client):
     def send(self, method: str, path: str, body: Any = None, **headers: str) -> Any:
         """A request with a JSON body; a string body goes as it is."""
         data = body if isinstance(body, str) else json.dumps({} if body is None else body)
-        return self.generic(
-            method,
-            f"/api/v1{path}",
-            data,
-            content_type="application/json",
-            headers={"X-CSRFToken": self.token, **headers},
-        )
+        # A test is a transaction of its own; what the application does behind a commit is done all the same.
+        with TestCase.captureOnCommitCallbacks(execute=True):
+            return self.generic(
+                method,
+                f"/api/v1{path}",
+                data,
+                content_type="application/json",
+                headers={"X-CSRFToken": self.token, **headers},
+            )
 
 
 @override_settings(PASSWORD_HASHERS=["django.contrib.auth.hashers.MD5PasswordHasher"])
@@ -156,6 +173,9 @@ class Tidewell(TestCase):
             User.objects.create_user(name, password=PASSWORD)
 
     def setUp(self) -> None:
+        unlocked = mock.patch.object(agents, "client", unlocked_client())
+        unlocked.start()
+        self.addCleanup(unlocked.stop)
         cache.clear()
         for name in PEOPLE:
             TRIES.succeeded(name)  # the tries of another test are not waited for

@@ -48,11 +48,13 @@ class Context:
     ``free_mib`` is how much room is left for records and logs, None where that is not known.
     ``stages`` is where every group is in its lifecycle; ``split`` names workloads of which a second live copy
     was found, and the site where; ``busy`` the run that is at work with a workload ("run 3, a test").
+    ``as_of`` tells the records that this was read from from all others; whoever acts on it compares.
     """
 
     plan: Plan
     version: int
     now: datetime
+    as_of: tuple[str, ...] = ()
     workloads: Mapping[str, Workload]
     ground: Ground
     crosswalk: Crosswalk | None

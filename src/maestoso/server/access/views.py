@@ -18,6 +18,7 @@ from rest_framework.views import APIView
 
 from maestoso.core.errors import DomainError
 from maestoso.server.access.tries import TRIES, TooManyAtOnce, counted_as, remember_browser
+from maestoso.server.audit.record import recorded
 from maestoso.server.common.shapes import read, reply, shape
 from maestoso.server.organisation.services import organisation
 
@@ -85,7 +86,8 @@ class SessionView(APIView):
             TRIES.failed(counted)
             raise WrongSignIn("Name and password do not belong together.", "Check both and try again.")
         TRIES.succeeded(counted)
-        login(request, user)
+        with recorded():
+            login(request, user)
         answer = reply(_session(request))
         remember_browser(answer, user.pk, secrets.token_hex(8))
         return answer

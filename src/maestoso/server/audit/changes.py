@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from contextvars import ContextVar
 from datetime import datetime
 from typing import Any
@@ -60,6 +62,25 @@ def _saved(sender: type[models.Model], instance: models.Model, **more: Any) -> N
 def _removed(sender: type[models.Model], instance: models.Model, **more: Any) -> None:
     if _is_watched(sender):
         _note(instance, as_data(instance), None)
+
+
+@contextmanager
+def noted(rows: Sequence[models.Model]) -> Iterator[None]:
+    """Around a change of many rows at once, of which Django tells nobody. The rows hold what is to be."""
+    if not rows or not _is_watched(type(rows[0])):
+        yield
+        return
+    keys = [row.pk for row in rows[:MOST_ROWS] if row.pk is not None]
+    known = {row.pk: as_data(row) for row in type(rows[0])._default_manager.filter(pk__in=keys)}
+    yield
+    for row in rows[:MOST_ROWS]:
+        before, after = known.get(row.pk), as_data(row)
+        if before != after:
+            _note(row, before, after)
+    found = collected.get()
+    if found is not None and len(rows) > MOST_ROWS:
+        more = f"{len(rows) - MOST_ROWS} more of {rows[0]._meta.verbose_name}"
+        found.append({"what": more, "before": {}, "after": {}})
 
 
 def _note(instance: models.Model, before: dict[str, Any] | None, after: dict[str, Any] | None) -> None:

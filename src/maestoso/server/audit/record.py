@@ -1,10 +1,16 @@
-"""Writes an entry for every request of a person that changed something."""
+"""Writes an entry for every request of a person that changed something.
+
+Services that change records do it in :func:`recorded`, so that there is never the one without the other.
+"""
 
 from __future__ import annotations
 
 import json
 import logging
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
@@ -45,17 +51,44 @@ class AuditTrail(MiddlewareMixin):
             return None
         if match is None or match.url_name in LOOKS_ONLY:
             return None
-        body = _body(request)
-        mark = collected.set([])
+        asked = _Asked(request, view, _body(request))
+        marks = collected.set([]), _asked.set(asked)
         try:
             response = view(request, *args, **kwargs)
             if response.status_code < 400:
-                _write(request, view, body, collected.get() or [])
+                if collected.get() or not asked.written:
+                    asked.write()
             elif _worth_noting(request, response):
-                _write(request, view, body, [], refused=str(response.data["code"]))
+                asked.write(refused=str(response.data["code"]))
         finally:
-            collected.reset(mark)
+            collected.reset(marks[0])
+            _asked.reset(marks[1])
         return response
+
+
+@contextmanager
+def recorded() -> Iterator[None]:
+    """A transaction that holds what is changed and the entry that says so, or neither.
+
+    Outside of a request of a person it is a transaction like any other. The last thing that it locks is the
+    head of the trail, so that nobody who holds that waits for anything.
+    """
+    asked = _asked.get()
+    with transaction.atomic():
+        if asked is None or asked.depth:
+            yield
+            return
+        found = collected.get() or []
+        before, asked.depth = len(found), asked.depth + 1
+        try:
+            yield
+        except BaseException:
+            # What is taken back was not changed.
+            del found[before:]
+            raise
+        finally:
+            asked.depth -= 1
+        asked.write()
 
 
 def _body(request: HttpRequest) -> Any:
@@ -84,27 +117,38 @@ def _worth_noting(request: HttpRequest, response: Any) -> bool:
     return code in ("wrong-sign-in", "not-allowed")
 
 
-def _write(
-    request: HttpRequest,
-    view: Callable[..., Any],
-    body: Any,
-    changed: list[dict[str, Any]],
-    refused: str = "",
-) -> None:
-    cls = getattr(view, "view_class", None) or getattr(view, "cls", None)
-    method = getattr(cls, str(request.method).lower(), None)
-    told = ((method.__doc__ if method else "") or "").strip().split("\n")[0]
-    entry = AuditEntry(
-        at=CLOCK.now(),
-        by=request.user.get_username() if request.user.is_authenticated else "",
-        address=str(request.META.get("REMOTE_ADDR") or "")[:60],
-        method=str(request.method),
-        path=request.path.removeprefix("/api/v1/")[:400],
-        did=f"{told.rstrip('.')}{f' (refused: {refused})' if refused else ''}"[:200],
-        sent=body,
-        changed=changed,
-    )
-    add_entry(entry)
+@dataclass(slots=True)
+class _Asked:
+    """A request of a person while it is worked on. ``depth``: how deep in transactions that record it."""
+
+    request: HttpRequest
+    view: Callable[..., Any]
+    body: Any
+    depth: int = 0
+    written: bool = False
+
+    def write(self, refused: str = "") -> None:
+        """Add its entry, with what was changed since the last one."""
+        request, found = self.request, collected.get() or []
+        cls = getattr(self.view, "view_class", None) or getattr(self.view, "cls", None)
+        method = getattr(cls, str(request.method).lower(), None)
+        told = ((method.__doc__ if method else "") or "").strip().split("\n")[0]
+        entry = AuditEntry(
+            at=CLOCK.now(),
+            by=request.user.get_username() if request.user.is_authenticated else "",
+            address=str(request.META.get("REMOTE_ADDR") or "")[:60],
+            method=str(request.method),
+            path=request.path.removeprefix("/api/v1/")[:400],
+            did=f"{told.rstrip('.')}{f' (refused: {refused})' if refused else ''}"[:200],
+            sent=self.body,
+            changed=[] if refused else list(found),
+        )
+        add_entry(entry)
+        found.clear()
+        self.written = True
+
+
+_asked: ContextVar[_Asked | None] = ContextVar("asked", default=None)
 
 
 @transaction.atomic

@@ -9,7 +9,7 @@ from django.db import connection, transaction
 
 
 @contextmanager
-def snapshot() -> Iterator[None]:
+def one_moment() -> Iterator[None]:
     """All that is read inside is of the moment of the first look; inside a transaction it changes nothing."""
     if connection.in_atomic_block:
         yield

@@ -8,3 +8,7 @@ class CrosswalksConfig(AppConfig):
 
     name = "maestoso.server.crosswalks"
     label = "crosswalks"
+
+    def ready(self) -> None:
+        """Crosswalks are a part of every snapshot of the estate."""
+        from maestoso.server.crosswalks import services  # noqa: F401

@@ -11,10 +11,10 @@ from maestoso.core.codec import to_data
 from maestoso.core.errors import DomainError, NotFound
 from maestoso.core.landing.resolve import resolve
 from maestoso.core.model.landing import Landing
-from maestoso.server.crosswalks.ground import ground
 from maestoso.server.crosswalks.models import CrosswalkRow, HeldRow
 from maestoso.server.estate.agents import LARGE_PATIENCE_S, ask, needed, pulse
 from maestoso.server.estate.models import Site
+from maestoso.server.estate.snapshot import estate
 from maestoso.server.outbox.services import KEEPER, perform
 from maestoso.server.protection.services import all_groups
 
@@ -25,7 +25,7 @@ _seen: dict[str, Mark] = {}
 
 def expected(site: Site) -> dict[str, Landing]:
     """What a site should hold: the live landing of every workload that is copied to it and can land."""
-    place = ground()
+    place = estate().ground
     found: dict[str, Landing] = {}
     for row in CrosswalkRow.objects.select_related("source", "target").filter(target=site):
         wanted = {
@@ -89,7 +89,7 @@ def look_after_landings(site: Site, again: Collection[str] = ()) -> None:
 
 def _mark(site: Site, landings: str) -> Mark:
     revisions = CrosswalkRow.objects.filter(target=site).values_list("pk", "revision")
-    return ground(), tuple(revisions), landings
+    return estate().ground, tuple(revisions), landings
 
 
 def _hold(site: Site, landings: list[Landing]) -> dict[str, str]:

@@ -26,7 +26,6 @@ from maestoso.core.model.crosswalk import SIDES, Crosswalk, Side
 from maestoso.core.model.estate import Workload
 from maestoso.core.model.finding import SEVERITIES, Finding
 from maestoso.core.model.landing import Landing, LandingNic
-from maestoso.server.crosswalks.ground import ground
 from maestoso.server.crosswalks.models import CrosswalkRow, HeldRow
 from maestoso.server.crosswalks.services import checked, find_crosswalk
 from maestoso.server.crosswalks.shapes import (
@@ -42,8 +41,8 @@ from maestoso.server.crosswalks.shapes import (
     Targets,
     Tried,
 )
-from maestoso.server.estate.catalogue import catalogue
 from maestoso.server.estate.models import Site
+from maestoso.server.estate.snapshot import estate
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.protection.services import all_groups
 
@@ -70,7 +69,7 @@ _lock = threading.Lock()
 
 def whole(crosswalk: Crosswalk) -> Whole:
     """Everything about a crosswalk, saved or not."""
-    place = ground()
+    place = estate().ground
     key = hashlib.sha256(json.dumps(to_data(crosswalk)).encode()).hexdigest()
     with _lock:
         known = _kept.get(key)
@@ -115,7 +114,7 @@ def lines() -> tuple[CrosswalkLine, ...]:
             for row in CrosswalkRow.objects.select_related("source", "target")}  # fmt: skip
     sites = list(Site.objects.all())
     plans = [(plan.code, plan.version().core()) for plan in PlanRow.objects.all()]
-    place = ground()
+    place = estate().ground
     found = []
     for source in sites:
         for target in sites:
@@ -143,7 +142,7 @@ def lines() -> tuple[CrosswalkLine, ...]:
 
 def detail(source: str, target: str) -> CrosswalkDetail:
     """A crosswalk, or an empty one where none is made yet. Raises NotFound for an unknown site."""
-    place = ground()
+    place = estate().ground
     names = dict(Site.objects.values_list("code", "name"))
     for code in (source, target):
         if code not in names:
@@ -192,7 +191,7 @@ def view(
             beside.append(one)
     odd = {(entry.workload, "") for entry in crosswalk.exceptions}
     odd |= {(entry.workload, entry.nic) for entry in crosswalk.table}
-    known = catalogue().rows
+    known = estate().rows
     chosen = [
         (workload, index, number, _of_adapter(workload, number, by_workload.get(workload.name, ())))
         for workload, index in _chosen(workloads, known, by_workload, asked)
@@ -341,7 +340,7 @@ def trial(crosswalk: Crosswalk, addresses: Sequence[str]) -> tuple[Tried, ...]:
 
 def held(site: Site) -> list[HeldView]:
     """Landings that a site was asked to hold, those that are wrong first."""
-    there = ground().site_of
+    there = estate().ground.site_of
     rows = [
         HeldView(
             workload=row.workload, source=there.get(row.workload, ""), wrong=row.wrong,

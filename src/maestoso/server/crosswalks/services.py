@@ -6,8 +6,6 @@ from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
 
-from django.db import transaction
-
 from maestoso.core.codec import from_data, to_data
 from maestoso.core.errors import BadValue, NotFound, Refused, Stale
 from maestoso.core.files import Complaint
@@ -15,10 +13,11 @@ from maestoso.core.landing.shape import complaints
 from maestoso.core.landing.table_file import read_table
 from maestoso.core.landing.twin import Twin, twin
 from maestoso.core.model.crosswalk import Crosswalk, NicEntry
-from maestoso.server.crosswalks.ground import ground
+from maestoso.server.audit.record import recorded
 from maestoso.server.crosswalks.models import CrosswalkRow
 from maestoso.server.estate import retired
 from maestoso.server.estate.models import Site
+from maestoso.server.estate.snapshot import estate, part_of_estate, touch
 from maestoso.server.plans.models import PlanRow
 
 
@@ -37,7 +36,15 @@ def crosswalk_between(source: str, target: str) -> Crosswalk | None:
     return row.core() if row else None
 
 
-@transaction.atomic
+@part_of_estate("crosswalks")
+def _all_crosswalks() -> dict[tuple[str, str], Crosswalk]:
+    rows = CrosswalkRow.objects.select_related("source", "target").defer(
+        "source__inventory", "target__inventory"
+    )
+    return {(row.source.code, row.target.code): row.core() for row in rows}
+
+
+@recorded()
 def make_crosswalk(crosswalk: Crosswalk, *, by: str = "", at: datetime | None = None) -> CrosswalkRow:
     """Make the first crosswalk in its direction. Raises Refused where there is one."""
     ends = _ends(crosswalk)
@@ -47,12 +54,13 @@ def make_crosswalk(crosswalk: Crosswalk, *, by: str = "", at: datetime | None = 
             "Change that one.",
             code="exists",
         )
+    touch()
     return CrosswalkRow.objects.create(
         source=ends[0], target=ends[1], body=to_data(crosswalk), changed_by=by, changed_at=at
     )
 
 
-@transaction.atomic
+@recorded()
 def save_crosswalk(crosswalk: Crosswalk, revision: int, *, by: str, at: datetime) -> CrosswalkRow:
     """Replace a crosswalk. Raises Stale where somebody was quicker."""
     _ends(crosswalk)
@@ -66,10 +74,11 @@ def save_crosswalk(crosswalk: Crosswalk, revision: int, *, by: str, at: datetime
         )
     row.body, row.revision, row.changed_by, row.changed_at = to_data(crosswalk), revision + 1, by, at
     row.save()
+    touch()
     return row
 
 
-@transaction.atomic
+@recorded()
 def retire_crosswalk(source: str, target: str, *, by: str, at: datetime) -> None:
     """Take a crosswalk away by which no plan lands. Raises Refused naming the plans."""
     row = find_crosswalk(source, target)
@@ -83,6 +92,7 @@ def retire_crosswalk(source: str, target: str, *, by: str, at: datetime) -> None
         )
     retired.keep("crosswalk", f"{source} to {target}", row.body, by=by, at=at)
     row.delete()
+    touch()
 
 
 @retired.way_back("crosswalk")
@@ -92,17 +102,17 @@ def _bring_back(body: dict[str, Any], by: str, at: datetime) -> str:
     return f"/crosswalks/{crosswalk.source}/{crosswalk.target}"
 
 
-@transaction.atomic
+@recorded()
 def make_twin(source: str, target: str, *, by: str = "", at: datetime | None = None) -> Twin:
     """Make the crosswalk in the other direction. Raises Refused where there is one."""
-    made = twin(find_crosswalk(source, target).core(), ground())
+    made = twin(find_crosswalk(source, target).core(), estate().ground)
     make_crosswalk(made.crosswalk, by=by, at=at)
     return made
 
 
 def import_table(source: str, raw: bytes) -> tuple[tuple[NicEntry, ...], tuple[Complaint, ...]]:
     """Entries of a CSV file for adapters that the source has. Nothing is written."""
-    site = ground().sites.get(source)
+    site = estate().ground.sites.get(source)
     if site is None:
         raise NotFound(f"There is no site {source!r}.")
     known = {(workload.name, nic.name): nic for workload in site.workloads for nic in workload.nics}

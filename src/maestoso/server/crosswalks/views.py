@@ -16,7 +16,6 @@ from maestoso.core.model.crosswalk import Crosswalk
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.shapes import if_match, read, reply, shape
 from maestoso.server.crosswalks import held, picture, services
-from maestoso.server.crosswalks.ground import ground
 from maestoso.server.crosswalks.shapes import (
     CrosswalkDetail,
     CrosswalkLine,
@@ -33,6 +32,7 @@ from maestoso.server.crosswalks.shapes import (
     TwinMade,
 )
 from maestoso.server.estate.services import find_site
+from maestoso.server.estate.snapshot import estate
 from maestoso.server.estate.workload_views import FILTER
 
 CLOCK = SystemClock()
@@ -109,7 +109,9 @@ class ProposalsView(APIView):
     )
     def post(self, request: Request) -> Response:
         """Rows that a crosswalk, saved or not, could have; nothing is saved."""
-        return reply(Proposals(proposals=propose(services.checked(read(Crosswalk, request)), ground())))
+        return reply(
+            Proposals(proposals=propose(services.checked(read(Crosswalk, request)), estate().ground))
+        )
 
 
 class TrialView(APIView):

@@ -13,6 +13,7 @@ from maestoso.core.codec import to_data
 from maestoso.core.drills.schedule import Blackout, Drill, check_blackout, check_drill, occurrences
 from maestoso.core.errors import DomainError, NotFound, Stale
 from maestoso.core.ports import Clock
+from maestoso.server.audit.record import recorded
 from maestoso.server.common.secret_text import seal, unseal
 from maestoso.server.config.settings import OPTIONS
 from maestoso.server.drills.models import BlackoutRow, DrillRow, DrillTime, FeedAddress
@@ -38,13 +39,14 @@ def find_drill(pk: int) -> DrillRow:
     return row
 
 
+@recorded()
 def make_drill(drill: Drill, at: datetime) -> DrillRow:
     """Put a drill on the calendar. Its past times do not count. Raises BadValue, NotFound."""
     _check(drill)
     return DrillRow.objects.create(plan_code=drill.plan, spec=to_data(drill), looked_until=at)
 
 
-@transaction.atomic
+@recorded()
 def change_drill(pk: int, drill: Drill, based_on: int, at: datetime) -> DrillRow:
     """Change a drill; what was missed stays missed, what is ahead follows the new rule. Raises Stale."""
     _check(drill)
@@ -59,17 +61,20 @@ def change_drill(pk: int, drill: Drill, based_on: int, at: datetime) -> DrillRow
     return row
 
 
+@recorded()
 def remove_drill(pk: int) -> None:
     """Take a drill off the calendar; its runs stay."""
     find_drill(pk).delete()
 
 
+@recorded()
 def make_blackout(blackout: Blackout) -> BlackoutRow:
     """Keep a time free of drills. Raises BadValue."""
     check_blackout(blackout)
     return BlackoutRow.objects.create(spec=to_data(blackout))
 
 
+@recorded()
 def remove_blackout(pk: int) -> None:
     """Let drills begin in that time again. Raises NotFound."""
     if not BlackoutRow.objects.filter(pk=pk).delete()[0]:
@@ -81,7 +86,7 @@ def blackouts() -> list[Blackout]:
     return [row.core() for row in BlackoutRow.objects.all()]
 
 
-@transaction.atomic
+@recorded()
 def new_feed_address() -> None:
     """Make a new private address for the feed; the one before is of no use any more."""
     token = secrets.token_urlsafe(24)
@@ -89,6 +94,7 @@ def new_feed_address() -> None:
     FeedAddress.objects.create(digest=_digest(token), sealed=seal(token))
 
 
+@recorded()
 def no_feed() -> None:
     """Take the feed away."""
     FeedAddress.objects.all().delete()

@@ -42,8 +42,10 @@ def client(site: Site) -> HttpSite:
 def ask(site: Site, question: Callable[[HttpSite], Awaitable[T]], patience_s: float = PATIENCE_S) -> T:
     """Put one question to one agent. Raises SiteUnreachable or SiteRefused."""
 
+    line = client(site)
+
     async def call() -> T:
-        async with client(site) as agent:
+        async with line as agent:
             try:
                 async with asyncio.timeout(patience_s):
                     return await question(agent)

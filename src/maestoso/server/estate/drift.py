@@ -10,9 +10,9 @@ from maestoso.core.errors import NotFound
 from maestoso.core.estate.difference import Difference, differences, merged
 from maestoso.core.ports import Clock
 from maestoso.server.estate.agents import pulse
-from maestoso.server.estate.catalogue import catalogue
 from maestoso.server.estate.models import Site
 from maestoso.server.estate.services import ask_inventory, store_inventory
+from maestoso.server.estate.snapshot import estate
 from maestoso.server.protection.services import join_by_rule
 
 KEPT_S = 60
@@ -32,7 +32,7 @@ def drifted(site: Site) -> int:
     if taken.said is None or taken.said.inventory == site.inventory_mark:
         return 0
     # A commit changes the records and not what is known of the agent's inventory.
-    key = f"drift:{site.pk}:{site.inventory_mark}:{taken.said.inventory}:{catalogue().mark}"
+    key = f"drift:{site.pk}:{site.inventory_mark}:{taken.said.inventory}:{estate().mark}"
     known: int | None = cache.get(key)
     if known is None:
         known = len(drift(site))

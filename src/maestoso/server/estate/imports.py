@@ -12,6 +12,7 @@ import threading
 import zlib
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any
@@ -29,7 +30,6 @@ from maestoso.core.files import Complaint
 from maestoso.core.model.estate import Inventory
 from maestoso.core.model.estate import Link as LinkValue
 from maestoso.core.ports import Clock
-from maestoso.server.estate.catalogue import touch
 from maestoso.server.estate.models import ImportJob, Site, WorkloadRow
 from maestoso.server.estate.services import (
     find_link,
@@ -39,6 +39,7 @@ from maestoso.server.estate.services import (
     save_link,
     tell_practice,
 )
+from maestoso.server.estate.snapshot import touch
 from maestoso.server.protection.services import join_by_rule
 
 log = logging.getLogger("maestoso.server")
@@ -257,7 +258,9 @@ def _write(job: ImportJob, token: str, clock: Clock) -> None:
             touch()
             join_by_rule()
             _stop_if_cancelled(job)
-            for site in touched:
+        for site in touched:
+            # One that is away says otherwise until it is told; the page of the sites shows that.
+            with suppress(Refused):
                 tell_practice(site)
         aside.submit(connection.close)
     ImportJob.objects.filter(pk=job.pk).update(state="done", done=job.total, staged=b"")

@@ -12,10 +12,8 @@ from maestoso.core.landing.actual import in_words, planned
 from maestoso.core.landing.judge import judge
 from maestoso.core.landing.room import usage
 from maestoso.core.model.crosswalk import SIDES
-from maestoso.server.crosswalks.ground import ground
 from maestoso.server.crosswalks.services import crosswalk_between
 from maestoso.server.estate.agents import pulse
-from maestoso.server.estate.catalogue import catalogue
 from maestoso.server.estate.drift import drifted
 from maestoso.server.estate.imports import staged_of
 from maestoso.server.estate.models import ImportJob, Link, Site, WorkloadRow
@@ -33,6 +31,7 @@ from maestoso.server.estate.shapes import (
     WorkloadBrief,
     WorkloadDetail,
 )
+from maestoso.server.estate.snapshot import estate
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.runs.models import Run
@@ -52,7 +51,7 @@ def brief(row: Row) -> WorkloadBrief:
 
 def found(matched: Sequence[Row], rows: Sequence[Row]) -> Found:
     """A stretch of what a filter found."""
-    known = catalogue().rows.values()
+    known = estate().rows.values()
     return Found(
         total=len(known), protected=sum(1 for row in known if row.group), matched=len(matched),
         rows=tuple(map(brief, rows)),
@@ -61,7 +60,7 @@ def found(matched: Sequence[Row], rows: Sequence[Row]) -> Found:
 
 def use_map() -> UseMap:
     """What uses what, over the whole estate."""
-    rows = catalogue().rows
+    rows = estate().rows
     found = uses(rows.values())
     named = {use.user for use in found} | {use.provider for use in found if use.provider}
     return UseMap(uses=found, rows=tuple(brief(row) for row in rows.values() if row.name in named))
@@ -69,7 +68,7 @@ def use_map() -> UseMap:
 
 def detail(row: WorkloadRow) -> WorkloadDetail:
     """Everything of one workload."""
-    rows = catalogue().rows
+    rows = estate().rows
     workload = row.core()
     offered = {service.name for service in workload.offers}
     provider = {service: other for other in reversed(rows.values()) for service in other.offers}
@@ -104,7 +103,7 @@ def _lands(row: WorkloadRow) -> Lands | None:
     if group is None or crosswalk is None:
         return None
     workload = row.core()
-    judged = {side: judge(crosswalk, ground(), (workload,), side, (workload.name,)) for side in SIDES}
+    judged = {side: judge(crosswalk, estate().ground, (workload,), side, (workload.name,)) for side in SIDES}
     live, test = judged["live"].landings[0], judged["test"].landings[0]
     in_test = {nic.nic: nic for nic in test.nics}
     nics = [
@@ -130,7 +129,7 @@ def sites() -> Sites:
 def site_view(site: Site) -> SiteView:
     """One site."""
     taken = pulse(site)
-    has, here = site.things(), ground().sites[site.code].workloads
+    has, here = site.things(), estate().ground.sites[site.code].workloads
     return SiteView(
         code=site.code, name=site.name, kind=site.kind, time_zone=site.time_zone, agent_url=site.agent_url,
         practice=site.practice, takes_over=site.takes_over, workloads=site.workloads.count(),

@@ -10,9 +10,8 @@ from collections.abc import Callable
 from datetime import datetime
 from typing import Any
 
-from django.db import transaction
-
 from maestoso.core.errors import NotFound
+from maestoso.server.audit.record import recorded
 from maestoso.server.estate.models import Retired
 from maestoso.server.estate.shapes import RetiredView
 
@@ -44,7 +43,7 @@ def all_retired() -> tuple[RetiredView, ...]:
     )
 
 
-@transaction.atomic
+@recorded()
 def bring_back(pk: int, *, by: str, at: datetime) -> str:
     """Make it again as it was; the address of its page. Raises NotFound, or what is in the way."""
     row = Retired.objects.select_for_update().filter(pk=pk).first()

@@ -16,20 +16,21 @@ from django.db.models import Q
 from maestoso.core.codec import from_data, to_data
 from maestoso.core.errors import BadValue, NotFound, Refused
 from maestoso.core.estate.checks import inventory_complaints, link_check, unreadable
-from maestoso.core.model.estate import Inventory, Workload
+from maestoso.core.model.estate import Inventory
 from maestoso.core.model.estate import Link as LinkValue
 from maestoso.core.ports import Clock, SiteRefused, SiteUnreachable
+from maestoso.server.audit.changes import noted
+from maestoso.server.audit.record import recorded
 from maestoso.server.common.secret_text import seal, unseal
 from maestoso.server.config.settings import OPTIONS, SECRETS
 from maestoso.server.estate import retired, usage
 from maestoso.server.estate.agents import LARGE_PATIENCE_S, PATIENCE_S, ask, check_address, needed
-from maestoso.server.estate.catalogue import catalogue, touch
 from maestoso.server.estate.models import Link, Site, WorkloadRow
+from maestoso.server.estate.snapshot import touch
 from maestoso.sites.contract import SitePulse
 
 SITE_CODE = re.compile(r"[A-Z][A-Z0-9]{1,7}")
 PRACTICE = "practice"
-_workloads: tuple[str, dict[str, Workload]] | None = None
 Thing = Literal["host_pools", "storage_pools", "networks"]
 
 
@@ -77,10 +78,13 @@ def register_site(
             code="agent-version",
         )
     site.practice = bool(said.get("practice", False))
-    with transaction.atomic():
+    said = ask_inventory(site) if fetch else None
+    with recorded():
         site.save()
-        if fetch:
-            fetch_inventory(site, clock)
+        touch()
+        if said is not None:
+            pulse, inventory = said
+            store_inventory(site, inventory, pulse.inventory, clock)
     return site
 
 
@@ -134,7 +138,7 @@ def check_zone(name: str) -> None:
         ) from error
 
 
-@transaction.atomic
+@recorded()
 def change_site(code: str, *, name: str, time_zone: str, takes_over: bool) -> Site:
     """Rename a site, or say whether its inventory is taken over by itself."""
     site = find_site(code)
@@ -152,7 +156,7 @@ KEPT_OF_A_SITE = (
 )  # fmt: skip
 
 
-@transaction.atomic
+@recorded()
 def retire_site(code: str, *, by: str, at: datetime) -> None:
     """Take a site away that nothing uses. Raises Refused saying by what it is used."""
     site = find_site(code)
@@ -180,13 +184,7 @@ def ask_inventory(site: Site) -> tuple[SitePulse, Inventory]:
         return said, ask(site, lambda agent: agent.inventory(), LARGE_PATIENCE_S)
 
 
-def fetch_inventory(site: Site, clock: Clock) -> None:
-    """Take over what the site's agent says the site has."""
-    said, inventory = ask_inventory(site)
-    store_inventory(site, inventory, said.inventory, clock)
-
-
-@transaction.atomic
+@recorded()
 def store_inventory(site: Site, inventory: Inventory, mark: str, clock: Clock) -> None:
     """Let the records say ``inventory``; workloads that are in use are not removed. Raises Refused."""
     for _, sentence, _ in unreadable(inventory):
@@ -219,8 +217,9 @@ def store_inventory(site: Site, inventory: Inventory, mark: str, clock: Clock) -
         elif before.spec != spec:
             before.spec, before.revision = spec, before.revision + 1
             changed.append(before)
-    WorkloadRow.objects.bulk_create(fresh, batch_size=500)
-    WorkloadRow.objects.bulk_update(changed, ["spec", "revision"], batch_size=500)
+    with noted([*fresh, *changed]):
+        WorkloadRow.objects.bulk_create(fresh, batch_size=500)
+        WorkloadRow.objects.bulk_update(changed, ["spec", "revision"], batch_size=500)
     touch()
 
 
@@ -229,7 +228,7 @@ def keep_things(site: Site, inventory: Inventory) -> None:
     site.inventory = {key: value for key, value in to_data(inventory).items() if key != "workloads"}
 
 
-@transaction.atomic
+@recorded()
 def change_things(code: str, kind: Thing, item: Any, name: str) -> None:
     """Make (``name`` empty), change, or with ``item`` None retire one pool or network of a site.
 
@@ -260,18 +259,20 @@ def change_things(code: str, kind: Thing, item: Any, name: str) -> None:
         raise BadValue(sentence, remedy, field=f"body.{field}")
     keep_things(site, after)
     site.save()
-    tell_practice(site)
+    touch()
+    transaction.on_commit(lambda: tell_practice(site))
 
 
 def tell_practice(site: Site) -> None:
-    """Let a practice site have what the records say it has."""
+    """Let a practice site have what the records say, once they say it. Raises Refused if it is away."""
     if not site.practice:
         return
     told = to_data(site.core())
-    with needed(f"The practice site {site.name} was not told", "Start it, then try again."):
+    remedy = "Start it. Until it is told, the page of the sites shows what it says otherwise."
+    with needed(f"That is written down, but the practice site {site.name} was not told", remedy):
         ask(site, lambda agent: agent.practise("inventory", told), LARGE_PATIENCE_S)
         site.inventory_mark = ask(site, lambda agent: agent.pulse()).inventory
-    site.save(update_fields=["inventory_mark"])
+    Site.objects.filter(pk=site.pk).update(inventory_mark=site.inventory_mark)
 
 
 def find_link(one: str, other: str) -> Link | None:
@@ -280,7 +281,7 @@ def find_link(one: str, other: str) -> Link | None:
     return Link.objects.select_related("one", "other").filter(ways).first()
 
 
-@transaction.atomic
+@recorded()
 def save_link(value: LinkValue) -> Link:
     """Make or change the link between two sites."""
     link_check(value)
@@ -291,10 +292,11 @@ def save_link(value: LinkValue) -> Link:
     row.bandwidth_bps, row.latency_ms, row.loss = value.bandwidth_bps, value.latency_ms, value.loss
     row.windows = to_data(value.windows)
     row.save()
+    touch()
     return row
 
 
-@transaction.atomic
+@recorded()
 def retire_link(one: str, other: str, *, by: str, at: datetime) -> None:
     """Take a link away that no group is copied over."""
     row = find_link(one, other)
@@ -303,6 +305,7 @@ def retire_link(one: str, other: str, *, by: str, at: datetime) -> None:
     usage.refuse_if_used(f"The link {one} to {other}", usage.of_link(row))
     retired.keep("link", f"{one} to {other}", to_data(row.core()), by=by, at=at)
     row.delete()
+    touch()
 
 
 @retired.way_back("link")
@@ -312,12 +315,3 @@ def _bring_link_back(body: dict[str, Any], by: str, at: datetime) -> str:
         raise Refused(f"There is a link between {value.one} and {value.other} already.", "Change that one.")
     save_link(value)
     return "/estate/sites"
-
-
-def all_workloads() -> dict[str, Workload]:
-    """The whole estate by name, kept until a workload changes. Not to be changed by who asks."""
-    global _workloads
-    mark = catalogue().mark
-    if _workloads is None or _workloads[0] != mark:
-        _workloads = (mark, {row.name: row.core() for row in WorkloadRow.objects.all()})
-    return _workloads[1]

@@ -6,8 +6,8 @@ from collections.abc import Iterator
 
 from maestoso.core.errors import Refused
 from maestoso.server.crosswalks.models import CrosswalkRow
-from maestoso.server.estate.catalogue import catalogue
 from maestoso.server.estate.models import Link, Site
+from maestoso.server.estate.snapshot import estate
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.protection.models import GroupRow
 
@@ -28,7 +28,7 @@ def refuse_if_used(what: str, uses: Iterator[str]) -> None:
 
 def of_workload(name: str) -> Iterator[str]:
     """Uses of a workload."""
-    rows = catalogue().rows
+    rows = estate().rows
     if name in rows and rows[name].group:
         yield f"group {rows[name].group} protects it"
     for plan in PlanRow.objects.all():
@@ -38,7 +38,7 @@ def of_workload(name: str) -> Iterator[str]:
 
 def of_network(site: str, name: str) -> Iterator[str]:
     """Uses of a network."""
-    for row in catalogue().rows.values():
+    for row in estate().rows.values():
         if row.site == site and name in row.networks:
             yield f"{row.name} is on it"
     for crosswalk in CrosswalkRow.objects.select_related("source", "target"):
@@ -57,7 +57,7 @@ def of_network(site: str, name: str) -> Iterator[str]:
 
 def of_pool(site: str, name: str) -> Iterator[str]:
     """Uses of a storage or host pool."""
-    for row in catalogue().rows.values():
+    for row in estate().rows.values():
         if row.site == site and name in row.pools:
             yield f"{row.name} has a disk on it"
     for crosswalk in CrosswalkRow.objects.select_related("source", "target"):

@@ -17,9 +17,9 @@ from maestoso.core.runs.whereabouts import up_at_target
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.shapes import reply, shape
 from maestoso.server.estate.agents import Pulse, pulse
-from maestoso.server.estate.catalogue import catalogue
 from maestoso.server.estate.models import Link, Site
 from maestoso.server.estate.shapes import Flow, LinkLine, PlanName, RunUnderWay, SiteLine, Station, Told
+from maestoso.server.estate.snapshot import estate
 from maestoso.server.plans.models import PlanVersion
 from maestoso.server.protection.services import rows_and_groups
 from maestoso.server.runs.models import Run
@@ -42,7 +42,7 @@ def site_line(now: datetime, who: str) -> SiteLine:
     """The site line at ``now``, with what ``who`` is told."""
     sites = list(Site.objects.all())
     pulses = {site.code: pulse(site) for site in sites}
-    here = running(catalogue().rows, pulses)
+    here = running(estate().rows, pulses)
     copies = {site.code: 0 for site in sites}
     under_way, told = [], []
     for run, state in each(Run.objects.filter(outcome="", last_seq__gt=0)):

@@ -152,7 +152,7 @@ class SavedFilterDetailView(APIView):
     @extend_schema(operation_id="forgetFilter", responses={204: None})
     def delete(self, request: Request, name: str) -> Response:
         """Forget it."""
-        SavedFilter.objects.filter(owner=request.user.get_username(), name=name).delete()
+        workloads.forget_filter(request.user.get_username(), name)
         return Response(status=204)
 
 

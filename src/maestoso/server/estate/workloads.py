@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import datetime
+from functools import partial
 from typing import Any
 from urllib.parse import quote
 
@@ -15,10 +16,12 @@ from maestoso.core.estate.checks import TAG, workload_complaints
 from maestoso.core.estate.filter import compile_filter
 from maestoso.core.estate.row import Row
 from maestoso.core.model.estate import Workload
+from maestoso.server.audit.changes import noted
+from maestoso.server.audit.record import recorded
 from maestoso.server.estate import retired, usage
-from maestoso.server.estate.catalogue import catalogue, touch
 from maestoso.server.estate.models import SavedFilter, Site, WorkloadRow
 from maestoso.server.estate.services import find_site, tell_practice
+from maestoso.server.estate.snapshot import estate, touch
 from maestoso.server.protection.services import join_by_rule
 
 SORTS: dict[str, Callable[[Row], Any]] = {
@@ -38,7 +41,7 @@ def search(text: str, sort: str = "name") -> list[Row]:
     if key is None:
         raise BadValue(f"sort is {sort[:40]!r}.", f"Use one of: {', '.join(SORTS)}.", field="sort")
     test = compile_filter(text)
-    found = [row for row in catalogue().rows.values() if test(row)]
+    found = [row for row in estate().rows.values() if test(row)]
     return sorted(found, key=key, reverse=sort.startswith("-"))
 
 
@@ -50,7 +53,7 @@ def find_workload(name: str) -> WorkloadRow:
     return row
 
 
-@transaction.atomic
+@recorded()
 def make_workload(site_code: str, workload: Workload) -> WorkloadRow:
     """Write a new workload down."""
     site = find_site(site_code)
@@ -62,7 +65,7 @@ def make_workload(site_code: str, workload: Workload) -> WorkloadRow:
     return row
 
 
-@transaction.atomic
+@recorded()
 def change_workload(name: str, workload: Workload, revision: int) -> WorkloadRow:
     """Change everything but the name. Raises Stale where somebody was quicker."""
     row = WorkloadRow.objects.select_for_update().get(pk=find_workload(name).pk)
@@ -79,7 +82,7 @@ def change_workload(name: str, workload: Workload, revision: int) -> WorkloadRow
     return row
 
 
-@transaction.atomic
+@recorded()
 def retire_workload(name: str, *, by: str, at: datetime) -> None:
     """Take a workload that nothing uses out of the estate."""
     row = find_workload(name)
@@ -96,7 +99,7 @@ def _bring_back(body: dict[str, Any], by: str, at: datetime) -> str:
     return f"/estate?open={quote(workload.name)}"
 
 
-@transaction.atomic
+@recorded()
 def tag(names: list[str], add: dict[str, str], remove: list[str]) -> int:
     """Give many workloads tags and take others away; how many changed."""
     for key, value in add.items():
@@ -116,12 +119,14 @@ def tag(names: list[str], add: dict[str, str], remove: list[str]) -> int:
         if tags != row.spec["tags"]:
             row.spec, row.revision = {**row.spec, "tags": tags}, row.revision + 1
             changed.append(row)
-    WorkloadRow.objects.bulk_update(changed, ["spec", "revision"], batch_size=500)
+    with noted(changed):
+        WorkloadRow.objects.bulk_update(changed, ["spec", "revision"], batch_size=500)
     if changed:
         _settle({row.site for row in changed})
     return len(changed)
 
 
+@recorded()
 def save_filter(owner: str, name: str, text: str) -> None:
     """Name a filter, or give a name another one. Raises BadFilter for one that cannot be read."""
     if not name.strip() or len(name) > 80:
@@ -132,11 +137,17 @@ def save_filter(owner: str, name: str, text: str) -> None:
     SavedFilter.objects.update_or_create(owner=owner, name=name.strip(), defaults={"text": text})
 
 
+@recorded()
+def forget_filter(owner: str, name: str) -> None:
+    """Forget a filter that somebody named."""
+    SavedFilter.objects.filter(owner=owner, name=name).delete()
+
+
 def _check(workload: Workload, site: Site) -> None:
     for field, sentence, remedy in workload_complaints(workload, site.things()):
         raise BadValue(sentence, remedy, field=f"body.workload.{field}")
     macs = {nic.mac for nic in workload.nics}
-    for row in catalogue().rows.values():
+    for row in estate().rows.values():
         if row.name != workload.name and macs & set(row.macs):
             raise BadValue(
                 f"{row.name} has the MAC address {sorted(macs & set(row.macs))[0]} already.",
@@ -149,4 +160,4 @@ def _settle(sites: set[Site]) -> None:
     touch()
     join_by_rule()
     for site in sites:
-        tell_practice(site)
+        transaction.on_commit(partial(tell_practice, site))

@@ -9,7 +9,7 @@ from datetime import datetime, timedelta
 from maestoso.core.evidence.wording import counted
 from maestoso.core.model.plan import Plan
 from maestoso.core.planning.parts import whole
-from maestoso.server.estate.catalogue import catalogue
+from maestoso.server.estate.snapshot import estate
 from maestoso.server.evidence.shapes import PlanProof, Proof, ProofMark, ServiceProof
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.runs.models import Run, RunStep
@@ -26,7 +26,7 @@ def proof(year: int | None, now: datetime) -> Proof:
     newest = {row.code: row.version().core() for row in rows}
     plans = tuple(_plan_proof(row, newest, shown, now) for row in rows)
     planned = {one for plan in newest.values() for one in plan.workloads()}
-    unplanned = sorted(row.name for row in catalogue().rows.values() if row.group and row.name not in planned)
+    unplanned = sorted(row.name for row in estate().rows.values() if row.group and row.name not in planned)
     never = [one.name for one in plans if one.last_at is None]
     stale = [one.name for one in plans if one.last_at is not None and one.overdue]
     # A service can be in several plans; a run of any of them proves it.
@@ -83,7 +83,7 @@ def _services(code: str, members: set[str], proving: list[Run]) -> tuple[Service
             asked[workload].add(service)
             if status == "done" and run in by_pk:
                 answered[workload, service] = by_pk[run]
-    known = catalogue().rows
+    known = estate().rows
     for name in members & known.keys():
         asked[name] |= set(known[name].offers)
     return tuple(

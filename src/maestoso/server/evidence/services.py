@@ -14,6 +14,7 @@ from maestoso.core.errors import BadValue, DomainError, LogCorrupt, NotFound, Re
 from maestoso.core.evidence.chain import first_broken
 from maestoso.core.evidence.seal import ADDITION, signed
 from maestoso.core.ports import Clock
+from maestoso.server.audit.record import recorded
 from maestoso.server.evidence.keys import current_key
 from maestoso.server.evidence.models import Addition, Seal
 from maestoso.server.evidence.register import set_stone
@@ -57,7 +58,7 @@ def add_file(pk: int, name: str, media_type: str, body: bytes, *, by: str, at: d
     )  # fmt: skip
 
 
-@transaction.atomic
+@recorded()
 def _add(pk: int, *, by: str, at: datetime, **content: Any) -> Addition:
     run = Run.objects.select_for_update().filter(pk=find_run(pk).pk).get()
     if not run.outcome:
@@ -90,6 +91,7 @@ def find_file(pk: int, number: int) -> Addition:
     return row
 
 
+@recorded()
 def hold_for_law(pk: int, reason: str) -> None:
     """Keep a run beyond its time, or (without a reason) no longer."""
     if len(reason) > 400:
@@ -108,7 +110,7 @@ def seal_what_is_not(clock: Clock) -> None:
             log.warning("%s", error.sentence)
 
 
-@transaction.atomic
+@recorded()
 def _seal_late(run: Run, at: datetime) -> None:
     """Raises LogCorrupt where rows do not follow from each other: what was touched must not be sealed."""
     locked = Run.objects.select_for_update().get(pk=run.pk)

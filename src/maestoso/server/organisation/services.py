@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from django.db import transaction
-
 from maestoso.core.errors import BadValue, Stale
+from maestoso.server.audit.record import recorded
 from maestoso.server.common.pixels import drawn_anew
 from maestoso.server.config.settings import OPTIONS
 from maestoso.server.estate.services import check_zone
@@ -22,7 +21,7 @@ def organisation() -> Organisation:
     return Organisation.objects.first() or Organisation(pk=1, organisation=OPTIONS.organisation, revision=0)
 
 
-@transaction.atomic
+@recorded()
 def save(settings: Settings, based_on: int) -> Organisation:
     """Set all but the logo. Raises BadValue, Stale."""
     check_zone(settings.time_zone)
@@ -53,7 +52,7 @@ def _locked(based_on: int | None) -> Organisation:
     return row
 
 
-@transaction.atomic
+@recorded()
 def save_logo(body: bytes) -> None:
     """Take a PNG or JPEG picture as the logo; it is drawn anew, so that nothing but pixels is kept.
 
@@ -71,7 +70,7 @@ def save_logo(body: bytes) -> None:
     row.save()
 
 
-@transaction.atomic
+@recorded()
 def remove_logo() -> None:
     """Documents go without a picture."""
     row = _locked(None)

@@ -33,7 +33,7 @@ from maestoso.server.crosswalks.picture import view as view_landings
 from maestoso.server.crosswalks.shapes import LandingsAsked, LandingsView
 from maestoso.server.estate.agents import needed
 from maestoso.server.estate.models import Site
-from maestoso.server.estate.services import all_workloads
+from maestoso.server.estate.snapshot import estate
 from maestoso.server.evidence.models import Addition
 from maestoso.server.plans import plan_file
 from maestoso.server.plans.models import PlanRow
@@ -155,14 +155,14 @@ def read_plan_file(text: str, now: datetime) -> PlanFileRead:
 
 def suggested(asked: SuggestAsked) -> Suggestion:
     """Waves and dependencies for workloads, or what a plan lacks. Raises NotFound for an unknown workload."""
-    estate = all_workloads()
+    known = estate().workloads
     if asked.plan is not None:
-        pieces = suggest_changes(asked.plan, estate)
+        pieces = suggest_changes(asked.plan, known)
         return Suggestion(waves=tuple(wave.name for wave in asked.plan.waves), pieces=pieces)
     for name in asked.workloads:
-        if name not in estate:
+        if name not in known:
             raise NotFound(f"There is no workload {name[:60]!r}.", "Choose one on the page Estate.")
-    chosen = [estate[name] for name in dict.fromkeys(asked.workloads)]
+    chosen = [known[name] for name in dict.fromkeys(asked.workloads)]
     if not asked.template:
         return suggest(chosen)
     if asked.template not in BY_KEY:

@@ -13,8 +13,8 @@ from maestoso.core.estate.row import Row
 from maestoso.core.model.plan import Plan
 from maestoso.core.planning.plan_file import from_file, to_file
 from maestoso.server.common.yaml_text import refuse_what_grows
-from maestoso.server.estate.catalogue import catalogue
 from maestoso.server.estate.models import Site
+from maestoso.server.estate.snapshot import estate
 from maestoso.server.plans.shapes import FileProblem
 
 LARGEST_FILE = 1_000_000
@@ -97,7 +97,7 @@ def _unknown(plan: Plan, marks: dict[str, Mark]) -> Iterator[FileProblem]:
         if code not in codes:
             known = f"Known: {', '.join(codes)}." if codes else "Register it first."
             yield _problem(_find(marks, key), f"There is no site {code!r}.", known)
-    rows: dict[str, Row] = catalogue().rows
+    rows: dict[str, Row] = estate().rows
     inside = set(plan.workloads())
     for index, wave in enumerate(plan.waves):
         for number, member in enumerate(wave.members):

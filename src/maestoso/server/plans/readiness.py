@@ -127,8 +127,8 @@ def _at_risk(ctx: Context, now: datetime) -> tuple[float | None, str]:
 def _if_lost(around: Surroundings, rows: Sequence[tuple[Context, PlanRowView]]) -> tuple[IfLost, ...]:
     """Every site where anything runs: what is down first, then the largest."""
     ways = [_way(ctx, view) for ctx, view in rows]
-    there = running(around.catalogue.rows, {code: around.pulse(code) for code in around.sites})
-    groups = {name: row.group for name, row in around.catalogue.rows.items() if row.group}
+    there = running(around.estate.rows, {code: around.pulse(code) for code in around.sites})
+    groups = {name: row.group for name, row in around.estate.rows.items() if row.group}
     names = {code: site.name for code, site in around.sites.items()}
     live = list(Run.objects.filter(outcome="", last_seq__gt=0, kind__in=LIVE))
     moving: dict[str, dict[str, str]] = {}

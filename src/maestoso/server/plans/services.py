@@ -8,7 +8,6 @@ from datetime import datetime
 from typing import Any
 from urllib.parse import quote
 
-from django.db import transaction
 from django.db.models import Count, Max
 
 from maestoso.core.codec import to_data
@@ -19,6 +18,7 @@ from maestoso.core.planning.diff import changes
 from maestoso.core.planning.merge import merge
 from maestoso.core.readiness import cue_rules, part_rules, plan_rules
 from maestoso.core.readiness.context import Context
+from maestoso.server.audit.record import recorded
 from maestoso.server.estate import retired
 from maestoso.server.estate.models import Site
 from maestoso.server.plans.models import PlanRow, PlanVersion
@@ -42,7 +42,7 @@ def find_plan(code: str) -> PlanRow:
     return row
 
 
-@transaction.atomic
+@recorded()
 def make_plan(plan: Plan, *, author: str, at: datetime, summary: str = "First version") -> PlanVersion:
     """Make a plan with its first version. Raises BadValue, NotFound or Refused for one that cannot be."""
     if not PLAN_CODE.fullmatch(plan.code):
@@ -69,7 +69,7 @@ def make_plan(plan: Plan, *, author: str, at: datetime, summary: str = "First ve
     return _add_version(row, plan, author=author, at=at, summary=summary)
 
 
-@transaction.atomic
+@recorded()
 def save_plan(
     code: str, plan: Plan, *, based_on: int, author: str, at: datetime, summary: str = ""
 ) -> PlanVersion:
@@ -104,7 +104,7 @@ def save_plan(
     return _add_version(row, plan, author=author, at=at, summary=summary or "; ".join(said)[:LONGEST_SUMMARY])
 
 
-@transaction.atomic
+@recorded()
 def retire_plan(code: str, *, by: str, at: datetime) -> None:
     """Take a plan away with its versions; its runs keep what they ran. Raises Refused while one goes on."""
     row = find_plan(code)

@@ -11,9 +11,7 @@ from django.db.models import F
 
 from maestoso.core.errors import NotFound
 from maestoso.core.evidence.wording import KINDS
-from maestoso.core.landing.ground import Ground
 from maestoso.core.model.crosswalk import Crosswalk
-from maestoso.core.model.estate import Workload
 from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import Group, RecoveryPoint
 from maestoso.core.planning.inputs import ScriptText
@@ -21,17 +19,14 @@ from maestoso.core.planning.parts import whole
 from maestoso.core.planning.turned import is_away, turned
 from maestoso.core.readiness.context import Context, LastTest
 from maestoso.server.common.room import free_mib
-from maestoso.server.crosswalks.ground import ground
 from maestoso.server.crosswalks.held import wrong_landings
-from maestoso.server.crosswalks.models import CrosswalkRow
 from maestoso.server.estate.agents import Pulse, pulse
-from maestoso.server.estate.catalogue import Catalogue, catalogue
 from maestoso.server.estate.drift import drifted
-from maestoso.server.estate.models import Site, WorkloadRow
-from maestoso.server.estate.services import all_workloads
-from maestoso.server.plans.models import PlanVersion
+from maestoso.server.estate.models import EstateMark, Site, WorkloadRow
+from maestoso.server.estate.snapshot import EstateSnapshot, estate
+from maestoso.server.plans.models import PlanRow, PlanVersion
 from maestoso.server.protection.models import GroupRow
-from maestoso.server.protection.services import keys_missing, rows_and_groups
+from maestoso.server.protection.services import keys_missing
 from maestoso.server.runs.fences import found_running
 from maestoso.server.runs.log import inputs_of
 from maestoso.server.runs.models import Run, RunStep
@@ -39,6 +34,13 @@ from maestoso.server.scripts.services import script_texts, secret_names
 
 NAMES_OF_KINDS = {**KINDS, "test": "test"}
 JUDGED = ("passed", "failed", "inconclusive")
+
+
+def as_of() -> tuple[str, ...]:
+    """Tells one state of the estate, its crosswalks and the plans from every other."""
+    mark = EstateMark.objects.filter(pk=1).values_list("mark", flat=True).first() or ""
+    plans = PlanRow.objects.order_by("pk").values_list("code", "current")
+    return mark, *(f"{code} {number}" for code, number in plans)
 
 
 class Surroundings:
@@ -49,6 +51,7 @@ class Surroundings:
 
     def __init__(self, now: datetime) -> None:
         self.now = now
+        self.as_of = as_of()
         self._pulses: dict[str, Pulse] = {}
         self._drifted: dict[str, int] = {}
         self._held: dict[str, dict[str, str]] = {}
@@ -74,7 +77,8 @@ class Surroundings:
     @cached_property
     def rows_and_groups(self) -> list[tuple[GroupRow, Group]]:
         """All groups."""
-        return rows_and_groups()
+        groups: list[tuple[GroupRow, Group]] = self.estate.parts["groups"]
+        return groups
 
     @cached_property
     def groups(self) -> tuple[Group, ...]:
@@ -87,25 +91,15 @@ class Surroundings:
         return {row.code: row.stage for row, _ in self.rows_and_groups}
 
     @cached_property
-    def catalogue(self) -> Catalogue:
-        """Every workload as it is searched."""
-        return catalogue()
+    def estate(self) -> EstateSnapshot:
+        """Workloads, sites and groups, all of one moment."""
+        return estate()
 
-    @cached_property
-    def workloads(self) -> dict[str, Workload]:
-        """Every workload as a value."""
-        return all_workloads()
-
-    @cached_property
-    def ground(self) -> Ground:
-        """All sites as landings look at them."""
-        return ground()
-
-    @cached_property
+    @property
     def crosswalks(self) -> dict[tuple[str, str], Crosswalk]:
         """All crosswalks, by source and target."""
-        rows = CrosswalkRow.objects.select_related("source", "target")
-        return {(row.source.code, row.target.code): row.core() for row in rows}
+        found: dict[tuple[str, str], Crosswalk] = self.estate.parts["crosswalks"]
+        return found
 
     @cached_property
     def scripts(self) -> Mapping[str, ScriptText]:
@@ -181,10 +175,11 @@ class Surroundings:
         if target not in self.sites:
             raise NotFound(f"There is no site {target!r}.", "Register the site first.")
         return Context(
-            plan=laid_plan, version=version, now=self.now, workloads=self.workloads, ground=self.ground,
+            plan=laid_plan, version=version, now=self.now, as_of=self.as_of,
+            workloads=self.estate.workloads, ground=self.estate.ground,
             crosswalk=self.crosswalks.get((source, target)), reverse=self.crosswalks.get((target, source)),
             groups=self.groups, newest={}, last_test=last_test(plan.code), held=self.held(target), laid=laid,
-            others=_other_plans(plan, others), rows=self.catalogue.rows, scripts=self.scripts,
+            others=_other_plans(plan, others), rows=self.estate.rows, scripts=self.scripts,
             secrets=self.secrets, stages=self.stages, split=self.split, busy=self.busy,
         )  # fmt: skip
 

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable
 from datetime import datetime
 
-from django.db import transaction
 from django.db.models import Q
 
 from maestoso.core.errors import BadValue, NotFound, Refused
 from maestoso.core.readiness.context import Context
 from maestoso.core.readiness.protection_rules import groups_in_plan
+from maestoso.server.audit.record import recorded
 from maestoso.server.estate.workloads import find_workload
 from maestoso.server.plans.models import KnownTrap
 from maestoso.server.plans.services import find_plan
@@ -22,6 +22,7 @@ LONGEST_TEXT = 1000
 _EXISTS = {"workload": find_workload, "group": find_group, "plan": find_plan}
 
 
+@recorded()
 def add_trap(sent: TrapSave, *, by: str, at: datetime) -> KnownTrap:
     """Write a trap down. Raises NotFound for what it is about, BadValue for its text."""
     text = sent.text.strip()
@@ -34,7 +35,7 @@ def add_trap(sent: TrapSave, *, by: str, at: datetime) -> KnownTrap:
     return KnownTrap.objects.create(about=sent.about, name=sent.name, text=text, by=by, at=at, run=sent.run)
 
 
-@transaction.atomic
+@recorded()
 def solve_trap(pk: int, run: int | None, *, by: str, at: datetime) -> KnownTrap:
     """It is a trap no more, as a run showed or without one. Raises Refused where it was solved before."""
     row = _find(pk)
@@ -46,7 +47,7 @@ def solve_trap(pk: int, run: int | None, *, by: str, at: datetime) -> KnownTrap:
     return row
 
 
-@transaction.atomic
+@recorded()
 def open_trap(pk: int) -> KnownTrap:
     """It is not solved after all."""
     row = _find(pk)

@@ -10,5 +10,5 @@ class ProtectionConfig(AppConfig):
     label = "protection"
 
     def ready(self) -> None:
-        """What it sends to sites goes with its secrets, in every process."""
+        """Groups are a part of every snapshot of the estate, and go to sites with their secrets."""
         from maestoso.server.protection import services  # noqa: F401

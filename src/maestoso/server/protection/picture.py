@@ -19,9 +19,9 @@ from maestoso.core.replication.cost import GIB, PolicyCost, policy_cost
 from maestoso.core.replication.health import causes, health
 from maestoso.core.replication.throttle import narrowest_bps
 from maestoso.server.estate.agents import LARGE_PATIENCE_S, PATIENCE_S, Pulse, ask, needed, pulse
-from maestoso.server.estate.catalogue import catalogue
 from maestoso.server.estate.models import Link, Site, WorkloadRow
 from maestoso.server.estate.services import find_link, find_site
+from maestoso.server.estate.snapshot import estate
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.protection.services import (
     check_group,
@@ -66,7 +66,7 @@ def overview(now: datetime, find: str = "", most: int | None = None) -> Protecti
     missing = keys_missing()
     lines = tuple(_line(row, group, pulses[group.target], now, missing) for row, group in groups)
     found = causes((group, line.health) for (_, group), line in zip(groups, lines, strict=True))
-    known = catalogue().rows
+    known = estate().rows
     open_gaps = coverage([group for _, group in groups], pulses, {row.code: row.stage for row, _ in groups})
     # What runs away without being copied back is in a group and not protected.
     copied = {row.code for row, _ in groups if row.stage not in UNCOPIED}
@@ -181,7 +181,7 @@ def coverage(
             for name in matching(group):
                 ruled.setdefault(name, []).append(group.name)
     found = []
-    for gap in gaps(catalogue().rows.values()):
+    for gap in gaps(estate().rows.values()):
         both = ruled.get(gap.workload, [])
         reason = f"the rules of {' and '.join(both)} both match it" if len(both) > 1 else "in no group"
         found.append(
@@ -290,7 +290,7 @@ def cost(group: Group, now: datetime) -> PolicyCost:
     with needed(f"{source.name} does not say how fast its workloads change"):
         rates = {one.workload: one for one in ask(source, lambda agent: agent.change_rates())}
     asked = [rates[name] for name in members if name in rates]
-    rows = catalogue().rows
+    rows = estate().rows
     link = find_link(group.source, group.target)
     taken = pulse(find_site(group.target))
     others = sum(

@@ -21,10 +21,11 @@ from maestoso.core.ports import SiteUnreachable
 from maestoso.core.replication.copy_key import LONGEST_KEY, SHORTEST_KEY, fingerprint
 from maestoso.core.replication.lifecycle import Happening, Stage, after
 from maestoso.core.runs.operations import Operation
+from maestoso.server.audit.record import recorded
 from maestoso.server.common.secret_text import seal, unseal
 from maestoso.server.estate import retired
-from maestoso.server.estate.catalogue import catalogue, touch
 from maestoso.server.estate.models import Link, Site, WorkloadRow
+from maestoso.server.estate.snapshot import estate, part_of_estate, touch
 from maestoso.server.outbox.models import SiteRequest
 from maestoso.server.outbox.secrets import secrets_for
 from maestoso.server.outbox.services import ask_for, deliver, perform
@@ -32,7 +33,6 @@ from maestoso.server.protection.models import GroupMember, GroupRow
 
 CODE = re.compile(r"[a-z0-9][a-z0-9-]{0,38}")
 INTERVAL_S = (5, 86400)
-_groups: tuple[str, list[tuple[GroupRow, Group]]] | None = None
 
 
 def find_group(code: str) -> GroupRow:
@@ -43,7 +43,7 @@ def find_group(code: str) -> GroupRow:
     return row
 
 
-@transaction.atomic
+@recorded()
 def make_group(group: Group, key: str = "") -> GroupRow:
     """Protect workloads together, with the key of their copies where these are to be encrypted.
 
@@ -72,7 +72,7 @@ def make_group(group: Group, key: str = "") -> GroupRow:
     return row
 
 
-@transaction.atomic
+@recorded()
 def change_group(code: str, group: Group, revision: int, key: str = "") -> GroupRow:
     """Give a group another name, policy or other members. Raises Stale where somebody was quicker."""
     row = GroupRow.objects.select_for_update().get(pk=find_group(code).pk)
@@ -103,18 +103,22 @@ def add_members(code: str, names: Iterable[str]) -> GroupRow:
     return change_group(code, replace(known, members=wanted), row.revision)
 
 
+@recorded()
 def end_protection(code: str, *, by: str, at: datetime) -> None:
     """Stop copying a group and give its points up; a site that is away is told when it is back.
 
     Raises Refused while its lifecycle forbids it.
     """
-    with transaction.atomic():
-        row = GroupRow.objects.select_for_update().get(pk=find_group(code).pk)
-        after(row.name, cast(Stage, row.stage), "end protection")
-        request = forget(row, by=by, at=at)
-        touch()
-    with suppress(SiteUnreachable):
-        deliver(request)
+    row = GroupRow.objects.select_for_update().get(pk=find_group(code).pk)
+    after(row.name, cast(Stage, row.stage), "end protection")
+    request = forget(row, by=by, at=at)
+    touch()
+
+    def bring() -> None:
+        with suppress(SiteUnreachable):
+            deliver(request)
+
+    transaction.on_commit(bring)
 
 
 def forget(row: GroupRow, *, by: str, at: datetime) -> SiteRequest:
@@ -200,6 +204,7 @@ def pin(code: str, point: str, label: str, *, by: str) -> None:
     perform(row.target, "pin-point", row.code, {"point": point, "label": label.strip()}, by=by)
 
 
+@recorded()
 def store_key(code: str, key: str) -> None:
     """Store the key of a group's encrypted copies. It is never shown again.
 
@@ -236,12 +241,13 @@ def _set_key(row: GroupRow, group: Group, key: str) -> None:
         )
     row.key, row.key_fingerprint = seal(key), mark
     row.save(update_fields=["key", "key_fingerprint"])
+    touch()
 
 
 def keys_missing() -> frozenset[str]:
     """Codes of the groups whose copies are encrypted and whose key is not stored."""
     bare = set(GroupRow.objects.filter(key="", policy__encrypted=True).values_list("code", flat=True))
-    wanted = {row.group for row in catalogue().rows.values() if row.needs_key and row.group}
+    wanted = {row.group for row in estate().rows.values() if row.needs_key and row.group}
     return frozenset(
         bare | set(GroupRow.objects.filter(key="", code__in=wanted).values_list("code", flat=True))
     )
@@ -307,17 +313,18 @@ def _set_members(row: GroupRow, group: Group) -> None:
         if name not in known:
             GroupMember.objects.create(group=row, workload=rows[name], by_rule=rule)
         elif known[name].by_rule != rule:
-            GroupMember.objects.filter(pk=known[name].pk).update(by_rule=rule)
+            known[name].by_rule = rule
+            known[name].save(update_fields=["by_rule"])
     touch()
 
 
 def matching(group: Group) -> Iterable[str]:
     """Names of the workloads at the source that match the tag rule, whoever protects them."""
     test = compile_filter(group.tag_rule)
-    return (row.name for row in catalogue().rows.values() if row.site == group.source and test(row))
+    return (row.name for row in estate().rows.values() if row.site == group.source and test(row))
 
 
-@transaction.atomic
+@recorded()
 def join_by_rule() -> list[GroupRow]:
     """Let unprotected workloads join the group whose rule they match, and those leave that no longer match.
 
@@ -330,7 +337,7 @@ def join_by_rule() -> list[GroupRow]:
     changed = []
     for row in groups:
         others = set().union(*(names for pk, names in wanted.items() if pk != row.pk))
-        free = {name for name in wanted[row.pk] - others if not catalogue().rows[name].group}
+        free = {name for name in wanted[row.pk] - others if not estate().rows[name].group}
         ruled = row.members.select_related("workload").filter(by_rule=True)
         gone = [member for member in ruled if member.workload.name not in wanted[row.pk]]
         if not free and not gone:
@@ -352,13 +359,11 @@ def all_groups() -> tuple[Group, ...]:
 
 def rows_and_groups() -> list[tuple[GroupRow, Group]]:
     """Every group as a row and as a value, kept until one changes. Not to be changed by who asks."""
-    global _groups
-    mark = catalogue().mark
-    if _groups is None or _groups[0] != mark:
-        _groups = (mark, _read_groups())
-    return _groups[1]
+    groups: list[tuple[GroupRow, Group]] = estate().parts["groups"]
+    return groups
 
 
+@part_of_estate("groups")
 def _read_groups() -> list[tuple[GroupRow, Group]]:
     """Without reading what workloads and sites are made of: of a large estate that is megabytes."""
     members = GroupMember.objects.select_related("workload").defer("workload__spec")

@@ -14,8 +14,8 @@ from maestoso.core.planning.failover import DECISION
 from maestoso.core.planning.inputs import RunInputs
 from maestoso.core.replication.lifecycle import Happening
 from maestoso.core.runs.events import ENGINE, Event
-from maestoso.server.estate.catalogue import touch
 from maestoso.server.estate.models import Site, WorkloadRow
+from maestoso.server.estate.snapshot import touch
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.protection.services import forget, move_on
 from maestoso.server.runs import fences

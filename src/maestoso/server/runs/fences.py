@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from django.db.models import Q, QuerySet
 
 from maestoso.core.ports import Clock
+from maestoso.server.audit.record import recorded
 from maestoso.server.estate.models import Site
 from maestoso.server.outbox.models import DONE
 from maestoso.server.outbox.services import KEEPER, ask_for, withdraw
@@ -57,6 +58,7 @@ def unseen() -> QuerySet[KeptFence]:
     return KeptFence.objects.filter(FOUND_RUNNING, seen_by="").select_related("site")
 
 
+@recorded()
 def seen(run: Run, by: str) -> None:
     """Somebody looked at the copies that were found running."""
     unseen().filter(run=run).update(seen_by=by)

@@ -9,6 +9,7 @@ from urllib.parse import parse_qsl
 from django.db.models import Prefetch, QuerySet
 
 from maestoso.core.errors import BadValue, NotFound
+from maestoso.server.audit.record import recorded
 from maestoso.server.common.words import holding
 from maestoso.server.evidence.models import Addition
 from maestoso.server.runs.models import Run, SavedView
@@ -41,6 +42,7 @@ def found(asked: Mapping[str, str]) -> QuerySet[Run]:
     return rows
 
 
+@recorded()
 def save_view(owner: str, name: str, query: str) -> None:
     """Name a filter, or give a name another one. Raises BadValue for one that cannot be read."""
     if not name.strip() or len(name) > 80:
@@ -54,6 +56,7 @@ def save_view(owner: str, name: str, query: str) -> None:
     SavedView.objects.update_or_create(owner=owner, name=name.strip(), defaults={"query": query})
 
 
+@recorded()
 def forget_view(owner: str, name: str) -> None:
     """Remove a filter. Raises NotFound."""
     if not SavedView.objects.filter(owner=owner, name=name).delete()[0]:

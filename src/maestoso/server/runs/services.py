@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 
 from django.contrib.auth.models import User
-from django.db import IntegrityError, transaction
+from django.db import IntegrityError
 
 from maestoso.core.codec import to_data
 from maestoso.core.errors import BadValue, Gone, NotFound, Refused
@@ -26,12 +26,14 @@ from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.runs.controls import control
 from maestoso.core.runs.events import Event
 from maestoso.core.runs.state import RunState
+from maestoso.server.audit.record import recorded
 from maestoso.server.estate.agents import needed
 from maestoso.server.estate.models import Link, Site
 from maestoso.server.evidence.register import next_number
 from maestoso.server.plans import judgement
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.services import context, find_plan, measured
+from maestoso.server.plans.surroundings import as_of
 from maestoso.server.protection.picture import group_points
 from maestoso.server.runs.log import inputs_of, read_log, write_events
 from maestoso.server.runs.models import Run, RunEvent, RunStep
@@ -42,6 +44,8 @@ log = logging.getLogger("maestoso.runs")
 LONGEST_KEY = 100
 LONGEST_REASON = 500
 MOST_TOLD = 50
+UNNUMBERED = "new"
+"""The mark of a run that is judged before it has a number."""
 
 
 def find_run(pk: int) -> Run:
@@ -57,6 +61,7 @@ def find_run(pk: int) -> Run:
     return run
 
 
+@recorded()
 def try_again(pk: int) -> None:
     """Let a run that was put aside be conducted again. Raises Refused for one that was not."""
     if not Run.objects.filter(pk=find_run(pk).pk).exclude(put_aside="").update(put_aside=""):
@@ -119,7 +124,6 @@ class Opening:
     tell: tuple[str, ...] = ()
 
 
-@transaction.atomic
 def create_run(
     ctx: Context,
     options: Options,
@@ -129,20 +133,23 @@ def create_run(
     key: str | None = None,
     opening: Opening | None = None,
 ) -> Run:
-    """Write a run's row, steps and first event; the engine finds it there."""
-    run = _row(ctx, options.kind, by=by, at=at, key=key)
-    mark = f"{options.kind[0]}{run.pk}"
-    judged = assess(ctx, options, mark, measured(ctx.plan.target))
-    return _begin(run, _allowed(judged), judged.findings, by=by, at=at, opening=opening)
+    """Write a run's row, steps and first event; the engine finds it there.
+
+    It is judged before anything is locked, and refused if the records were changed meanwhile.
+    """
+    _refuse_overlap(ctx)
+    judged = assess(ctx, options, UNNUMBERED, measured(ctx.plan.target))
+    inputs = _allowed(judged)
+    with recorded():
+        run = _row(ctx, options.kind, by=by, at=at, key=key)
+        return _begin(run, inputs, judged.findings, by=by, at=at, opening=opening)
 
 
-@transaction.atomic
 def reprotect(ctx: Context, *, pace: int, by: str, at: datetime, key: str | None = None) -> Run:
     """Start copying what was failed over and committed in the other direction."""
     blocking = reprotect_findings(ctx)
     if blocking:
         raise _refused("The re-protect cannot start", blocking)
-    run = _row(ctx, "re-protect", by=by, at=at, key=key)
     wanted = [code for code in groups_in_plan(ctx) if ctx.stages.get(code) == "running committed"]
     groups = {group.code: group for group in ctx.groups}
     ends = (ctx.plan.source, ctx.plan.target)
@@ -152,7 +159,7 @@ def reprotect(ctx: Context, *, pace: int, by: str, at: datetime, key: str | None
         kind="re-protect",
         plan=ctx.plan,
         plan_version=ctx.version,
-        mark=f"r{run.pk}",
+        mark=UNNUMBERED,
         workloads=tuple(ctx.workloads[name] for name in members),
         landings=(),
         groups=tuple(
@@ -163,15 +170,21 @@ def reprotect(ctx: Context, *, pace: int, by: str, at: datetime, key: str | None
         pace=float(pace),
         link=links[0] if links else None,
     )
-    steps = compile_run(inputs).steps
-    expected = estimates(steps, {w.name: w for w in inputs.workloads}, measured(ctx.plan.target))
-    return _begin(run, replace(inputs, estimates=expected), blocking, by=by, at=at)
+    with recorded():
+        run = _row(ctx, "re-protect", by=by, at=at, key=key)
+        return _begin(run, inputs, blocking, by=by, at=at)
 
 
 def _row(ctx: Context, kind: Kind, *, by: str, at: datetime, key: str | None) -> Run:
     # The locks keep two starts from each overlooking the other.
     list(Site.objects.select_for_update().order_by("pk").values_list("pk"))
     _refuse_overlap(ctx)
+    if ctx.as_of != as_of():
+        raise Refused(
+            "The estate, a crosswalk or a plan was changed while the run was being started.",
+            "Look at what will happen now, then start it.",
+            code="changed-meanwhile",
+        )
     return Run.objects.create(
         id=next_number(),
         plan_code=ctx.plan.code,
@@ -199,6 +212,10 @@ def _begin(
 ) -> Run:
     """The first event holds what the run is compiled from, and what its report says of its beginning."""
     opening = opening or Opening()
+    # Steps are named after the number of their run.
+    inputs = replace(inputs, mark=f"{run.kind[0]}{run.pk}")
+    steps, known = compile_run(inputs).steps, {workload.name: workload for workload in inputs.workloads}
+    inputs = replace(inputs, estimates=estimates(steps, known, measured(run.target)))
     run.tell = list(opening.tell)
     run.save(update_fields=["tell"])
     names = dict(Site.objects.filter(code__in=(run.source, run.target)).values_list("code", "name"))
@@ -275,7 +292,7 @@ def tell_run(pk: int, said: Control, *, by: str, key: str | None, at: datetime) 
         _check_key(key)
     # The site is asked before anything is locked: nobody waits for a site behind somebody else's word.
     point = _point(inputs_of(run), said) if said.kind == "change-point" else None
-    with transaction.atomic():
+    with recorded():
         run = Run.objects.select_for_update().get(pk=pk)
         if key is not None and RunEvent.objects.filter(run=run, client_key=key).exists():
             return
@@ -323,7 +340,7 @@ def record_played_run(ctx: Context, options: Options, *, by: str, at: datetime, 
     first = read_log(run.pk)[0]
     state = RunState(first)
     events = play(state.inputs, at)
-    with transaction.atomic():
+    with recorded():
         locked = Run.objects.select_for_update().get(pk=run.pk)
         write_events(locked, events[1:], fence=1)
     return locked

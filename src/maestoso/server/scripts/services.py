@@ -7,12 +7,11 @@ from collections.abc import Mapping
 from datetime import datetime
 from typing import Any
 
-from django.db import transaction
-
 from maestoso.core.errors import BadValue, NotFound, Refused, Stale
 from maestoso.core.model.plan import Plan
 from maestoso.core.planning.inputs import ScriptText
 from maestoso.core.runs.operations import Operation
+from maestoso.server.audit.record import recorded
 from maestoso.server.common.secret_text import seal, unseal
 from maestoso.server.estate import retired
 from maestoso.server.outbox.secrets import secrets_for
@@ -52,7 +51,7 @@ def secret_names() -> frozenset[str]:
     return frozenset(Secret.objects.values_list("name", flat=True))
 
 
-@transaction.atomic
+@recorded()
 def save_script(name: str, sent: ScriptSave, *, author: str, at: datetime) -> ScriptView:
     """Keep a script. Raises BadValue, or Stale where somebody saved in between."""
     _check_name(name, "script")
@@ -81,7 +80,7 @@ def save_script(name: str, sent: ScriptSave, *, author: str, at: datetime) -> Sc
     return _view(row, _uses()[0].get(name, {}))
 
 
-@transaction.atomic
+@recorded()
 def remove_script(name: str, *, by: str, at: datetime) -> None:
     """Take a script away. Raises Refused while a plan runs it."""
     row = Script.objects.filter(name=name).first()
@@ -103,6 +102,7 @@ def _bring_back(body: dict[str, Any], by: str, at: datetime) -> str:
     return "/scripts"
 
 
+@recorded()
 def store_secret(name: str, value: str, *, author: str, at: datetime) -> None:
     """Keep a secret, over the one of that name if there is one."""
     _check_name(name, "secret")
@@ -115,7 +115,7 @@ def store_secret(name: str, value: str, *, author: str, at: datetime) -> None:
     Secret.objects.update_or_create(name=name, defaults=kept)
 
 
-@transaction.atomic
+@recorded()
 def forget_secret(name: str) -> None:
     """Forget a secret. Raises Refused while a plan uses it."""
     row = Secret.objects.filter(name=name).first()

@@ -17,7 +17,7 @@ from maestoso.core.ports import SiteRefused, SiteUnreachable
 from maestoso.core.runs.journal import Effect, broken_promises
 from maestoso.core.runs.progress import overhead
 from maestoso.core.runs.state import fold
-from maestoso.server.common.snapshot import snapshot
+from maestoso.server.common.snapshot import one_moment
 from maestoso.server.estate.agents import LARGE_PATIENCE_S, ask
 from maestoso.server.estate.models import Site
 from maestoso.server.evidence.integrity import register_troubles, run_troubles, trail_troubles
@@ -41,7 +41,7 @@ class Command(BaseCommand):
         bad = 0
         effects = _effects() if options["journals"] else []
         for pk in Run.objects.order_by("pk").values_list("pk", flat=True):
-            with snapshot():
+            with one_moment():
                 run = Run.objects.get(pk=pk)
                 wrong = list(run_troubles(run))
                 events = read_log(pk) if run.removed_at is None else []
@@ -52,7 +52,7 @@ class Command(BaseCommand):
             extra = f", machine time {spent:.3f} of its own schedule" if spent is not None else ""
             self.stdout.write(f"run {pk}: {' '.join(wrong) or AS_WRITTEN}{extra}")
         for what, troubles in (("register of runs", register_troubles), ("audit trail", trail_troubles)):
-            with snapshot():
+            with one_moment():
                 wrong = list(troubles())
             bad += len(wrong)
             self.stdout.write(f"{what}: {' '.join(wrong) or AS_WRITTEN}")
