@@ -40,10 +40,12 @@ class Instant:
         """Done as well."""
         return self.state(key=key, status="done")
 
-    async def changes(self, after: int, wait_s: float) -> tuple[list[Any], int]:
+    async def changes(self, after: int, wait_s: float) -> Any:
         """Nothing ever changes later."""
+        from maestoso.core.ports import Feed
+
         await asyncio.sleep(0.0 if after < 0 else wait_s)
-        return [], 0
+        return Feed(states=[], cursor=0)
 
 
 @contextlib.contextmanager

@@ -5,15 +5,19 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import json
+from collections import Counter
 from collections.abc import Callable
 from typing import Any
+from unittest import mock
 
 import httpx
 
 from maestoso.core.planning.isolated_test import VERDICT
+from maestoso.core.runs import decide
 from maestoso.engine.conductor import Conductor
 from maestoso.engine.site_link import Patience
-from tests.engine.test_conductor import EngineCase
+from maestoso.practice.spec import Fault, Switch
+from tests.engine.test_conductor import PATIENCE_S, EngineCase
 
 LONG_POLL_S = 0.3
 DEAF_AFTER_S = 4.0
@@ -152,3 +156,93 @@ class OddAnswers(EngineCase):
 
     async def test_a_proxy_in_trouble_is_waited_for(self) -> None:
         await self.to_the_verdict(self.bend(self.instead(502, "Bad gateway")))
+
+
+class Memory(EngineCase):
+    """An agent that was restored from an older state does not know what it was asked for."""
+
+    async def forgets(self, change: Change | None = None) -> None:
+        """It forgets while it is at work, and the run goes on all the same, with each effect once."""
+        if change is not None:
+            assert self.site.transport.inner is not None
+            self.site.transport.inner = Bending(self.site.transport.inner, change)
+        self.site.practice.fault(Fault(verb="register", effect="hang", times=None))
+        engine = Conductor(
+            self.log, lambda code: self.site.client, "one", patience=Patience(long_poll_s=LONG_POLL_S)
+        )
+        run = asyncio.create_task(self.conduct(lambda state: VERDICT in state.persons, engine))
+        try:
+            async with asyncio.timeout(PATIENCE_S):
+                while not any(
+                    op.submission.verb == "register" for op in self.site.practice.world.ops.values()
+                ):
+                    await asyncio.sleep(0.02)
+            world = self.site.practice.world
+            world.faults.clear()
+            world.throw(Switch(effect="forgets"), self.site.practice.seconds())
+            await run
+        finally:
+            run.cancel()
+        said = [event for event in self.log.runs["r-1"].events if event.kind == "site.forgot"]
+        self.assertTrue(any(step.startswith("register:") for event in said for step in event.data["steps"]))
+        attempts = {e.data["attempt"] for e in self.log.runs["r-1"].events if e.kind == "step.asked"}
+        self.assertEqual(attempts, {1}, "it is asked again under the key that it had")
+        done = Counter(entry.key for entry in world.journal if entry.verb == "register")
+        self.assertEqual(set(done.values()), {1})
+
+    async def test_what_it_does_not_know_any_more_is_asked_for_under_the_same_key(self) -> None:
+        await self.forgets()
+
+    async def test_one_that_says_no_epoch_is_known_by_its_feed(self) -> None:
+        def no_epoch(request: httpx.Request, content: Any) -> httpx.Response | None:
+            if not isinstance(content, dict) or content.pop("epoch", None) is None:
+                return None
+            return httpx.Response(200, json=content, request=request)
+
+        await self.forgets(no_epoch)
+
+
+class TakesNothing(httpx.AsyncBaseTransport):
+    """No request for an operation of ``register`` arrives."""
+
+    def __init__(self, inner: httpx.AsyncBaseTransport) -> None:
+        self.inner = inner
+
+    async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
+        """Pass on all others."""
+        if request.method == "PUT" and "register" in request.url.path:
+            raise httpx.ReadTimeout("no answer", request=request)
+        return await self.inner.handle_async_request(request)
+
+
+class Deaf(EngineCase):
+    """It says what changes, and takes in nothing."""
+
+    async def test_what_is_never_taken_in_is_said_once_and_overdue_in_the_end(self) -> None:
+        assert self.site.transport.inner is not None
+        self.site.transport.inner = TakesNothing(self.site.transport.inner)
+        patience = Patience(long_poll_s=LONG_POLL_S, longest_pause_s=0.1)
+        engine = Conductor(self.log, lambda code: self.site.client, "one", patience=patience)
+        with mock.patch.object(decide, "GRACE_S", 1.0), mock.patch.object(decide, "OVERDUE_S", 400.0):
+            await self.conduct(lambda state: bool(state.failed), engine)
+        kinds = Counter(event.kind for event in self.log.runs["r-1"].events)
+        self.assertEqual((kinds["site.lost"], kinds["site.back"]), (0, 0))
+        events = self.log.runs["r-1"].events
+        said = [step for event in events if event.kind == "site.deaf" for step in event.data["steps"]]
+        self.assertTrue(said)
+        self.assertEqual(sorted(said), sorted(set(said)))
+        (failed, *_) = (e for e in self.log.runs["r-1"].events if e.kind == "step.failed")
+        self.assertEqual(failed.data["code"], "overdue")
+
+
+class LetGo(EngineCase):
+    """Nothing is kept of a run that is over, or that another engine has."""
+
+    async def test_no_answers_and_no_keys_are_left(self) -> None:
+        engine = self.engine()
+        await self.conduct(lambda state: bool(state.in_flight), engine)
+        engine._let_go("r-1") if "r-1" in engine.runs else None
+        await self.judged()
+        for one in (engine, self.engine()):
+            self.assertEqual((one.answers, one.troubles), ({}, {}))
+            self.assertEqual([key for link in one.links.values() for key in link.waiting], [])

@@ -12,7 +12,7 @@ from tests.practice.test_world import Site
 
 SUBJECTS = {"site": "", "workload": "db*", "group": "shop", "link": "A", "pool": "b-hosts", "script": "hello"}
 
-OVER_AT_ONCE = ("host-lost", "host-lost-for-good", "burst")
+OVER_AT_ONCE = ("forgets", "host-lost", "host-lost-for-good", "burst")
 """These have happened once they are told; nothing of the site is broken then."""
 
 

@@ -13,7 +13,7 @@ from django.core.cache import cache
 from maestoso.core.codec import from_data, to_data
 from maestoso.core.model.plan import Plan
 from maestoso.core.planning.inputs import RunInputs
-from maestoso.core.ports import LogUnavailable, SiteUnreachable
+from maestoso.core.ports import Feed, LogUnavailable, SiteUnreachable
 from maestoso.core.readiness.assess import Options
 from maestoso.core.runs.events import Draft, Event
 from maestoso.core.runs.operations import Operation, OperationState
@@ -122,8 +122,8 @@ class Scripts(Authoring):
             async def operation(self, key: str) -> OperationState | None:
                 return None
 
-            async def changes(self, after: int, wait_s: float) -> tuple[list[OperationState], int]:
-                return [], after
+            async def changes(self, after: int, wait_s: float) -> Feed:
+                return Feed(states=[], cursor=after)
 
         args = {"secrets": {"FEED_TOKEN": "feed-token", "NONE": "not-stored"}}
         asked = Operation(key="k", run="r", verb="run-script", subject="x", args=args)
@@ -136,7 +136,7 @@ class Scripts(Authoring):
             sent[0].args["secrets"], {"FEED_TOKEN": SCENARIO.data("scripts")["secrets"]["feed-token"]}
         )
         self.assertEqual(asked.args["secrets"]["FEED_TOKEN"], "feed-token")
-        self.assertEqual(async_to_sync(site.changes)(3, 0.0), ([], 3))
+        self.assertEqual(async_to_sync(site.changes)(3, 0.0).cursor, 3)
         self.assertIsNone(async_to_sync(site.operation)("k"))
         # While they cannot be read nothing is sent, and it is tried again as with a site that is away.
         gone = mock.Mock(side_effect=LogUnavailable("the database is away"))

@@ -10,6 +10,7 @@ from datetime import datetime, timedelta
 from typing import Any
 from unittest import mock
 
+from django.core.cache import cache
 from django.db import transaction
 
 from maestoso.core.planning.inputs import LiveChoices, RunInputs
@@ -26,6 +27,7 @@ from maestoso.server.estate.snapshot import estate
 from maestoso.server.outbox import services as outbox
 from maestoso.server.outbox.services import deliver_waiting
 from maestoso.server.plans.services import context, find_plan
+from maestoso.server.protection.keeper import listen
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.runs import log
 from maestoso.server.runs.fences import DELIVERED
@@ -374,6 +376,41 @@ class FencesMeanwhile(Live):
         self.assertEqual(run.outcome, "rolled back")
         deliver_waiting(CLOCK)
         self.assertEqual(self.left_off(), set())
+
+
+class LostMemory(Live):
+    def tearDown(self) -> None:
+        self.browser.send("DELETE", "/practice-lab", None)
+        super().tearDown()
+
+    def hear(self) -> None:
+        """What the keeper hears of all sites."""
+        cache.clear()
+        listen(CLOCK)
+
+    def test_people_are_told_until_somebody_looked_and_fences_are_asked_for_again(self) -> None:
+        self.hear()
+        run = self.play("BOOK", "disaster", lost=True, go_on=True)
+        deliver_waiting(CLOCK)
+        self.assertEqual(run.kept_fences.filter(DELIVERED).count(), 11)
+        self.assertNotIn("memory", " ".join(one["title"] for one in self.actions()))
+        broken = self.browser.send("POST", "/practice-lab", {"site": "QUA", "preset": "forgets"})
+        self.assertEqual(broken.status_code, 200, broken.content[:300])
+        self.hear()
+        self.assertEqual(run.kept_fences.filter(DELIVERED).count(), 0)
+        self.assertIn("The agent of Quayside has lost its memory", [one["title"] for one in self.actions()])
+        deliver_waiting(CLOCK)
+        self.assertEqual(run.kept_fences.filter(DELIVERED).count(), 11)
+        self.hear()
+        self.assertEqual(run.kept_fences.filter(DELIVERED).count(), 11)
+        seen = self.browser.send("POST", "/sites/QUA/forgot/seen", None)
+        self.assertIsNone(seen.json()["forgot_at"])
+        self.assertNotIn("memory", " ".join(one["title"] for one in self.actions()))
+
+    def test_the_first_epoch_that_is_heard_is_no_loss(self) -> None:
+        self.hear()
+        self.assertEqual(Site.objects.filter(epoch="").count(), 0)
+        self.assertEqual(Site.objects.exclude(forgot_at=None).count(), 0)
 
 
 class Reprotects(Live):

@@ -35,12 +35,13 @@ class SiteContract:
 
     async def settled(self, operation: Operation, fence: int = 1) -> OperationState:
         """Ask, then listen to the feed until it is settled."""
-        _, cursor = await self.site.changes(-1, 0)
+        cursor = (await self.site.changes(-1, 0)).cursor
         state = await self.site.put_operation(operation, fence)
         async with asyncio.timeout(PATIENCE_S):
             while not state.settled:
-                states, cursor = await self.site.changes(cursor, 5)
-                state = next((s for s in states if s.key == operation.key), state)
+                feed = await self.site.changes(cursor, 5)
+                cursor = feed.cursor
+                state = next((s for s in feed.states if s.key == operation.key), state)
         return state
 
     async def test_it_says_what_it_speaks_and_can(self: Any) -> None:
@@ -166,6 +167,11 @@ class SiteContract:
         await stranger.close()
 
     async def test_an_idle_feed_waits_and_then_answers_with_nothing(self: Any) -> None:
-        _, cursor = await self.site.changes(-1, 0)
-        states, after = await self.site.changes(cursor, 0.05)
-        self.assertEqual((states, after), ([], cursor))
+        before = await self.site.changes(-1, 0)
+        feed = await self.site.changes(before.cursor, 0.05)
+        self.assertEqual((feed.states, feed.cursor), ([], before.cursor))
+
+    async def test_its_epoch_is_the_same_wherever_it_says_it(self: Any) -> None:
+        said = (await self.site.capabilities())["epoch"]
+        self.assertEqual(said, (await self.site.pulse()).epoch)
+        self.assertEqual(said, (await self.site.changes(-1, 0)).epoch)

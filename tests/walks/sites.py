@@ -83,7 +83,7 @@ class NearSite:
         return SitePulse(
             now=self.clock.now(), inventory=str(mark), groups=world.replication.states(),
             links=world.replication.link_states(), landings=str(world.held_changes), protocol=PROTOCOL,
-            running=running, copies=copies, off=world.off(),
+            running=running, copies=copies, off=world.off(), epoch=world.epoch,
         )  # fmt: skip
 
     async def points(self, group: str) -> tuple[tuple[RecoveryPoint, ...], tuple[ChangeRate, ...]]:

@@ -38,6 +38,18 @@ class SiteRefused(Exception):
         self.reason = reason
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Feed:
+    """What changed at a site behind a cursor, and the cursor that follows.
+
+    ``epoch`` is another text once the agent has lost its memory; empty where it does not say.
+    """
+
+    states: Sequence[OperationState]
+    cursor: int
+    epoch: str = ""
+
+
 class SiteClient(Protocol):
     """One site agent. Every call may raise SiteUnreachable or SiteRefused."""
 
@@ -45,7 +57,7 @@ class SiteClient(Protocol):
 
     async def operation(self, key: str) -> OperationState | None: ...
 
-    async def changes(self, after: int, wait_s: float) -> tuple[list[OperationState], int]: ...
+    async def changes(self, after: int, wait_s: float) -> Feed: ...
 
     async def answering(self, workloads: Sequence[str], mark: str = "") -> frozenset[tuple[str, str]]: ...
 

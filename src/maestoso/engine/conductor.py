@@ -19,7 +19,7 @@ from typing import Any, TypeVar
 from maestoso.core.errors import DomainError
 from maestoso.core.ports import Append, AppendResult, Lease, LogUnavailable, RunLog, SiteClient
 from maestoso.core.runs.decide import settle
-from maestoso.core.runs.events import Draft, Event
+from maestoso.core.runs.events import Draft, Event, EventKind
 from maestoso.core.runs.operations import OperationState, operation_for, outcome
 from maestoso.core.runs.state import RunState, fold
 from maestoso.core.runs.watching import noticed, probed_at, watched
@@ -74,6 +74,7 @@ class Conductor:
         self.runs: dict[str, Driven] = {}
         self.links: dict[str, SiteLink] = {}
         self.answers: dict[str, OperationState] = {}
+        self.troubles: dict[str, tuple[EventKind, str]] = {}
         self._wake = asyncio.Event()
         self._renewed = self.clock.monotonic()
         # One thread, so that the log is read and written by one connection, in order.
@@ -144,10 +145,18 @@ class Conductor:
         await self._in_thread(self.log.put_aside, run, said)
 
     def _let_go(self, run: str) -> None:
-        """Conduct it no more."""
+        """Conduct it no more; what its sites say of it from now on is for whoever conducts it next."""
         driven = self.runs.pop(run)
         if driven.watch is not None:
             driven.watch.end()
+        for key, step in driven.asked.items():
+            self._forget(key, driven.state.graph[step].site)
+
+    def _forget(self, key: str, site: str | None) -> None:
+        self.answers.pop(key, None)
+        self.troubles.pop(key, None)
+        if site in self.links:
+            self.links[site].forget(key)
 
     async def _in_thread(self, call: Callable[..., T], *args: Any) -> T:
         return await asyncio.get_running_loop().run_in_executor(self._thread, call, *args)
@@ -191,7 +200,9 @@ class Conductor:
         spoken_to = {step.site for step in state.graph.steps if step.site} | seen_from
         for site in sorted(spoken_to - set(self.links)):
             client = await self._in_thread(self.site_client, site)
-            self.links[site] = SiteLink(client, self._on_answer, self._wake.set, self.patience)
+            self.links[site] = SiteLink(
+                client, self._on_answer, self._on_trouble, self._wake.set, self.patience
+            )
         driven = Driven(state=state, lease=lease, good_until=asked_at + self.lease_s * 2 / 3)
         if services:
             clients = {site: self.links[site].client for site in seen_from}
@@ -260,11 +271,23 @@ class Conductor:
             if key in self.answers and step in driven.state.in_flight:
                 drafts.append(outcome(driven.state.graph[step], self.answers[key]))
         events = []
-        for draft in [*drafts, *self._reachability(driven), *_seen(driven)]:
+        for draft in [*drafts, *self._troubles(driven), *self._reachability(driven), *_seen(driven)]:
             event = driven.state.event(draft, now)
             driven.state.apply(event)
             events.append(event)
         return events
+
+    def _troubles(self, driven: Driven) -> list[Draft]:
+        """Sites that do not take in what they are asked for, or lost their memory of it; each said once."""
+        found: dict[tuple[EventKind, str], tuple[list[str], str]] = {}
+        for key in sorted(set(self.troubles) & set(driven.asked)):
+            (kind, reason), step = self.troubles.pop(key), driven.asked[key]
+            steps, _ = found.setdefault((kind, driven.state.graph[step].site or ""), ([], reason))
+            steps.append(step)
+        return [
+            Draft(kind=kind, data={"site": site, "steps": steps, "reason": reason})
+            for (kind, site), (steps, reason) in found.items()
+        ]
 
     def _reachability(self, driven: Driven) -> list[Draft]:
         drafts = []
@@ -287,8 +310,7 @@ class Conductor:
             if step in settled:
                 # Also one that was not waited for any longer: what its site says later is not heard.
                 del driven.asked[key]
-                self.answers.pop(key, None)
-                self.links[driven.state.graph[step].site or ""].forget(key)
+                self._forget(key, driven.state.graph[step].site)
         for event in append.events:
             if event.kind == "step.asked":
                 self._send(run, driven, event.data["step"])
@@ -304,6 +326,10 @@ class Conductor:
         driven.asked[operation.key] = step
         crash_point("before-send", (operation.key,))
         self.links[site].send(operation, driven.lease.fence)
+
+    def _on_trouble(self, key: str, kind: EventKind, reason: str) -> None:
+        self.troubles[key] = (kind, reason)
+        self._wake.set()
 
     def _on_answer(self, key: str, state: OperationState) -> None:
         crash_point("on-answer", (key,))

@@ -9,10 +9,14 @@ import logging
 import random
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass
+from functools import partial
 
 from maestoso.core.ports import SiteClient, SiteRefused, SiteUnreachable
+from maestoso.core.runs.events import EventKind
 from maestoso.core.runs.operations import Operation, OperationState
 
+DEAF_AFTER = 3
+"""Tries that failed until it is said that an operation is not taken in."""
 log = logging.getLogger("maestoso.engine")
 
 
@@ -36,23 +40,32 @@ PATIENCE = Patience()
 
 
 class SiteLink:
-    """``on_answer(key, state)`` is called once the site says that an operation is settled; ``on_change()``
-    when the site was lost or is back. ``lost_because`` is None while it answers."""
+    """``on_answer(key, state)`` is called once the site says that an operation is settled; ``on_trouble(key,
+    kind, reason)`` when it takes it in at no try (``site.deaf``), or does not know any more what it had taken
+    in (``site.forgot``); ``on_change()`` when the site was lost or is back.
+
+    ``lost_because`` is None while it can be listened to. A site that says what changes and answers no request
+    is not lost: what it was asked for is overdue one day, as if it went on saying that it is at work.
+    """
 
     def __init__(
         self,
         client: SiteClient,
         on_answer: Callable[[str, OperationState], None],
+        on_trouble: Callable[[str, EventKind, str], None],
         on_change: Callable[[], None],
         patience: Patience = PATIENCE,
     ) -> None:
         self.client = client
         self.patience = patience
         self.on_answer = on_answer
+        self.on_trouble = on_trouble
         self.on_change = on_change
         self.lost_because: str | None = None
         self.waiting: dict[str, tuple[Operation, int]] = {}
+        self._accepted: set[str] = set()
         self._cursor = 0
+        self._epoch = ""
         self._listening = asyncio.Event()
         self._tasks: set[asyncio.Task[None]] = set()
         self.failures = 0
@@ -63,11 +76,12 @@ class SiteLink:
         known = self.waiting.get(operation.key)
         self.waiting[operation.key] = (operation, fence)
         if known is None:
-            self._keep(self._supervised(lambda: self._deliver(operation.key)))
+            self._keep(self._supervised(partial(self._deliver, operation.key)))
 
     def forget(self, key: str) -> None:
         """Nobody waits for this operation any more: it is not sent again, and its end is not told."""
         self.waiting.pop(key, None)
+        self._accepted.discard(key)
 
     async def close(self) -> None:
         """End all of it; the site keeps what it has."""
@@ -102,12 +116,12 @@ class SiteLink:
             try:
                 state = await self.client.put_operation(operation, fence)
             except SiteUnreachable as error:
-                self._lost(str(error))
                 await asyncio.sleep(self.patience.pause_s(tries))
                 tries += 1
+                if tries == DEAF_AFTER and self.lost_because is None:
+                    self.on_trouble(key, "site.deaf", str(error))
                 continue
             except SiteRefused as refused:
-                self._found()
                 # A fence that is too low means that another engine conducts the run: nothing to record.
                 if refused.code != "fence-too-low":
                     refusal = OperationState(
@@ -115,7 +129,8 @@ class SiteLink:
                     )
                     self._answer(refusal)
                 return
-            self._found()
+            if key in self.waiting:
+                self._accepted.add(key)
             self._answer(state)
             return
 
@@ -124,15 +139,18 @@ class SiteLink:
         while True:
             try:
                 if not self._listening.is_set():
-                    _, self._cursor = await self.client.changes(-1, 0.0)
+                    first = await self.client.changes(-1, 0.0)
+                    self._cursor, self._epoch = first.cursor, first.epoch
                     self._listening.set()
-                states, self._cursor = await self.client.changes(self._cursor, self.patience.long_poll_s)
-                was_lost = self.lost_because is not None or tries > 0
-                tries = 0
+                feed = await self.client.changes(self._cursor, self.patience.long_poll_s)
+                # One that says no epoch is known by its cursor, which never goes back otherwise.
+                gap = feed.epoch != self._epoch or feed.cursor < self._cursor
+                gap = gap or self.lost_because is not None or tries > 0
+                self._cursor, self._epoch, tries = feed.cursor, feed.epoch, 0
                 self._found()
-                for state in states:
+                for state in feed.states:
                     self._answer(state)
-                if was_lost:
+                if gap:
                     await self._ask_for_all()
             except SiteUnreachable as error:
                 self._lost(str(error))
@@ -143,16 +161,23 @@ class SiteLink:
                 await asyncio.sleep(self.patience.longest_pause_s)
 
     async def _ask_for_all(self) -> None:
-        """After a gap nothing is taken for granted: ask what became of every key that waits."""
+        """After a gap nothing is taken for granted: ask what became of every key that waits.
+
+        What was accepted and is not known any more is sent again, under the key that it had.
+        """
         for key in list(self.waiting):
             with contextlib.suppress(SiteUnreachable, SiteRefused):
                 state = await self.client.operation(key)
                 if state is not None:
                     self._answer(state)
+                elif key in self._accepted:
+                    self._accepted.discard(key)
+                    self.on_trouble(key, "site.forgot", "")
+                    self._keep(self._supervised(partial(self._deliver, key)))
 
     def _answer(self, state: OperationState) -> None:
         if state.settled and state.key in self.waiting:
-            del self.waiting[state.key]
+            self.forget(state.key)
             self.on_answer(state.key, state)
 
     def _lost(self, why: str) -> None:

@@ -71,6 +71,13 @@ PRESETS: tuple[Preset, ...] = (
         switch=Switch(effect="old-agent"),
     ),
     Preset(
+        key="forgets",
+        title="Its agent is restored from an older state",
+        sentence="It knows no operation that it was ever asked for; its machines stay as they are.",
+        about="site",
+        switch=Switch(effect="forgets"),
+    ),
+    Preset(
         key="host-lost",
         title="A host dies, its machines restart elsewhere",
         sentence="A part of the machines of a pool lose their power and come up again on other hosts.",

@@ -118,14 +118,14 @@ class PracticeSite:
         """Changes behind a cursor; waits for some when there are none."""
         self.advance()
         if after < 0:
-            return {"operations": [], "cursor": len(self.world.changed)}
+            return {"operations": [], "cursor": len(self.world.changed), "epoch": self.world.epoch}
         if len(self.world.changed) <= after:
             with suppress(TimeoutError):
                 # Not wait_for: in Python 3.11 it can swallow a cancellation that comes with the news.
                 async with asyncio.timeout(min(wait_s, LONGEST_WAIT_S)):
                     await self._news.wait()
         states, cursor = self.world.changes(after)
-        return {"operations": to_data(states), "cursor": cursor}
+        return {"operations": to_data(states), "cursor": cursor, "epoch": self.world.epoch}
 
     def advance(self) -> None:
         """Let the world come up to the clock."""
@@ -176,6 +176,7 @@ def application(site: PracticeSite) -> Starlette:
             "site": site.world.spec.code,
             "practice": True,
             "verbs": sorted(VERBS),
+            "epoch": site.world.epoch,
         }
 
     async def clock(request: Request) -> Any:
@@ -202,6 +203,7 @@ def application(site: PracticeSite) -> Starlette:
             running=running,
             copies=copies,
             off=site.world.off(),
+            epoch=site.world.epoch,
         )
         return to_data(said)
 

@@ -76,11 +76,11 @@ class Switch:
     """Misbehaviour of the site as a whole, until it is put right.
 
     ``dark``: no power and no answer. ``skew``: its clock is ``amount`` seconds ahead. ``old-agent``: its
-    agent speaks protocol 1.0. ``host-lost``: a part of the machines of the host pool ``subject`` lose power,
-    and have it again elsewhere when ``amount`` is 1.
+    agent speaks protocol 1.0. ``forgets``: its agent loses its memory of operations. ``host-lost``: a part of
+    the machines of the host pool ``subject`` lose power, and have it again elsewhere when ``amount`` is 1.
     """
 
-    effect: Literal["dark", "skew", "old-agent", "host-lost"]
+    effect: Literal["dark", "skew", "old-agent", "forgets", "host-lost"]
     subject: str = ""
     amount: float = 0.0
 

@@ -69,6 +69,8 @@ class World:
         self.skew_s = 0.0
         self.old_agent = False
         self.waiters: dict[str, set[str]] = {}
+        self.memories = 1
+        self.forgotten: list[Op] = []  # operations of which its agent lost the memory
         self.recalled: dict[str, list[Any]] = {}  # outcomes that a snapshot knows, while it is replayed
         self.replication = Replication(spec.code, spec.replicas, spec.links, self.now, past)
         self.known: dict[str, Workload] = {w.name: w for w in spec.copied.workloads}
@@ -221,6 +223,8 @@ class World:
             self.skew_s = switch.amount
         elif switch.effect == "old-agent":
             self.old_agent = True
+        elif switch.effect == "forgets":
+            self._forget(now)
         else:
             self._lose_host(switch.subject, bool(switch.amount), now)
 
@@ -230,6 +234,22 @@ class World:
             dark=self.dark, skew_s=self.skew_s, old_agent=self.old_agent, faults=tuple(self.faults),
             troubles=tuple(self.replication.troubles),
         )  # fmt: skip
+
+    def _forget(self, now: float) -> None:
+        """The agent is restored from an older state: what was under way ends nowhere, no key is known.
+
+        What its machines are and do is not the agent's, and stays.
+        """
+        self.advance(now)
+        self.care()
+        self.forgotten += self.ops.values()
+        self.ops, self.due, self.changed, self.waiters, self.fences = {}, [], [], {}, {}
+        self.memories += 1
+
+    @property
+    def epoch(self) -> str:
+        """Another text after every loss of memory."""
+        return f"{self.created_at:%Y%m%d%H%M%S}-{self.memories}"
 
     def _lose_host(self, pool: str, restart: bool, now: float) -> None:
         """Every machine is on a host by its name; those on the first one lose their power."""
@@ -434,7 +454,7 @@ class World:
         effects = {entry.key: entry.effect for entry in self.journal}
         return {
             op.key: [op.status, dict(op.result), op.code, op.reason, effects.get(op.key), op.settled_at]
-            for op in self.ops.values()
+            for op in (*self.forgotten, *self.ops.values())
             if op.submission.verb in ON_COPYING and op.status in ("done", "failed")
         }
 

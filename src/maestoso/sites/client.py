@@ -17,7 +17,7 @@ from maestoso.core.errors import BadValue
 from maestoso.core.model.estate import Inventory
 from maestoso.core.model.landing import Landing
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
-from maestoso.core.ports import SiteRefused, SiteUnintelligible, SiteUnreachable
+from maestoso.core.ports import Feed, SiteRefused, SiteUnintelligible, SiteUnreachable
 from maestoso.core.runs.operations import Operation, OperationState
 from maestoso.sites.contract import (
     Answering,
@@ -33,6 +33,7 @@ CONNECT_S = 2.0
 ANSWER_S = 5.0
 LARGE_ANSWER_S = 60.0
 """An inventory of ten thousand workloads is some megabytes."""
+LONGEST_EPOCH = 64
 LONGEST_TEXT = 20_000
 """Characters of a text in what a site says of an operation; more is cut."""
 STRANGER = "What answers there is no site agent that can be understood"
@@ -169,7 +170,7 @@ class HttpSite:
             raise
         return _state(answer)
 
-    async def changes(self, after: int, wait_s: float) -> tuple[list[OperationState], int]:
+    async def changes(self, after: int, wait_s: float) -> Feed:
         """Operations that changed behind cursor ``after`` (-1: none, only tell the cursor).
 
         The site keeps the call open up to ``wait_s`` seconds when there is nothing to tell.
@@ -183,7 +184,8 @@ class HttpSite:
         states, cursor = _part(answer, "operations"), _part(answer, "cursor")
         if not isinstance(states, list) or not isinstance(cursor, int):
             raise SiteUnintelligible(f"{STRANGER}: its feed is no list with a cursor.")
-        return [_state(item) for item in states], cursor
+        epoch = str(answer.get("epoch", ""))[:LONGEST_EPOCH]
+        return Feed(states=[_state(item) for item in states], cursor=cursor, epoch=epoch)
 
     async def _call(self, method: str, path: str, **rest: Any) -> Any:
         try:

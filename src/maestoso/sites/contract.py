@@ -16,8 +16,9 @@ from maestoso.core.model.landing import Landing
 from maestoso.core.model.protection import ChangeRate, CopyState, LinkState, RecoveryPoint
 from maestoso.core.runs.operations import OperationState
 
-PROTOCOL = "1.1"
-"""1.0: as first released. 1.1: says which services answer, and in every pulse which version it speaks."""
+PROTOCOL = "1.2"
+"""1.0: as first released. 1.1: says which services answer, and in every pulse which version it speaks.
+1.2: says by an epoch that the agent has lost its memory."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -34,13 +35,14 @@ class Submission:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Capabilities:
-    """What an agent speaks and can."""
+    """What an agent speaks and can; ``epoch`` as in the pulse."""
 
     protocol: str
     agent: str
     site: str
     practice: bool
     verbs: tuple[str, ...]
+    epoch: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -58,7 +60,8 @@ class SitePulse:
     ``landings`` is any text that changes with the landings that the site holds; ``protocol`` is the version
     that its agent speaks. ``running`` counts the machines that have power, copies that were failed over
     included, and ``copies`` those of tests; None where an agent does not count. ``off`` names the machines of
-    its own that have no power, as far as the agent says.
+    its own that have no power, as far as the agent says. ``epoch`` is any text that changes when the agent
+    has lost its memory of operations, as when it was restored from an older state.
     """
 
     now: datetime
@@ -70,6 +73,7 @@ class SitePulse:
     running: int | None = None
     copies: int | None = None
     off: tuple[str, ...] = ()
+    epoch: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -105,10 +109,11 @@ class ChangeRates:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Changes:
-    """A stretch of the feed."""
+    """A stretch of the feed; ``epoch`` as in the pulse."""
 
     operations: tuple[OperationState, ...]
     cursor: int
+    epoch: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

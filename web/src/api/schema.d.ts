@@ -1617,6 +1617,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{code}/forgot/seen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Say that somebody looked at it. */
+        post: operations["forgotSeen"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{code}/host-pools/{name}": {
         parameters: {
             query?: never;
@@ -3604,6 +3621,7 @@ export interface components {
             workloads: number;
             inventory_at: string | null;
             lost_because: string | null;
+            forgot_at: string | null;
             skew_s: number;
             drifted: number;
             host_pools: components["schemas"]["HostPool"][];
@@ -7765,6 +7783,35 @@ export interface operations {
             412: components["responses"]["Refused412"];
             413: components["responses"]["Refused413"];
             415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    forgotSeen: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteView"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
             422: components["responses"]["Refused422"];
             503: components["responses"]["Refused503"];
         };

@@ -24,6 +24,8 @@ EventKind = Literal[
     "run.aborted",
     "site.lost",
     "site.back",
+    "site.deaf",
+    "site.forgot",
     "services.seen",
     "run.finished",
 ]

@@ -290,6 +290,12 @@ class RunState:
         self.lost_sites.pop(event.data["site"], None)
         self.back_at[event.data["site"]] = event.at
 
+    def _on_site_deaf(self, event: Event) -> None:
+        """Nothing changes: it is asked until it answers, or is overdue."""
+
+    def _on_site_forgot(self, event: Event) -> None:
+        """Nothing changes: what is asked for again has the key that it had."""
+
     def _on_services_seen(self, event: Event) -> None:
         for workload, service in event.data["away"]:
             self.away[workload, service] = len(self.spells)

@@ -42,6 +42,13 @@ def _full(text: str) -> str:
     return f" {begun}" + ("" if text[-1] in ".!?" else ".")
 
 
+def _all(graph: StepGraph, steps: Sequence[str]) -> str:
+    """Steps by their titles, or how many they are."""
+    return (
+        "; ".join(graph[name].title for name in steps) if len(steps) <= MOST_NAMED else f"{len(steps)} steps"
+    )
+
+
 def _seen(away: Sequence[Sequence[str]], back: Sequence[Sequence[str]]) -> str:
     """What probes from outside noticed."""
     told = []
@@ -97,6 +104,13 @@ def sentence(event: Event, graph: StepGraph) -> str:
             text = f"{data['site']} does not answer; its steps wait.{_full(data['reason'])}"
         case "site.back":
             text = f"{data['site']} answers again; the run goes on."
+        case "site.forgot":
+            named = _all(graph, data["steps"])
+            text = f"{data['site']} has lost its memory of what it was asked for and is asked again: {named}."
+        case "site.deaf":
+            named = _all(graph, data["steps"])
+            text = f"{data['site']} is heard, but does not take in what it is asked for again and again: "
+            text += f"{named}.{_full(data['reason'])}"
         case "services.seen":
             text = _seen(data["away"], data["back"])
         case "run.finished":

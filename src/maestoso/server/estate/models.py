@@ -26,6 +26,9 @@ class Site(models.Model):
     # What the agent called the inventory that was taken over last, to see whether it has another one now.
     inventory_mark = models.CharField(max_length=64, blank=True, default="")
     takes_over = models.BooleanField(default=False)
+    # Changes when the agent has lost its memory; since when it is known to have, until somebody looked.
+    epoch = models.CharField(max_length=64, blank=True, default="")
+    forgot_at = models.DateTimeField(null=True)
     # When its agent was heard last, while it does not answer; the keeper writes it.
     silent_since = models.DateTimeField(null=True)
 

@@ -133,7 +133,8 @@ def site_view(site: Site) -> SiteView:
     return SiteView(
         code=site.code, name=site.name, kind=site.kind, time_zone=site.time_zone, agent_url=site.agent_url,
         practice=site.practice, takes_over=site.takes_over, workloads=site.workloads.count(),
-        inventory_at=site.inventory_at, lost_because=taken.lost_because, skew_s=round(taken.skew_s, 1),
+        inventory_at=site.inventory_at, lost_because=taken.lost_because,
+        forgot_at=site.forgot_at, skew_s=round(taken.skew_s, 1),
         drifted=drifted(site), host_pools=has.host_pools, storage_pools=has.storage_pools,
         networks=has.networks, limits=has.limits,
         in_use={pool.name: usage(pool, here) for pool in has.host_pools},

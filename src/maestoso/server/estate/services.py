@@ -275,6 +275,15 @@ def tell_practice(site: Site) -> None:
     Site.objects.filter(pk=site.pk).update(inventory_mark=site.inventory_mark)
 
 
+@recorded()
+def forgot_seen(code: str) -> Site:
+    """Somebody looked at a site whose agent had lost its memory."""
+    site = find_site(code)
+    site.forgot_at = None
+    site.save(update_fields=["forgot_at"])
+    return site
+
+
 def find_link(one: str, other: str) -> Link | None:
     """The link between two sites, whichever way it was written down."""
     ways = Q(one__code=one, other__code=other) | Q(one__code=other, other__code=one)

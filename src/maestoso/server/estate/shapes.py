@@ -238,7 +238,10 @@ class SiteChange:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SiteView:
-    """A site with its pools and networks; ``drifted`` counts what its agent says otherwise."""
+    """A site with its pools and networks; ``drifted`` counts what its agent says otherwise.
+
+    ``forgot_at``: when its agent was found to have lost its memory, until somebody looked.
+    """
 
     code: str
     name: str
@@ -250,6 +253,7 @@ class SiteView:
     workloads: int
     inventory_at: datetime | None
     lost_because: str | None
+    forgot_at: datetime | None
     skew_s: float
     drifted: int
     host_pools: tuple[HostPool, ...]

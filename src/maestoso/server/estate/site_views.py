@@ -75,6 +75,15 @@ class SiteDetailView(APIView):
         return Response(status=204)
 
 
+class ForgotView(APIView):
+    """A site whose agent lost its memory."""
+
+    @extend_schema(operation_id="forgotSeen", request=None, responses=shape(SiteView))
+    def post(self, request: Request, code: str) -> Response:
+        """Say that somebody looked at it."""
+        return reply(picture.site_view(services.forgot_seen(code)))
+
+
 def _thing_view(kind: services.Thing, cls: type) -> type[APIView]:
     """Making, changing and retiring one kind of thing that a site has."""
 

@@ -14,6 +14,7 @@ urlpatterns = [
         "sites/<str:code>/storage-pools/<str:name>", site_views.StoragePoolView.as_view(), name="storage-pool"
     ),
     path("sites/<str:code>/networks/<str:name>", site_views.NetworkView.as_view(), name="network"),
+    path("sites/<str:code>/forgot/seen", site_views.ForgotView.as_view(), name="site-forgot-seen"),
     path("sites/<str:code>/drift", site_views.DriftView.as_view(), name="drift"),
     path("links", site_views.LinksView.as_view(), name="links"),
     path("links/<str:one>/<str:other>", site_views.LinkView.as_view(), name="link"),

@@ -44,7 +44,8 @@ def readiness(now: datetime) -> Readiness:
         rows.append((ctx, _row(ctx, _judge(ctx), now)))
     lost, idle = _if_lost(around, rows), _without_purpose(rows)
     actions = [
-        *_from_split(), *_from_room(rows), *_from_runs(), *_from_sites(around, lost),
+        *_from_split(), *_from_forgotten(around), *_from_room(rows), *_from_runs(),
+        *_from_sites(around, lost),
         *_from_failovers(rows), *_from_copies(now), *next_actions(now), *idle.values(),
         *_from_plans([pair for pair in rows if pair[1].code not in idle]),
     ]  # fmt: skip
@@ -208,6 +209,22 @@ def _from_room(rows: list[tuple[Context, PlanRowView]]) -> list[NextAction]:
                 )
             ]
     return []
+
+
+def _from_forgotten(around: Surroundings) -> list[NextAction]:
+    """Sites whose agents lost their memory, until somebody looked."""
+    return [
+        NextAction(
+            urgency="now",
+            title=f"The agent of {site.name} has lost its memory",
+            sentence=f"It was restored from an older state, as was found at {site.forgot_at:%H:%M} UTC. What it "
+            "has not confirmed is being asked for again, and so are fences. Compare what runs there.",
+            label="See the site",
+            to="/estate/sites",
+        )
+        for site in around.sites.values()
+        if site.forgot_at is not None
+    ]
 
 
 def _from_split() -> list[NextAction]:

@@ -12,7 +12,7 @@ import threading
 from collections.abc import Callable
 from datetime import datetime, timedelta
 
-from django.db import close_old_connections
+from django.db import close_old_connections, transaction
 
 from maestoso.core.errors import DomainError
 from maestoso.core.model.protection import CopyState, Group
@@ -27,7 +27,7 @@ from maestoso.server.evidence.services import remove_expired, seal_what_is_not
 from maestoso.server.outbox.services import KEEPER, deliver_waiting, forget_old
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.protection.services import move_on, rows_and_groups, tell_site
-from maestoso.server.runs.fences import give_up_what_is_fenced
+from maestoso.server.runs.fences import fence_again, give_up_what_is_fenced
 from maestoso.server.runs.services import follow_ups
 
 EVERY_S = 3.0
@@ -56,15 +56,31 @@ def _quietly(look: Callable[[Clock], None], clock: Clock) -> None:
 
 
 def listen(clock: Clock) -> None:
-    """Write down since when a site is silent, and that it is no longer."""
+    """Write down since when a site is silent, that it is no longer, and that its agent lost its memory."""
     now = clock.now()
     for site in Site.objects.all():
-        if pulse(site).lost_because is None:
+        said = pulse(site).said
+        if said is not None:
             _heard[site.pk] = now
             if site.silent_since is not None:
                 Site.objects.filter(pk=site.pk).update(silent_since=None)
+            if said.epoch != site.epoch:
+                _restored(site, said.epoch, now)
         elif site.silent_since is None:
             Site.objects.filter(pk=site.pk).update(silent_since=_heard.get(site.pk, now))
+
+
+@transaction.atomic
+def _restored(site: Site, epoch: str, now: datetime) -> None:
+    """Its agent says another epoch: what it was asked for, and had done, it may not know any more.
+
+    What runs and the outbox wait for is asked for again by who waits; here fences that it had are.
+    """
+    Site.objects.filter(pk=site.pk).update(epoch=epoch)
+    if site.epoch:
+        log.warning("The agent of %s has lost its memory.", site.code)
+        Site.objects.filter(pk=site.pk).update(forgot_at=now)
+        fence_again(site)
 
 
 def look_after(clock: Clock) -> None:

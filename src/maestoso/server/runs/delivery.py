@@ -9,7 +9,7 @@ from typing import TypeVar
 
 from asgiref.sync import sync_to_async
 
-from maestoso.core.ports import LogUnavailable, SiteUnreachable
+from maestoso.core.ports import Feed, LogUnavailable, SiteUnreachable
 from maestoso.core.runs.operations import Operation, OperationState
 from maestoso.server.common.secret_text import unseal
 from maestoso.server.estate.models import Site
@@ -50,7 +50,7 @@ class RecordedSite:
         """As the client."""
         return await self._ask(lambda agent: agent.answering(workloads, mark))
 
-    async def changes(self, after: int, wait_s: float) -> tuple[list[OperationState], int]:
+    async def changes(self, after: int, wait_s: float) -> Feed:
         """As the client."""
         return await self._ask(lambda agent: agent.changes(after, wait_s))
 

@@ -36,6 +36,14 @@ def take_back(run: Run) -> None:
         kept.delete()
 
 
+def fence_again(site: Site) -> None:
+    """Its agent lost its memory: what was fenced there may get power again, unless it is fenced once more."""
+    for kept in KeptFence.objects.filter(DELIVERED, site=site).select_related("run"):
+        kept.request = ask_for(site, "fence", kept.workload, {"cut": True}, by=_who(kept.run), insists=True)
+        kept.given_up = None
+        kept.save(update_fields=["request", "given_up"])
+
+
 def give_up_what_is_fenced(clock: Clock) -> None:
     """What was committed is at home elsewhere: once all its fences are there, its source is told so."""
     fences = KeptFence.objects.filter(run__outcome="committed", given_up=None)

@@ -59,6 +59,7 @@ function showAsked(site: SiteView) {
 }
 const follow = (site: SiteView, takes_over: boolean) =>
   act(() => take(api.PUT("/api/v1/sites/{code}", { params: { path: { code: site.code } }, body: { name: site.name, time_zone: site.time_zone, takes_over } })));
+const forgotSeen = (site: SiteView) => act(() => take(api.POST("/api/v1/sites/{code}/forgot/seen", { params: { path: { code: site.code } } })));
 const retire = (site: SiteView) => act(() => take(api.DELETE("/api/v1/sites/{code}", { params: { path: { code: site.code } } })));
 const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
 </script>
@@ -78,6 +79,9 @@ const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
       <p>
         <span v-if="site.lost_because" class="bad">✕ Does not answer: {{ site.lost_because }}</span>
         <span v-else>✓ Answers.</span>
+        <template v-if="site.forgot_at">
+          <b class="bad"> ✕ Its agent was restored from an older state, as was found {{ ago(site.forgot_at) }}; what it does not know any more it is asked for again.</b> <button class="btn" @click="forgotSeen(site)">I have looked at it</button>
+        </template>
         <span v-if="Math.abs(site.skew_s) > 2" class="bad"> ▲ Its clock is {{ Math.abs(site.skew_s) }} s {{ site.skew_s > 0 ? "ahead" : "behind" }}.</span>
         <template v-if="site.drifted">
           <b> ▲ It says {{ count(site.drifted, "thing") }} otherwise.</b> <button class="btn" @click="drift(site)">Look at them</button>
