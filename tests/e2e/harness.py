@@ -20,7 +20,7 @@ import httpx
 
 from tests.e2e.application import Api, Application, until
 
-PROCESSES = ("run_engine", "mariadbd", "--site HIL", "--site QUA", "config.asgi")
+PROCESSES = ("run_engine", "run_keeper", "mariadbd", "--site HIL", "--site QUA", "config.asgi")
 LONGEST_RUN_S = 400.0
 MOST_TRIES = 4
 LOOK_S = 0.5

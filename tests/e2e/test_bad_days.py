@@ -165,7 +165,12 @@ class Manners(unittest.TestCase):
                 self.assertEqual(file.stat().st_mode & 0o077, 0, file)
 
     def test_only_practice_sites_know_their_token(self) -> None:
-        for pattern, knows in (("--site HIL", True), ("run_engine", False), ("config.asgi", False)):
+        for pattern, knows in (
+            ("--site HIL", True),
+            ("run_engine", False),
+            ("run_keeper", False),
+            ("config.asgi", False),
+        ):
             environment = Path(f"/proc/{APP.pid(pattern)}/environ").read_text()
             self.assertEqual(APP.secrets["site_token"] in environment, knows, pattern)
 

@@ -2,19 +2,16 @@
 
 from __future__ import annotations
 
-import threading
 import unittest
 from unittest import mock
 
 from django.core.cache import cache
 from django.db import transaction
 
-from maestoso.engine.clock import SystemClock
 from maestoso.server.estate import agents
 from maestoso.server.estate.models import Site
 from maestoso.server.estate.snapshot import estate
 from maestoso.server.estate.workloads import tag
-from maestoso.server.protection import keeper
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.protection.picture import lags
 from maestoso.server.protection.services import add_members, move_on, rows_and_groups
@@ -119,21 +116,3 @@ class Asking(Tidewell):
         first = agents.pulse(site)
         with mock.patch.object(agents, "ask", side_effect=AssertionError("asked again")):
             self.assertEqual(agents.pulse(site), first)
-
-    def test_the_keeper_goes_on_after_trouble_and_ends_when_told(self) -> None:
-        stop, seen = threading.Event(), []
-
-        def look(clock: object) -> None:
-            seen.append(clock)
-            if len(seen) > 2:
-                stop.set()
-            raise Mistake
-
-        with (
-            mock.patch.object(keeper, "EVERY_S", 0.01),
-            mock.patch.object(keeper, "LOOKS", (look,)),
-            mock.patch.object(keeper, "close_old_connections"),
-            self.assertLogs("maestoso.keeper", "ERROR") as said,
-        ):
-            keeper.keep(stop, SystemClock())
-        self.assertEqual((len(seen), len(said.records)), (3, 3))

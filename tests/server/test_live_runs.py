@@ -24,10 +24,10 @@ from maestoso.server.estate import agents
 from maestoso.server.estate.agents import ask
 from maestoso.server.estate.models import Site, WorkloadRow
 from maestoso.server.estate.snapshot import estate
+from maestoso.server.keeper.looks import listen
 from maestoso.server.outbox import services as outbox
 from maestoso.server.outbox.services import deliver_waiting
 from maestoso.server.plans.services import context, find_plan
-from maestoso.server.protection.keeper import listen
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.runs import log
 from maestoso.server.runs.fences import DELIVERED
@@ -300,7 +300,7 @@ class Fences(Live):
         run = self.play("BOOK", "disaster", lost=True, go_on=True)
         self.assertEqual(run.outcome, "committed")
         self.assertEqual(KeptFence.objects.filter(run=run).exclude(DELIVERED).count(), 11)
-        deliver_waiting(CLOCK)
+        deliver_waiting(Site.objects.get(code="QUA"), CLOCK)
         self.assertEqual(KeptFence.objects.filter(run=run).exclude(DELIVERED).count(), 0)
         # The practice site had them running: two live copies, and the board says so before all else.
         first = self.actions()[0]
@@ -310,7 +310,7 @@ class Fences(Live):
         reply = self.browser.send("POST", f"/runs/{run.pk}/found-running/seen", {})
         self.assertEqual(reply.json()["found_running"], [])
         self.assertNotIn("as well", self.actions()[0]["title"])
-        deliver_waiting(CLOCK)
+        deliver_waiting(Site.objects.get(code="QUA"), CLOCK)
         self.assertEqual(set(KeptFence.objects.values_list("seen_by", flat=True)), {"ann"})
 
     def test_what_was_fenced_since_is_said_to_be_so(self) -> None:
@@ -321,16 +321,16 @@ class Fences(Live):
             return sum(group["fenced"] for group in said["groups"])
 
         self.assertEqual(fenced(), 0)
-        deliver_waiting(CLOCK)
+        deliver_waiting(Site.objects.get(code="QUA"), CLOCK)
         self.assertEqual(fenced(), 11)
         self.go_on(run, "roll-back")
-        deliver_waiting(CLOCK)
+        deliver_waiting(Site.objects.get(code="QUA"), CLOCK)
 
     def test_a_source_that_was_left_alone_is_fenced_in_the_end(self) -> None:
         run = self.play("BOOK", "disaster", lost=True, go_on=True, close_down=False)
         self.assertEqual(run.outcome, "committed")
         self.assertEqual(KeptFence.objects.filter(run=run).count(), 11)
-        deliver_waiting(CLOCK)
+        deliver_waiting(Site.objects.get(code="QUA"), CLOCK)
         self.assertEqual(KeptFence.objects.exclude(DELIVERED).count(), 0)
 
     def test_rolled_back_what_was_not_delivered_is_not_wanted_any_more(self) -> None:
@@ -339,11 +339,11 @@ class Fences(Live):
 
     def test_rolled_back_what_was_delivered_is_lifted(self) -> None:
         run = self.undecided("BOOK", "disaster", lost=True, go_on=True)
-        deliver_waiting(CLOCK)
+        deliver_waiting(Site.objects.get(code="QUA"), CLOCK)
         self.assertEqual(KeptFence.objects.filter(DELIVERED).count(), 11)
         self.go_on(run, "roll-back")
         self.assertEqual(run.outcome, "rolled back")
-        deliver_waiting(CLOCK)
+        deliver_waiting(Site.objects.get(code="QUA"), CLOCK)
         self.assertEqual(KeptFence.objects.count(), 0)
         self.assertEqual(self.left_off(), set())
 
@@ -354,12 +354,12 @@ class FencesMeanwhile(Live):
         site = Site.objects.get(code="QUA")
         fault = {"verb": "fence", "subject": "*", "effect": "fail", "times": 1, "code": "busy", "reason": "x"}
         ask(site, lambda agent: agent.practise("faults", fault))
-        deliver_waiting(CLOCK)
+        deliver_waiting(Site.objects.get(code="QUA"), CLOCK)
         self.assertEqual(KeptFence.objects.filter(run=run).exclude(DELIVERED).count(), 11)
-        deliver_waiting(CLOCK)
+        deliver_waiting(Site.objects.get(code="QUA"), CLOCK)
         self.assertEqual(KeptFence.objects.filter(run=run).exclude(DELIVERED).count(), 0)
         self.go_on(run, "roll-back")
-        deliver_waiting(CLOCK)
+        deliver_waiting(Site.objects.get(code="QUA"), CLOCK)
         self.assertEqual((KeptFence.objects.count(), self.left_off()), (0, set()))
 
     def test_rolled_back_while_one_is_being_delivered_it_is_lifted_too(self) -> None:
@@ -372,9 +372,9 @@ class FencesMeanwhile(Live):
             return said
 
         with mock.patch.object(outbox, "ask", slow):
-            deliver_waiting(CLOCK)
+            deliver_waiting(Site.objects.get(code="QUA"), CLOCK)
         self.assertEqual(run.outcome, "rolled back")
-        deliver_waiting(CLOCK)
+        deliver_waiting(Site.objects.get(code="QUA"), CLOCK)
         self.assertEqual(self.left_off(), set())
 
 
@@ -386,12 +386,13 @@ class LostMemory(Live):
     def hear(self) -> None:
         """What the keeper hears of all sites."""
         cache.clear()
-        listen(CLOCK)
+        for site in Site.objects.all():
+            listen(site, CLOCK)
 
     def test_people_are_told_until_somebody_looked_and_fences_are_asked_for_again(self) -> None:
         self.hear()
         run = self.play("BOOK", "disaster", lost=True, go_on=True)
-        deliver_waiting(CLOCK)
+        deliver_waiting(Site.objects.get(code="QUA"), CLOCK)
         self.assertEqual(run.kept_fences.filter(DELIVERED).count(), 11)
         self.assertNotIn("memory", " ".join(one["title"] for one in self.actions()))
         broken = self.browser.send("POST", "/practice-lab", {"site": "QUA", "preset": "forgets"})
@@ -399,7 +400,7 @@ class LostMemory(Live):
         self.hear()
         self.assertEqual(run.kept_fences.filter(DELIVERED).count(), 0)
         self.assertIn("The agent of Quayside has lost its memory", [one["title"] for one in self.actions()])
-        deliver_waiting(CLOCK)
+        deliver_waiting(Site.objects.get(code="QUA"), CLOCK)
         self.assertEqual(run.kept_fences.filter(DELIVERED).count(), 11)
         self.hear()
         self.assertEqual(run.kept_fences.filter(DELIVERED).count(), 11)

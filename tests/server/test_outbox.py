@@ -77,7 +77,7 @@ class Outbox(Tidewell):
         with self.assertRaises(SiteUnreachable):
             deliver(second)
         self.there()
-        deliver_waiting(CLOCK)
+        deliver_waiting(self.site, CLOCK)
         self.assertEqual(self.paused(), "second")
         rows = SiteRequest.objects.filter(pk__in=(first.pk, second.pk)).order_by("settled_at")
         self.assertEqual([(row.pk, row.status) for row in rows], [(first.pk, "done"), (second.pk, "done")])
@@ -87,7 +87,7 @@ class Outbox(Tidewell):
         request = self.pause("again")
         with self.assertRaisesRegex(SiteUnreachable, "Busy with something else"):
             deliver(request)
-        deliver_waiting(CLOCK)
+        deliver_waiting(self.site, CLOCK)
         request.refresh_from_db()
         self.assertEqual((request.status, request.generation, self.paused()), ("done", 2, "again"))
 
@@ -95,7 +95,7 @@ class Outbox(Tidewell):
         self.pauses_fail(times=9)
         request, now = self.pause("never"), CLOCK.now()
         for _ in range(4):
-            deliver_waiting(mock.Mock(now=lambda: now + timedelta(hours=1)))
+            deliver_waiting(self.site, mock.Mock(now=lambda: now + timedelta(hours=1)))
             SiteRequest.objects.filter(pk=request.pk, generation__lt=4).update(not_before=now)
         request.refresh_from_db()
         self.assertEqual((request.status, request.generation), ("waiting", 4))
@@ -107,7 +107,7 @@ class Outbox(Tidewell):
             perform(self.site, "pause-copying", "booking-app", {"because": "x"}, by="ann")
         self.assertEqual(refused.exception.code, "site-unreachable")
         self.there()
-        deliver_waiting(CLOCK)
+        deliver_waiting(self.site, CLOCK)
         self.assertEqual(self.paused(), "")
         self.assertEqual(SiteRequest.objects.get(verb="pause-copying").status, "withdrawn")
 
@@ -157,7 +157,7 @@ class Outbox(Tidewell):
         self.assertEqual(told, wanted)
         self.assertIn("No connection", first["reason"])
         self.there()
-        deliver_waiting(CLOCK)
+        deliver_waiting(self.site, CLOCK)
         cache.clear()
         self.assertNotIn("signs", pulse(self.site).copying)
         back = self.browser.get("/api/v1/retired").json()[0]["id"]

@@ -20,8 +20,9 @@ from maestoso.server.estate.agents import ask, pulse
 from maestoso.server.estate.drift import drifted
 from maestoso.server.estate.models import Site, WorkloadRow
 from maestoso.server.estate.snapshot import touch
+from maestoso.server.keeper import looks
 from maestoso.server.outbox.services import perform
-from maestoso.server.protection import keeper, services
+from maestoso.server.protection import services
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.protection.services import join_by_rule
 from maestoso.server.runs.delivery import RecordedSite
@@ -45,7 +46,7 @@ class ProtectionCase(Tidewell):
 
     def setUp(self) -> None:
         super().setUp()
-        keeper._told.clear()
+        looks._told.clear()
 
     def tearDown(self) -> None:
         for code in ("HIL", "NOR"):
@@ -259,10 +260,10 @@ class Copies(ProtectionCase):
         touch()
         asked: list[str] = []
         clock = Mock(now=Mock(return_value=SystemClock().now()))
-        with patch.object(keeper, "tell_site", lambda row, by: asked.append(row.code)):
+        with patch.object(looks, "tell_site", lambda row, by: asked.append(row.code)):
             for seconds in (0, 3, 3, 60):
                 clock.now.return_value += timedelta(seconds=seconds)
-                keeper.look_after(clock)
+                looks.look_after_groups(Site.objects.get(code="HIL"), clock)
         self.assertEqual(asked, ["works", "works"])
 
     def test_the_way_back_is_encrypted_with_the_same_key(self) -> None:
@@ -286,8 +287,8 @@ class Copies(ProtectionCase):
         GroupRow.objects.filter(code="works").update(key_fingerprint="0" * 16)
         touch()
         asked: list[str] = []
-        with patch.object(keeper, "tell_site", lambda row, by: asked.append(row.code)):
-            keeper.look_after(SystemClock())
+        with patch.object(looks, "tell_site", lambda row, by: asked.append(row.code)):
+            looks.look_after_groups(Site.objects.get(code="HIL"), SystemClock())
         self.assertEqual(asked, ["works"])
 
     def test_a_plan_whose_key_is_missing_is_blocked(self) -> None:
@@ -387,7 +388,7 @@ class Away(ProtectionCase):
 
 
 class Keeper(ProtectionCase):
-    """What the engine's keeper does when nobody looks."""
+    """What the keeper does when nobody looks."""
 
     def test_a_site_that_was_away_is_told_when_it_is_back(self) -> None:
         address = Site.objects.get(code="HIL").agent_url
@@ -395,7 +396,7 @@ class Keeper(ProtectionCase):
         self.assertEqual(self.make().status_code, 201)
         Site.objects.filter(code="HIL").update(agent_url=address)
         self.assertEqual(self.line("works")["health"]["condition"], "waiting")
-        keeper.look_after(SystemClock())
+        looks.look_after_groups(Site.objects.get(code="HIL"), SystemClock())
         self.assertIn("works", self.states())
 
     def test_a_policy_that_is_changed_to_and_fro_is_what_the_site_copies_by_in_the_end(self) -> None:
@@ -404,7 +405,7 @@ class Keeper(ProtectionCase):
             changed = group(policy={**POLICY, "interval_s": interval})
             reply = self.browser.send("PUT", "/groups/works", changed, **{"If-Match": f'"{revision}"'})
             self.assertEqual(reply.status_code, 200, reply.content)
-            keeper.look_after(SystemClock())
+            looks.look_after_groups(Site.objects.get(code="HIL"), SystemClock())
             wanted = GroupRow.objects.get(code="works").core().digest()
             self.assertEqual(self.states()["works"].digest, wanted, f"the {revision}. change")
 
@@ -413,7 +414,7 @@ class Keeper(ProtectionCase):
         row.stage = "seeding"
         row.save()
         touch()
-        keeper.look_after(SystemClock())
+        looks.look_after_groups(Site.objects.get(code="HIL"), SystemClock())
         self.assertEqual(GroupRow.objects.get(code="fleet").stage, "protected")
 
     def test_an_inventory_is_taken_over_where_that_is_wanted(self) -> None:
@@ -422,9 +423,9 @@ class Keeper(ProtectionCase):
         self.addCleanup(lambda: ask(nor, lambda agent: agent.practise("inventory", to_data(before))))
         changed = replace(before, workloads=(replace(before.workloads[0], cores=12), before.workloads[1]))
         ask(nor, lambda agent: agent.practise("inventory", to_data(changed)))
-        keeper.take_over(SystemClock())
+        looks.take_over(Site.objects.get(code="NOR"), SystemClock())
         self.assertEqual(self.get("/workloads/watch-01")["workload"]["cores"], 2)
         body = {"name": "Northgate", "time_zone": "UTC", "takes_over": True}
         self.assertEqual(self.browser.send("PUT", "/sites/NOR", body).status_code, 200)
-        keeper.take_over(SystemClock())
+        looks.take_over(Site.objects.get(code="NOR"), SystemClock())
         self.assertEqual(self.get("/workloads/watch-01")["workload"]["cores"], 12)

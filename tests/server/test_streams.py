@@ -14,7 +14,7 @@ from django.db import OperationalError, connection
 from django.test import AsyncClient, TransactionTestCase
 
 from maestoso.engine.clock import SystemClock
-from maestoso.server.runs import stream
+from maestoso.server.runs import states, stream
 from maestoso.server.runs.models import RunStep
 from maestoso.server.runs.services import tell_run
 from maestoso.server.runs.shapes import Control
@@ -125,8 +125,9 @@ class Streaming(TransactionTestCase):
 
     async def test_many_who_open_at_once_share_one_fold_and_one_first_message(self) -> None:
         pump = stream.Pump()
+        states.forget_all()
         with (
-            mock.patch.object(stream, "fold", wraps=stream.fold) as folds,
+            mock.patch.object(states, "fold", wraps=states.fold) as folds,
             mock.patch.object(stream, "_message", wraps=stream._message) as messages,
         ):
             streams = [pump.listen(self.run_row.pk, 0, "s") for _ in range(200)]
@@ -136,6 +137,21 @@ class Streaming(TransactionTestCase):
         for one in streams:
             await one.aclose()
         self.assertEqual((await pump._watch(self.run_row.pk)).listeners, set())
+
+    async def test_what_happened_while_the_database_was_away_is_told_when_it_is_back(self) -> None:
+        make, tries = stream._message, []
+
+        def away_once(*asked: Any) -> str:
+            tries.append(asked)
+            if len(tries) == 2:
+                raise OperationalError(2006, "gone")
+            return make(*asked)
+
+        with mock.patch.object(stream, "_message", away_once), self.assertLogs("maestoso.stream"):
+            first, second = await self.messages(await self.signed_in(), 2)
+        self.assertGreaterEqual(len(tries), 3)
+        told = [[event["seq"] for event in message["events"]] for message in (first, second)]
+        self.assertEqual(told, [[1], [2]])
 
     async def test_a_stream_ends_with_its_session(self) -> None:
         opened = await self.open(await self.signed_in())

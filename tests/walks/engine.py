@@ -14,8 +14,9 @@ from maestoso.core.runs.events import Draft, Event
 from maestoso.core.runs.operations import Operation, OperationState, operation_for, outcome
 from maestoso.core.runs.state import RunState, fold
 from maestoso.core.runs.watching import noticed, probed_at, watched
+from maestoso.server.estate.models import Site
+from maestoso.server.keeper.looks import listen, look_after_groups
 from maestoso.server.outbox.services import deliver_waiting
-from maestoso.server.protection.keeper import listen, look_after
 from maestoso.server.runs.fences import give_up_what_is_fenced
 from maestoso.server.runs.log import read_log, run_name, write_events
 from maestoso.server.runs.models import Run
@@ -54,8 +55,11 @@ class Engine:
     def keep(self) -> None:
         """What the keeper does."""
         cache.clear()
-        for look in (listen, deliver_waiting, give_up_what_is_fenced, look_after, follow_ups):
-            look(self.clock)
+        for look in (listen, deliver_waiting, look_after_groups):
+            for site in Site.objects.all():
+                look(site, self.clock)
+        give_up_what_is_fenced(self.clock)
+        follow_ups(self.clock)
         cache.clear()
         self.keep_at = self.clock.now() + timedelta(seconds=KEEP_EVERY_S)
 

@@ -74,6 +74,7 @@ class Processes:
             "DJANGO_SETTINGS_MODULE": "maestoso.server.config.settings",
             "PYTHONUNBUFFERED": "1",
             "MAESTOSO_ENGINE_NAME": f"engine of {self.secrets.instance}",
+            "MAESTOSO_KEEPER_NAME": f"keeper of {self.secrets.instance}",
         }
 
     def taken_ports(self) -> list[str]:
@@ -113,7 +114,7 @@ class Processes:
     # --- starting and stopping ---
 
     def start_supervisor(self, *, everything: bool) -> None:
-        """Start the supervisor with database and practice sites; with ``everything`` engine and web too."""
+        """Start the supervisor with database and practice sites; with ``everything`` the rest too."""
         for folder in (self.logs, self.config.parent, self.options.var / "sites"):
             folder.mkdir(parents=True, exist_ok=True)
             folder.chmod(0o700)
@@ -135,8 +136,8 @@ class Processes:
         self._wait_for([self._database(), *map(self._site, self.sites)])
 
     def start_application(self) -> None:
-        """Start engine and web server, and wait for them."""
-        self._start("engine", "web")
+        """Start engine, keeper and web server, and wait for them."""
+        self._start("engine", "keeper", "web")
         self.wait_until_up()
 
     def wait_until_up(self) -> None:
@@ -286,6 +287,7 @@ class Processes:
             ),
             self._program("practice", self._practice_command(), 2, False, token),
             self._program("engine", [python, "-m", "django", "run_engine"], 3, everything),
+            self._program("keeper", [python, "-m", "django", "run_keeper"], 3, everything),
             self._program(
                 "web",
                 [

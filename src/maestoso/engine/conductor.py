@@ -54,6 +54,7 @@ class Conductor:
     ``site_client`` gives the client of a site by its code, and may block; ``owner`` names this engine and its
     process (see :mod:`maestoso.engine.incarnation`): one that comes back takes its runs over at once where
     the process that had them is known to be gone, and waits for the lease to run out where that may go on.
+    The log is looked at every ``poll_s``, and whenever :meth:`wake` is called.
     """
 
     def __init__(
@@ -64,6 +65,7 @@ class Conductor:
         clock: SystemClock | None = None,
         lease_s: float = LEASE_S,
         patience: Patience = PATIENCE,
+        poll_s: float = POLL_S,
     ) -> None:
         self.log = run_log
         self.site_client = site_client
@@ -71,6 +73,7 @@ class Conductor:
         self.clock = clock or SystemClock()
         self.lease_s = lease_s
         self.patience = patience
+        self.poll_s = poll_s
         self.runs: dict[str, Driven] = {}
         self.links: dict[str, SiteLink] = {}
         self.answers: dict[str, OperationState] = {}
@@ -102,6 +105,10 @@ class Conductor:
                 await asyncio.sleep(1.0)
             await self._rest()
         await self.close()
+
+    def wake(self) -> None:
+        """Look at the log now: something may have come that this engine did not write."""
+        self._wake.set()
 
     async def close(self) -> None:
         """Give back what is held."""
@@ -165,7 +172,7 @@ class Conductor:
         """Sleep until something happens, a delay is over, or it is time to look at the log again."""
         now = self.clock.now()
         due = [(run.wake_at - now).total_seconds() for run in self.runs.values() if run.wake_at is not None]
-        pause = max(min([POLL_S, *due]), 0.0)
+        pause = max(min([self.poll_s, *due]), 0.0)
         with contextlib.suppress(TimeoutError):
             async with asyncio.timeout(pause):
                 await self._wake.wait()

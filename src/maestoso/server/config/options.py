@@ -74,6 +74,11 @@ def database_socket(var: Path) -> Path:
     return within_reach(var, (var / "mariadb").resolve() / "db.sock")
 
 
+def bells(var: Path) -> Path:
+    """The directory in which processes hear that something was changed (:mod:`maestoso.engine.bell`)."""
+    return within_reach(var, (var / "run" / "bells").resolve() / f"{2**22}-{2**48}.bell").parent
+
+
 def within_reach(var: Path, socket: Path) -> Path:
     """A socket path, or where it is too long for one, a path in a directory that this user alone has.
 

@@ -38,6 +38,7 @@ INSTALLED_APPS = [
     "maestoso.server.runs",
     "maestoso.server.evidence",
     "maestoso.server.drills",
+    "maestoso.server.keeper",
     "maestoso.server.audit",
 ]
 

@@ -17,6 +17,7 @@ from maestoso.core.errors import Refused
 from maestoso.core.ports import Clock, SiteRefused, SiteUnreachable
 from maestoso.core.runs.operations import Operation, OperationState
 from maestoso.engine.clock import SystemClock
+from maestoso.server.common.news import announce
 from maestoso.server.config.settings import OPTIONS, SECRETS
 from maestoso.server.estate.agents import PATIENCE_S, ask, forget_pulse, needed, pulse
 from maestoso.server.estate.models import Site
@@ -91,16 +92,15 @@ def deliver(request: SiteRequest, patience_s: float = PATIENCE_S) -> OperationSt
     )  # fmt: skip
 
 
-def deliver_waiting(clock: Clock) -> None:
-    """To every site that answers, all that waits for it. What belongs together stays in its order."""
-    due = SiteRequest.objects.filter(status=WAITING, not_before__lte=clock.now())
-    for site in Site.objects.filter(pk__in=due.values("site")):
-        if pulse(site).lost_because is None:
-            try:
-                for request in due.filter(site=site).order_by("pk"):
-                    deliver(request)
-            except SiteUnreachable as error:
-                log.warning("Not all that waits for %s was brought there: %s", site.code, error)
+def deliver_waiting(site: Site, clock: Clock) -> None:
+    """To a site that answers, all that waits for it. What belongs together stays in its order."""
+    due = SiteRequest.objects.filter(site=site, status=WAITING, not_before__lte=clock.now())
+    if due.exists() and pulse(site).lost_because is None:
+        try:
+            for request in due.order_by("pk"):
+                deliver(request)
+        except SiteUnreachable as error:
+            log.warning("Not all that waits for %s was brought there: %s", site.code, error)
 
 
 def withdraw(request: SiteRequest) -> bool:
@@ -177,6 +177,7 @@ def _settle(request: SiteRequest, status: str, code: str = "", reason: str = "",
         settled_at=CLOCK.now(),
         args={},
     )
+    announce()
 
 
 def _key(request: SiteRequest) -> str:

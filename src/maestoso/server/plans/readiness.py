@@ -217,8 +217,8 @@ def _from_forgotten(around: Surroundings) -> list[NextAction]:
         NextAction(
             urgency="now",
             title=f"The agent of {site.name} has lost its memory",
-            sentence=f"It was restored from an older state, as was found at {site.forgot_at:%H:%M} UTC. What it "
-            "has not confirmed is being asked for again, and so are fences. Compare what runs there.",
+            sentence=f"It was restored from an older state, as was found at {site.forgot_at:%H:%M} UTC. What "
+            "it has not confirmed is being asked for again, and so are fences. Compare what runs there.",
             label="See the site",
             to="/estate/sites",
         )

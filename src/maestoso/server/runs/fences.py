@@ -8,6 +8,7 @@ from django.db.models import Q, QuerySet
 
 from maestoso.core.ports import Clock
 from maestoso.server.audit.record import recorded
+from maestoso.server.common.news import announce
 from maestoso.server.estate.models import Site
 from maestoso.server.outbox.models import DONE
 from maestoso.server.outbox.services import KEEPER, ask_for, withdraw
@@ -70,6 +71,7 @@ def unseen() -> QuerySet[KeptFence]:
 def seen(run: Run, by: str) -> None:
     """Somebody looked at the copies that were found running."""
     unseen().filter(run=run).update(seen_by=by)
+    announce()
 
 
 def _who(run: Run) -> str:

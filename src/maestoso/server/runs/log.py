@@ -24,6 +24,7 @@ from maestoso.core.runs.events import Event
 from maestoso.core.runs.state import again, fold, inputs_in
 from maestoso.core.runs.steps import next_status
 from maestoso.engine.incarnation import known_gone
+from maestoso.server.common.news import ring
 from maestoso.server.evidence.sealing import seal_run
 from maestoso.server.runs.consequences import follow
 from maestoso.server.runs.models import Run, RunEvent, RunStep
@@ -208,6 +209,7 @@ class DatabaseRunLog:
     def put_aside(self, run: str, why: str) -> None:
         """Its row says why nobody conducts it."""
         Run.objects.filter(pk=run_number(run)).update(put_aside=why[:1000], lease_until=None)
+        ring(others=True)
 
     @reachable
     def read(self, run: str, after: int = 0) -> list[Event]:
@@ -229,6 +231,7 @@ class DatabaseRunLog:
                 else:
                     write_events(run, append.events, append.lease.fence)
                     results.append("written")
+        ring(others=True)
         return results
 
     @reachable

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 
 from maestoso.core.errors import NotFound
@@ -80,14 +80,27 @@ def in_words(state: RunState, events: list[Event]) -> tuple[EventView, ...]:
     )
 
 
-def status(pk: int, state: RunState, names: dict[str, str], now: datetime) -> RunStatus:
-    """How a run stands at ``now``; ``names`` gives the names of sites by code."""
+def copying(run: Run) -> dict[str, CopyState]:
+    """How far a re-protect is, as the site that is copied to says.
+
+    It is asked before the state of the run is looked at: nobody who wants that waits for a site.
+    """
+    if run.kind != "re-protect" or run.outcome:
+        return {}
+    site = Site.objects.filter(code=run.target).first()
+    return pulse(site).copying if site is not None else {}
+
+
+def status(
+    pk: int, state: RunState, names: dict[str, str], now: datetime, copied: Mapping[str, CopyState]
+) -> RunStatus:
+    """How a run stands at ``now``. ``names`` are those of sites by code, ``copied`` is :func:`copying`."""
     plan, measured = state.inputs.plan, measures(state)
     moment = state.at if state.finished else max(now, state.at)
     booted = [member for _, member in plan.members() if member.power_on]
     leak = state.steps.get(LEAK_CHECK)
     kept = list(KeptFence.objects.filter(run_id=pk).select_related("request"))
-    groups = _groups(state, frozenset(one.workload for one in kept if one.delivered))
+    groups = _groups(state, frozenset(one.workload for one in kept if one.delivered), copied)
     told = standing(
         state, names, [Kept(workload=one.workload, delivered=one.delivered) for one in kept],
         _backlog(state, groups),
@@ -182,15 +195,17 @@ def _ready(state: RunState, workload: str) -> bool:
     )
 
 
-def _groups(state: RunState, since: frozenset[str]) -> tuple[GroupUsed, ...]:
+def _groups(
+    state: RunState, since: frozenset[str], copied_to: Mapping[str, CopyState]
+) -> tuple[GroupUsed, ...]:
     """``since``: workloads whose fences were kept, and delivered since."""
     measured = measures(state)
     codes = [group.code for group in state.inputs.groups]
     stages = dict(GroupRow.objects.filter(code__in=codes).values_list("code", "stage"))
-    copying, off = _copying(state), fenced(state) | since
+    off = fenced(state) | since
     found = []
     for group in state.inputs.groups:
-        copied = copying.get(group.code)
+        copied = copied_to.get(group.code)
         found.append(
             GroupUsed(
                 group=group.code,
@@ -216,11 +231,3 @@ def _backlog(state: RunState, groups: Sequence[GroupUsed]) -> Backlog | None:
         return None
     left = sum(max(group.whole_bytes - group.done_bytes, 0) for group in groups)
     return Backlog(left_bytes=left, rate_bps=sum(group.rate_bps * group.pace for group in groups))
-
-
-def _copying(state: RunState) -> dict[str, CopyState]:
-    """How far a re-protect is, as the site that is copied to says."""
-    if state.inputs.kind != "re-protect" or state.finished:
-        return {}
-    site = Site.objects.filter(code=state.inputs.plan.target).first()
-    return pulse(site).copying if site is not None else {}

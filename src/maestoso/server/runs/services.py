@@ -27,6 +27,7 @@ from maestoso.core.runs.controls import control
 from maestoso.core.runs.events import Event
 from maestoso.core.runs.state import RunState
 from maestoso.server.audit.record import recorded
+from maestoso.server.common.news import announce
 from maestoso.server.estate.agents import needed
 from maestoso.server.estate.models import Link, Site
 from maestoso.server.evidence.register import next_number
@@ -66,6 +67,7 @@ def try_again(pk: int) -> None:
     """Let a run that was put aside be conducted again. Raises Refused for one that was not."""
     if not Run.objects.filter(pk=find_run(pk).pk).exclude(put_aside="").update(put_aside=""):
         raise Refused(f"Run {pk} is not put aside.", "It goes on by itself.")
+    announce()
 
 
 def start_run(wanted: StartRun, *, by: str, key: str, at: datetime) -> Run:
@@ -230,6 +232,7 @@ def _begin(
         for s in state.graph.steps
     )
     write_events(run, [first], fence=0)
+    announce()
     return run
 
 
@@ -303,6 +306,7 @@ def tell_run(pk: int, said: Control, *, by: str, key: str | None, at: datetime) 
             )  # fmt: skip
             event = state.event(draft, at)
         write_events(run, [event], fence=run.fence, client_key=key)
+        announce()
 
 
 def _point(inputs: RunInputs, said: Control) -> RecoveryPoint | None:

@@ -55,6 +55,12 @@ def each(rows: Iterable[Run]) -> Iterator[tuple[Run, RunState]]:
             continue
 
 
+def forget_all() -> None:
+    """Have every state folded anew."""
+    with _all:
+        _followed.clear()
+
+
 def _moved_on(pk: int, run: _Followed) -> RunState:
     state = run.state
     if state is not None:

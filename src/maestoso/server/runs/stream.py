@@ -1,4 +1,4 @@
-"""Live updates of runs: one pump per process reads the log and feeds the queues of all who listen.
+"""Live updates of runs: one pump per process hears of news, and feeds the queues of all who listen.
 
 A page holds no database connection. What each listener is sent carries the number of the last event, so a
 page that comes back with Last-Event-ID misses nothing.
@@ -11,6 +11,7 @@ import json
 import logging
 from collections.abc import AsyncIterator, Callable
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import wraps
 from typing import Any, TypeVar
@@ -19,22 +20,28 @@ from django.db import InterfaceError, OperationalError, close_old_connections, c
 from django.db.models import Count, Q
 
 from maestoso.core.codec import to_data
-from maestoso.core.errors import NotFound
+from maestoso.core.model.protection import CopyState
 from maestoso.core.runs.events import Event
-from maestoso.core.runs.state import RunState, fold
+from maestoso.core.runs.state import RunState
 from maestoso.core.score import ScoreStep, run_score
+from maestoso.engine.bell import Bell
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access.sessions import ended
+from maestoso.server.common.news import BELLS
 from maestoso.server.estate.models import Site
 from maestoso.server.runs.fences import DELIVERED
 from maestoso.server.runs.log import read_log
 from maestoso.server.runs.models import KeptFence, Run
-from maestoso.server.runs.picture import in_words, status
+from maestoso.server.runs.picture import copying, in_words, status
 from maestoso.server.runs.shapes import StreamMessage
+from maestoso.server.runs.states import current
 
 log = logging.getLogger("maestoso.stream")
 
 EVERY_S = 0.1
+"""News come at most so often."""
+QUIET_S = 1.0
+"""Without any it looks all the same: for what no process of this machine wrote."""
 SESSIONS_EVERY_S = 2.0
 KEEP_ALIVE_S = 10.0
 UNWATCHED_S = 5.0
@@ -63,13 +70,13 @@ class Listener:
 
 @dataclass(slots=True)
 class Watched:
-    """A run that somebody looks at.
+    """A run that somebody looks at; all up to event ``seq`` was told, with ``steps`` as they were then.
 
     ``openings`` are first messages, made once for all who want the same one. ``beside`` tells one state from
     another of what a run is shown with and its log does not hold: fences are delivered after it has ended.
     """
 
-    state: RunState
+    seq: int
     names: dict[str, str]
     steps: dict[str, ScoreStep]
     since: float
@@ -83,6 +90,7 @@ class Pump:
 
     def __init__(self) -> None:
         self.watched: dict[int, asyncio.Future[Watched]] = {}
+        self._news = asyncio.Event()
         self._task: asyncio.Task[None] | None = None
         self._asked: set[str] = set()
         self._looking: asyncio.Task[set[str]] | None = None
@@ -148,7 +156,7 @@ class Pump:
 
     async def _opening(self, pk: int, watched: Watched, after: int) -> tuple[int, str]:
         loop = asyncio.get_running_loop()
-        key = (watched.state.seq, after)
+        key = (watched.seq, after)
         if key not in watched.openings:
             made = loop.run_in_executor(self._thread, _opening, pk, watched, after)
             # Older ones are of no use to anybody who comes now.
@@ -164,25 +172,37 @@ class Pump:
     async def _pump(self) -> None:
         loop = asyncio.get_running_loop()
         looked_at = loop.time()
-        while self.watched:
-            try:
-                there = self._there(loop.time())
-                found = await loop.run_in_executor(self._thread, _heads, list(there))
-                for pk, (head, beside) in found.items():
-                    watched, before = there[pk], there[pk].beside
-                    if head > watched.state.seq or beside != before:
-                        watched.beside, watched.openings = beside, {}
-                        seq, text = await loop.run_in_executor(self._thread, _news, pk, watched)
-                        for listener in watched.listeners:
-                            # Zero is never held to be in the first message already.
-                            listener.put(seq if beside == before else 0, text)
-                if loop.time() - looked_at > SESSIONS_EVERY_S:
-                    looked_at = loop.time()
-                    await self._end_sessions(there)
-            except AWAY as error:
-                log.warning("The database is away: %s", error)
-                await asyncio.sleep(1.0)
-            await asyncio.sleep(EVERY_S)
+        bell = Bell(BELLS, self._news.set)
+        try:
+            while self.watched:
+                self._news.clear()
+                try:
+                    there = self._there(loop.time())
+                    await self._tell_news(there)
+                    if loop.time() - looked_at > SESSIONS_EVERY_S:
+                        looked_at = loop.time()
+                        await self._end_sessions(there)
+                except AWAY as error:
+                    log.warning("The database is away: %s", error)
+                await asyncio.sleep(EVERY_S)
+                with suppress(TimeoutError):
+                    async with asyncio.timeout(QUIET_S):
+                        await self._news.wait()
+        finally:
+            bell.close()
+
+    async def _tell_news(self, there: dict[int, Watched]) -> None:
+        """What is new goes to all who listen; what cannot be made now is made the next time."""
+        loop = asyncio.get_running_loop()
+        found = await loop.run_in_executor(self._thread, _heads, list(there))
+        for pk, (head, beside) in found.items():
+            watched, before = there[pk], there[pk].beside
+            if head > watched.seq or beside != before:
+                seq, text = await loop.run_in_executor(self._thread, _news, pk, watched)
+                watched.beside, watched.openings = beside, {}
+                for listener in watched.listeners:
+                    # Zero is never held to be in the first message already.
+                    listener.put(seq if beside == before else 0, text)
 
     def _there(self, now: float) -> dict[int, Watched]:
         """Runs that are watched; those that nobody listens to any longer are let go."""
@@ -233,13 +253,11 @@ def _reachable(call: Callable[..., T]) -> Callable[..., T]:
 
 @_reachable
 def _watch(pk: int, now: float) -> Watched:
-    events = read_log(pk)
-    if not events:
-        raise NotFound(f"There is no run {pk}, or its log was let go.", "See the list of runs.")
-    state = fold(events)
     names = dict(Site.objects.values_list("code", "name"))
-    steps = {step.id: step for step in run_score(state, CLOCK.now())}
-    return Watched(state=state, names=names, steps=steps, since=now, beside=_beside([pk]).get(pk, ()))
+    with current(pk) as state:
+        steps = {step.id: step for step in run_score(state, CLOCK.now())}
+        seq = state.seq
+    return Watched(seq=seq, names=names, steps=steps, since=now, beside=_beside([pk]).get(pk, ()))
 
 
 @_reachable
@@ -263,28 +281,37 @@ def _beside(pks: list[int]) -> dict[int, tuple[int, ...]]:
 
 @_reachable
 def _opening(pk: int, watched: Watched, after: int) -> tuple[int, str]:
-    missed = [event for event in read_log(pk, after) if event.seq <= watched.state.seq]
-    return watched.state.seq, _message(pk, watched, missed, tuple(watched.steps.values()))
+    """Events up to what was told to all; what came since goes to all with the next news."""
+    missed = [event for event in read_log(pk, after) if event.seq <= watched.seq]
+    copied = copying(Run.objects.get(pk=pk))
+    with current(pk) as state:
+        return watched.seq, _message(
+            pk, watched.seq, watched, state, missed, tuple(watched.steps.values()), copied
+        )
 
 
 @_reachable
 def _news(pk: int, watched: Watched) -> tuple[int, str]:
-    events = read_log(pk, watched.state.seq)
-    for event in events:
-        watched.state.apply(event)
-    steps = {step.id: step for step in run_score(watched.state, CLOCK.now())}
-    changed = tuple(step for name, step in steps.items() if watched.steps.get(name) != step)
-    watched.steps = steps
-    return watched.state.seq, _message(pk, watched, events, changed)
+    copied = copying(Run.objects.get(pk=pk))
+    with current(pk) as state:
+        events = [event for event in read_log(pk, watched.seq) if event.seq <= state.seq]
+        steps = {step.id: step for step in run_score(state, CLOCK.now())}
+        changed = tuple(step for name, step in steps.items() if watched.steps.get(name) != step)
+        text = _message(pk, state.seq, watched, state, events, changed, copied)
+        watched.seq, watched.steps = state.seq, steps
+        return state.seq, text
 
 
-def _message(pk: int, watched: Watched, events: list[Event], steps: tuple[ScoreStep, ...]) -> str:
+def _message(
+    pk: int, seq: int, watched: Watched, state: RunState, events: list[Event], steps: tuple[ScoreStep, ...],
+    copied: dict[str, CopyState],
+) -> str:  # fmt: skip
     message = StreamMessage(
-        status=status(pk, watched.state, watched.names, CLOCK.now()),
-        events=in_words(watched.state, events),
+        status=status(pk, state, watched.names, CLOCK.now(), copied),
+        events=in_words(state, events),
         steps=steps,
     )
-    return f"id: {watched.state.seq}\ndata: {json.dumps(to_data(message))}\n\n"
+    return f"id: {seq}\ndata: {json.dumps(to_data(message))}\n\n"
 
 
 PUMP = Pump()

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from maestoso.core.model.protection import CopyState
 from maestoso.core.runs.state import RunState
 from maestoso.core.score import run_score
 from maestoso.engine.clock import SystemClock
@@ -121,9 +124,9 @@ class RunView(APIView):
     @extend_schema(operation_id="run", responses=shape(RunDetail))
     def get(self, request: Request, pk: int) -> Response:
         """How it stands, with its score."""
-        services.find_run(pk)
+        copied = picture.copying(services.find_run(pk))
         with current(pk) as state:
-            return reply(RunDetail(status=_status(pk, state), steps=run_score(state, CLOCK.now())))
+            return reply(RunDetail(status=_status(pk, state, copied), steps=run_score(state, CLOCK.now())))
 
 
 class TryAgainView(APIView):
@@ -189,8 +192,9 @@ class ControlsView(APIView):
             pk, read(Control, request), by=request.user.get_username(), at=CLOCK.now(),
             key=request.headers.get("Idempotency-Key"),
         )  # fmt: skip
+        copied = picture.copying(services.find_run(pk))
         with current(pk) as state:
-            return reply(_status(pk, state))
+            return reply(_status(pk, state, copied))
 
 
 class StepView(APIView):
@@ -216,10 +220,12 @@ class FoundRunningView(APIView):
     @extend_schema(operation_id="sawFoundRunning", request=None, responses=shape(RunStatus))
     def post(self, request: Request, pk: int) -> Response:
         """Say that somebody looked at what they wrote."""
-        fences.seen(services.find_run(pk), request.user.get_username())
+        run = services.find_run(pk)
+        fences.seen(run, request.user.get_username())
+        copied = picture.copying(run)
         with current(pk) as state:
-            return reply(_status(pk, state))
+            return reply(_status(pk, state, copied))
 
 
-def _status(pk: int, state: RunState) -> RunStatus:
-    return picture.status(pk, state, dict(Site.objects.values_list("code", "name")), CLOCK.now())
+def _status(pk: int, state: RunState, copied: Mapping[str, CopyState]) -> RunStatus:
+    return picture.status(pk, state, dict(Site.objects.values_list("code", "name")), CLOCK.now(), copied)

@@ -6,20 +6,21 @@ import asyncio
 import os
 import signal
 import socket
-import threading
 from typing import Any
 
 from django.core.management.base import BaseCommand
 
-from maestoso.engine.clock import SystemClock
+from maestoso.engine.bell import Bell
 from maestoso.engine.conductor import Conductor
 from maestoso.engine.incarnation import incarnation
+from maestoso.server.common.news import BELLS
 from maestoso.server.config.collector import look_for_cycles_seldom
-from maestoso.server.protection.keeper import keep
 from maestoso.server.runs.delivery import RecordedSite
 from maestoso.server.runs.log import DatabaseRunLog
 
 LONGEST_NAME = 60
+POLL_S = 1.0
+"""It hears of news; this is for what no process of this machine wrote, and for rings that were lost."""
 
 
 class Command(BaseCommand):
@@ -43,10 +44,9 @@ async def _conduct() -> None:
     owner = incarnation(
         os.environ.get("MAESTOSO_ENGINE_NAME", f"engine@{socket.gethostname()}")[:LONGEST_NAME]
     )
-    rest = threading.Event()
-    keeper = threading.Thread(target=keep, args=(rest, SystemClock()), name="keeper", daemon=True)
-    keeper.start()
+    conductor = Conductor(DatabaseRunLog(), RecordedSite, owner, poll_s=POLL_S)
+    bell = Bell(BELLS, conductor.wake)
     try:
-        await Conductor(DatabaseRunLog(), RecordedSite, owner).conduct(stop)
+        await conductor.conduct(stop)
     finally:
-        rest.set()
+        bell.close()

@@ -1,18 +1,12 @@
-"""Keeps sites and records together, as a thread of the engine process.
-
-Sites are told of groups that they do not copy as they should, first copies that came across are noticed, and
-inventories are taken over where that is wanted. Fences that were kept are delivered, and re-protects started
-that a commit asked for.
-"""
+"""What the keeper does each time, for every site and for the records."""
 
 from __future__ import annotations
 
 import logging
-import threading
 from collections.abc import Callable
 from datetime import datetime, timedelta
 
-from django.db import close_old_connections, transaction
+from django.db import transaction
 
 from maestoso.core.errors import DomainError
 from maestoso.core.model.protection import CopyState, Group
@@ -30,7 +24,6 @@ from maestoso.server.protection.services import move_on, rows_and_groups, tell_s
 from maestoso.server.runs.fences import fence_again, give_up_what_is_fenced
 from maestoso.server.runs.services import follow_ups
 
-EVERY_S = 3.0
 TELL_AGAIN = timedelta(minutes=1)
 """A site that says the same after it was told is told again only then: each time is a new operation there."""
 log = logging.getLogger("maestoso.keeper")
@@ -40,34 +33,17 @@ _told: dict[int, tuple[str, tuple[str, str] | None, datetime]] = {}
 """By group, what its site was told last, what it said before that, and when."""
 
 
-def keep(stop: threading.Event, clock: Clock) -> None:
-    """Go on until ``stop``; trouble with one site never keeps another from being looked after."""
-    while not stop.wait(EVERY_S):
-        for look in LOOKS:
-            _quietly(look, clock)
-
-
-def _quietly(look: Callable[[Clock], None], clock: Clock) -> None:
-    try:
-        close_old_connections()
-        look(clock)
-    except Exception:
-        log.exception("Looking after sites failed; it is tried again")
-
-
-def listen(clock: Clock) -> None:
+def listen(site: Site, clock: Clock) -> None:
     """Write down since when a site is silent, that it is no longer, and that its agent lost its memory."""
-    now = clock.now()
-    for site in Site.objects.all():
-        said = pulse(site).said
-        if said is not None:
-            _heard[site.pk] = now
-            if site.silent_since is not None:
-                Site.objects.filter(pk=site.pk).update(silent_since=None)
-            if said.epoch != site.epoch:
-                _restored(site, said.epoch, now)
-        elif site.silent_since is None:
-            Site.objects.filter(pk=site.pk).update(silent_since=_heard.get(site.pk, now))
+    now, said = clock.now(), pulse(site).said
+    if said is not None:
+        _heard[site.pk] = now
+        if site.silent_since is not None:
+            Site.objects.filter(pk=site.pk).update(silent_since=None)
+        if said.epoch != site.epoch:
+            _restored(site, said.epoch, now)
+    elif site.silent_since is None:
+        Site.objects.filter(pk=site.pk).update(silent_since=_heard.get(site.pk, now))
 
 
 @transaction.atomic
@@ -83,18 +59,18 @@ def _restored(site: Site, epoch: str, now: datetime) -> None:
         fence_again(site)
 
 
-def look_after(clock: Clock) -> None:
-    """Compare what every site copies with what it should."""
-    for site in Site.objects.all():
-        taken = pulse(site)
-        if taken.lost_because is None:
-            try:
-                look_after_landings(site)
-            except (DomainError, SiteUnreachable, SiteRefused) as error:
-                log.warning("The landings that %s holds were not looked after: %s", site.code, error)
-            for row, group in rows_and_groups():
-                if row.target_id == site.pk and row.stage in ("seeding", "protected"):
-                    _look_after(row, group, taken.copying.get(group.code), clock.now())
+def look_after_groups(site: Site, clock: Clock) -> None:
+    """Compare what a site holds and copies with what it should."""
+    taken = pulse(site)
+    if taken.lost_because is not None:
+        return
+    try:
+        look_after_landings(site)
+    except (DomainError, SiteUnreachable, SiteRefused) as error:
+        log.warning("The landings that %s holds were not looked after: %s", site.code, error)
+    for row, group in rows_and_groups():
+        if row.target_id == site.pk and row.stage in ("seeding", "protected"):
+            _look_after(row, group, taken.copying.get(group.code), clock.now())
 
 
 def _look_after(kept: GroupRow, group: Group, state: CopyState | None, now: datetime) -> None:
@@ -125,18 +101,20 @@ def _has_the_key(kept: GroupRow, state: CopyState) -> bool:
     return not kept.policy["encrypted"] or state.encrypted_with == kept.key_fingerprint
 
 
-def take_over(clock: Clock) -> None:
-    """Take over the inventories of sites that are said to be right."""
-    for site in Site.objects.filter(takes_over=True):
-        taken = pulse(site)
-        if taken.said is not None and taken.said.inventory != site.inventory_mark:
-            try:
-                accept_all(site, clock)
-            except DomainError as error:
-                log.warning("The inventory of %s was not taken over: %s", site.code, error.sentence)
+def take_over(site: Site, clock: Clock) -> None:
+    """Take over the inventory of a site that is said to be right."""
+    said = pulse(site).said if site.takes_over else None
+    if said is not None and said.inventory != site.inventory_mark:
+        try:
+            accept_all(site, clock)
+        except DomainError as error:
+            log.warning("The inventory of %s was not taken over: %s", site.code, error.sentence)
 
 
-LOOKS: tuple[Callable[[Clock], None], ...] = (
-    listen, deliver_waiting, give_up_what_is_fenced, look_after, take_over, follow_ups, seal_what_is_not,
-    remove_expired, forget_old, begin_due_drills, sign_head,
+SITE_LOOKS: tuple[Callable[[Site, Clock], None], ...] = (
+    listen, deliver_waiting, look_after_groups, take_over,
+)  # fmt: skip
+RECORD_LOOKS: tuple[Callable[[Clock], None], ...] = (
+    give_up_what_is_fenced, follow_ups, seal_what_is_not, remove_expired, forget_old, begin_due_drills,
+    sign_head,
 )  # fmt: skip

@@ -1,0 +1,1 @@
+"""The keeper: a process that keeps sites and records together, beside the engine that conducts runs."""
