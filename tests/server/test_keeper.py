@@ -120,10 +120,6 @@ class Codes:
         """Their codes."""
         return ["HIL", "QUA"]
 
-    def filter(self, **_: object) -> mock.Mock:
+    def filter(self, code: str) -> mock.Mock:
         """All are there."""
-        return mock.Mock(exists=lambda: True)
-
-    def get(self, code: str) -> Site:
-        """One of them."""
-        return Site(code=code)
+        return mock.Mock(first=lambda: Site(code=code))

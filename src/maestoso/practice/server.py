@@ -33,7 +33,10 @@ from maestoso.sites.contract import PROTOCOL, Answering, Asked, HeldLandings, La
 
 LONGEST_WAIT_S = 30.0
 LARGEST_BODY = 64_000_000
-TICK_S = 1.0
+TICK_S = 10.0
+"""Without anything due, and without anybody who asks, its time goes on in steps of this."""
+PEER_AGAIN_S = 1.0
+PEER_WAIT_S = 20.0
 KEEP_EVERY_S = 300.0
 PEER_PATIENCE_S = 2.0
 GIVEN_A_KEY = frozenset({"protect", "reverse-copying"})
@@ -99,6 +102,7 @@ class PracticeSite:
         at = self.seconds()
         self.store.write(at, kind, to_data(value))
         act(at)
+        self._tell()
         self._sooner.set()
 
     def fault(self, fault: Fault | None) -> None:
@@ -122,7 +126,7 @@ class PracticeSite:
         if len(self.world.changed) <= after:
             with suppress(TimeoutError):
                 # Not wait_for: in Python 3.11 it can swallow a cancellation that comes with the news.
-                async with asyncio.timeout(min(wait_s, LONGEST_WAIT_S)):
+                async with asyncio.timeout(wait_s):
                     await self._news.wait()
         states, cursor = self.world.changes(after)
         return {"operations": to_data(states), "cursor": cursor, "epoch": self.world.epoch}
@@ -134,6 +138,13 @@ class PracticeSite:
         self.world.care()
         if len(self.world.changed) > before:
             self._tell()
+
+    async def while_lit(self, wait_s: float) -> None:
+        """Until that time is over, or the site goes dark."""
+        with suppress(TimeoutError):
+            async with asyncio.timeout(wait_s):
+                while not self.world.dark:
+                    await self._news.wait()
 
     def _tell(self) -> None:
         self._news.set()
@@ -154,16 +165,23 @@ class PracticeSite:
 
 
 async def watch_peer(site: PracticeSite, code: str, url: str) -> None:
-    """Notice when another site goes away: nothing can be copied from it then."""
-    async with httpx.AsyncClient(base_url=url, timeout=PEER_PATIENCE_S, trust_env=False) as line:
-        headers = {"Authorization": f"Bearer {site.token}"}
+    """Notice when another site goes away: nothing can be copied from it then.
+
+    One that is there is asked to answer when it goes dark, so that a line which breaks tells at once.
+    """
+    patience = httpx.Timeout(PEER_PATIENCE_S + PEER_WAIT_S, connect=PEER_PATIENCE_S)
+    async with httpx.AsyncClient(base_url=url, timeout=patience, trust_env=False) as line:
+        headers, wait_s = {"Authorization": f"Bearer {site.token}"}, 0.0
         while True:
             try:
-                answer = await line.get("/v1/clock", headers=headers)
-                site.peer(code, "" if answer.status_code == 200 else AWAY)
+                answer = await line.get("/v1/clock", headers=headers, params={"wait": wait_s})
+                away = "" if answer.status_code == 200 else AWAY
             except httpx.TransportError:
-                site.peer(code, AWAY)
-            await asyncio.sleep(TICK_S)
+                away = AWAY
+            site.peer(code, away)
+            wait_s = 0.0 if away else PEER_WAIT_S
+            if away:
+                await asyncio.sleep(PEER_AGAIN_S)
 
 
 def application(site: PracticeSite) -> Starlette:
@@ -180,6 +198,7 @@ def application(site: PracticeSite) -> Starlette:
         }
 
     async def clock(request: Request) -> Any:
+        await site.while_lit(_wait_s(request))
         return {"now": site.told_now().isoformat()}
 
     async def inventory(request: Request) -> Any:
@@ -247,12 +266,7 @@ def application(site: PracticeSite) -> Starlette:
         return to_data(state)
 
     async def feed(request: Request) -> Any:
-        wait = request.query_params.get("wait", "0")
-        try:
-            wait_s = max(float(wait), 0.0)
-        except ValueError as error:
-            raise BadValue(f"wait is {wait!r}, which is not a number.", "Give seconds.") from error
-        return await site.changes(_whole(request, "after", 0), wait_s)
+        return await site.changes(_whole(request, "after", 0), _wait_s(request))
 
     async def add_fault(request: Request) -> Any:
         site.fault(from_data(Fault, await _body(request), "fault"))
@@ -331,7 +345,10 @@ def _guarded(
         if site.world.dark and not request.url.path.startswith("/v1/practice"):
             return problem(503, "dark", "This site has no power.")
         try:
-            return JSONResponse(await handler(request))
+            content = await handler(request)
+            if site.world.dark and not request.url.path.startswith("/v1/practice"):
+                return problem(503, "dark", "This site has no power.")
+            return JSONResponse(content)
         except SiteRefused as refused:
             return problem(409, refused.code, refused.reason)
         except DomainError as error:
@@ -347,6 +364,14 @@ def problem(status: int, code: str, detail: str) -> JSONResponse:
         status_code=status,
         media_type="application/problem+json",
     )
+
+
+def _wait_s(request: Request) -> float:
+    wait = request.query_params.get("wait", "0")
+    try:
+        return min(max(float(wait), 0.0), LONGEST_WAIT_S)
+    except ValueError as error:
+        raise BadValue(f"wait is {wait!r}, which is not a number.", "Give seconds.") from error
 
 
 def _whole(request: Request, name: str, otherwise: int) -> int:

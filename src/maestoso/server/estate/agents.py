@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import asyncio
+import threading
 import time
-from collections.abc import Awaitable, Callable, Iterator
+from collections import OrderedDict
+from collections.abc import Awaitable, Callable, Coroutine, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
-from typing import TypeVar
+from typing import Any, TypeVar
 from urllib.parse import urlsplit
 
-from asgiref.sync import async_to_sync
 from django.core.cache import cache
 
 from maestoso.core.errors import BadValue, Refused
@@ -26,6 +27,7 @@ from maestoso.sites.contract import SitePulse
 PATIENCE_S = 2.0
 LARGE_PATIENCE_S = 60.0
 REMEMBER_S = 2
+MOST_LINES = 64
 SHARE_OF_TIME = 20
 """At most one twentieth of the time is spent asking one site."""
 
@@ -34,25 +36,56 @@ CLOCK = SystemClock()
 T = TypeVar("T")
 
 
+class Lines:
+    """Lines to agents that stay open: making one takes longer than most questions.
+
+    They belong to an event loop in a thread of its own, so that any thread may ask.
+    """
+
+    def __init__(self) -> None:
+        self._known: OrderedDict[tuple[str, str], HttpSite] = OrderedDict()
+        self._loop: asyncio.AbstractEventLoop | None = None
+        self._making = threading.Lock()
+
+    def line(self, url: str, sealed: str) -> HttpSite:
+        """The line to an agent at ``url``, with its token as it is stored."""
+        with self._making:
+            line = self._known.pop((url, sealed), None) or HttpSite(url, unseal(sealed))
+            self._known[url, sealed] = line
+            # Of those that are let go somebody may be speaking still; they close with the last who does.
+            while len(self._known) > MOST_LINES:
+                self._known.popitem(last=False)
+        return line
+
+    def wait_for(self, answer: Coroutine[Any, Any, T]) -> T:
+        """Wait for what is asked over one of them."""
+        with self._making:
+            if self._loop is None:
+                self._loop = asyncio.new_event_loop()
+                threading.Thread(target=self._loop.run_forever, name="agents", daemon=True).start()
+        return asyncio.run_coroutine_threadsafe(answer, self._loop).result()
+
+
+LINES = Lines()
+
+
 def client(site: Site) -> HttpSite:
-    """A client of the site's agent."""
-    return HttpSite(site.agent_url, unseal(site.agent_token))
+    """The line to the site's agent."""
+    return LINES.line(site.agent_url, site.agent_token)
 
 
 def ask(site: Site, question: Callable[[HttpSite], Awaitable[T]], patience_s: float = PATIENCE_S) -> T:
     """Put one question to one agent. Raises SiteUnreachable or SiteRefused."""
+    agent = client(site)
 
-    line = client(site)
+    async def answer() -> T:
+        try:
+            async with asyncio.timeout(patience_s):
+                return await question(agent)
+        except TimeoutError as error:
+            raise SiteUnreachable(f"No answer within {patience_s:.0f} s.") from error
 
-    async def call() -> T:
-        async with line as agent:
-            try:
-                async with asyncio.timeout(patience_s):
-                    return await question(agent)
-            except TimeoutError as error:
-                raise SiteUnreachable(f"No answer within {patience_s:.0f} s.") from error
-
-    return async_to_sync(call)()
+    return LINES.wait_for(answer())
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import threading
+import time
 from collections.abc import Callable, Sequence
 from functools import partial
 
@@ -11,10 +12,11 @@ from django.db import close_old_connections, connection
 
 from maestoso.core.ports import Clock
 from maestoso.server.estate.models import Site
-from maestoso.server.keeper.leases import release, take
+from maestoso.server.keeper.leases import LEASE_S, release, take
 from maestoso.server.keeper.looks import RECORD_LOOKS, SITE_LOOKS
 
 EVERY_S = 3.0
+RENEW_S = LEASE_S / 4
 RECORDS = "records"
 log = logging.getLogger("maestoso.keeper")
 Look = Callable[[], None]
@@ -45,15 +47,19 @@ def keep(stop: threading.Event, clock: Clock, owner: str) -> None:
 def look_after(duty: str, looks: Callable[[], Sequence[Look]], stop: threading.Event, owner: str) -> None:
     """One duty, look by look, while its lease is held here. ``looks`` gives none for a site that is gone."""
     found: Sequence[Look] = ()
+    renew_at = 0.0
 
     def begin() -> None:
-        nonlocal found
+        nonlocal found, renew_at
         # Not known to be held is not held.
         found = ()
-        if take(duty, owner):
-            found = looks()
-            if not found:
-                raise _Gone
+        if time.monotonic() >= renew_at:
+            if not take(duty, owner):
+                return
+            renew_at = time.monotonic() + RENEW_S
+        found = looks()
+        if not found:
+            raise _Gone
 
     while not stop.wait(EVERY_S):
         try:
@@ -74,10 +80,8 @@ def _of_records(clock: Clock) -> Sequence[Look]:
 
 
 def _of_site(code: str, clock: Clock) -> Sequence[Look]:
-    if not Site.objects.filter(code=code).exists():
-        return ()
-    # Each look reads the site anew: the one before may have changed what is known of it.
-    return [lambda look=look: look(Site.objects.get(code=code), clock) for look in SITE_LOOKS]  # type: ignore[misc]
+    site = Site.objects.filter(code=code).first()
+    return [partial(look, site, clock) for look in SITE_LOOKS] if site is not None else ()
 
 
 def _quietly(duty: str, look: Look) -> None:
