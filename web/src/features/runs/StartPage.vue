@@ -91,6 +91,8 @@ const { data: preflight, error: preflightError } = useQuery({
   // Which points there are matters only to who chooses among them.
   enabled: computed(() => !takesPoints.value || !!points.value || !!pointsError.value),
   placeholderData: (before) => before,
+  // What is in the way may go by itself, as a first point that comes; and what is not may come.
+  refetchInterval: (query) => (query.state.data?.blocking.length ? 3000 : 15_000),
 });
 watch(preflight, (now) => {
   if (now && pace.value === 0) pace.value = now.practice ? now.usual_pace : 1;
