@@ -6,10 +6,12 @@ import io
 import threading
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 from functools import partial
 from typing import Any
 from unittest import mock
 
+from django.core.cache import cache
 from django.core.management import call_command
 from django.core.management.base import CommandError
 from django.db import OperationalError, connection, transaction
@@ -19,13 +21,28 @@ from maestoso.core.codec import to_data
 from maestoso.core.errors import Refused
 from maestoso.core.evidence.chain import ROOT
 from maestoso.core.ports import Append, LogUnavailable
+from maestoso.core.readiness.assess import assess
 from maestoso.core.runs.decide import settle
 from maestoso.core.runs.events import Draft, Event
 from maestoso.core.runs.progress import measures
 from maestoso.core.runs.state import RunState, fold
 from maestoso.engine.clock import SystemClock
+from maestoso.server.estate import agents
+from maestoso.server.estate.models import Site
+from maestoso.server.estate.snapshot import touch
 from maestoso.server.evidence.register import next_number
-from maestoso.server.runs.log import DatabaseRunLog, check_projection, read_log, run_name, write_events
+from maestoso.server.plans.models import PlanRow
+from maestoso.server.plans.services import MOST_MEASURED, measured
+from maestoso.server.protection.picture import group_points
+from maestoso.server.runs import services
+from maestoso.server.runs.log import (
+    DatabaseRunLog,
+    check_projection,
+    inputs_of,
+    read_log,
+    run_name,
+    write_events,
+)
 from maestoso.server.runs.models import Run, RunEvent, RunStep
 from maestoso.server.runs.services import tell_run
 from maestoso.server.runs.shapes import Control
@@ -270,13 +287,49 @@ class Starting(Tidewell):
 
     def test_what_blocks_is_said_with_its_findings_and_nothing_is_written(self) -> None:
         from maestoso.server.crosswalks.models import CrosswalkRow
-        from maestoso.server.estate.snapshot import touch
 
         CrosswalkRow.objects.all().delete()
         touch()
         body = self.problem(self.start(), 409, "preflight-blocks")
         self.assertEqual(body["findings"][0]["code"], "crosswalk-missing")
         self.assertEqual((Run.objects.count(), RunEvent.objects.count()), (0, 0))
+
+    def test_a_run_begins_with_the_points_of_now_and_not_of_what_is_remembered(self) -> None:
+        site = Site.objects.get(code="HIL")
+        said = agents.pulse(site)
+        oldest = {state.group: group_points(site, state.group)[0][0] for state in said.said.groups}
+        groups = tuple(replace(state, newest=oldest[state.group]) for state in said.said.groups)
+        remembered = replace(said, said=replace(said.said, groups=groups))
+        cache.set(agents._pulse_key(site), remembered, 600)
+        run = Run.objects.get(pk=self.start().json()["id"])
+        points = {group.code: group.point for group in inputs_of(run).groups}
+        self.assertTrue(points)
+        for code, point in points.items():
+            self.assertGreater(point.at, oldest[code].at)
+
+    def test_what_was_changed_while_it_was_judged_is_not_started_on(self) -> None:
+        judge, row = services.assess, PlanRow.objects.get(code="HARB")
+
+        def meanwhile(*asked: Any) -> Any:
+            judged = judge(*asked)
+            touch()
+            return judged
+
+        with mock.patch.object(services, "assess", meanwhile):
+            self.problem(self.start(), 409, "changed-meanwhile")
+        self.assertEqual(Run.objects.filter(plan_code=row.code).count(), 0)
+        self.assertEqual(self.start("again").status_code, 201)
+
+    def test_nothing_is_locked_while_a_run_is_judged(self) -> None:
+        depth, seen = len(connection.savepoint_ids), []
+
+        def judged(*asked: Any) -> Any:
+            seen.append(len(connection.savepoint_ids))
+            return assess(*asked)
+
+        with mock.patch.object(services, "assess", judged):
+            self.assertEqual(self.start().status_code, 201)
+        self.assertEqual(seen, [depth])
 
     def test_bad_keys_and_bodies(self) -> None:
         for key in ("", "x" * 101, "line\tbreak"):
@@ -399,3 +452,28 @@ class History(Tidewell):
 
         samples = measured("HIL")
         self.assertGreaterEqual(len(samples["power-on:dir-01"]), 3)
+
+
+class Measured(Tidewell):
+    """What steps took is read once for every run, and of each step the latest count."""
+
+    history = True
+
+    def test_only_what_ended_since_is_read(self) -> None:
+        before = measured("HIL")
+        self.assertTrue(before)
+        self.assertIs(measured("HIL"), before)
+        step, samples = max(before.items(), key=lambda pair: len(pair[1]))
+        row = RunStep.objects.filter(run__target="HIL", step=step, status="done").last()
+        run = Run.objects.exclude(outcome="").filter(target="HIL").first()
+        for number in range(MOST_MEASURED):
+            run.pk = run.id = 1000 + number
+            run.request_key = None
+            run.save(force_insert=True)
+            row.pk, row.run, row.asked_s, row.settled_s = None, run, 0.0, 1000.0 + number
+            row.save(force_insert=True)
+            with self.assertNumQueries(3):
+                after = measured("HIL")
+        self.assertEqual(len(after[step]), MOST_MEASURED)
+        self.assertEqual(after[step][-1], 1000.0 + MOST_MEASURED - 1)
+        self.assertEqual(before[step], samples, "who has the one before goes on reading it")

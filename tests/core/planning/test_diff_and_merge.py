@@ -165,6 +165,33 @@ class Merge(unittest.TestCase):
         merged = merge(BASE, added(BASE, 5), added(BASE, 7))
         self.assertEqual([m.delay_s for _, m in merged.members() if m.workload == "x"], [5])
 
+    def test_a_wave_that_i_put_in_between_makes_no_other_wave_of_theirs(self) -> None:
+        first, *rest = BASE.waves
+        between = Wave(name="Between", members=(Member(workload="x"),))
+        mine = replace(BASE, waves=(first, between, *rest))
+        theirs = replace(BASE, waves=(first, *(replace(wave, opens="at-once") for wave in rest)))
+        for merged in (merge(BASE, mine, theirs), merge(BASE, theirs, mine)):
+            self.assertEqual([w.name for w in merged.waves], [first.name, "Between", *(w.name for w in rest)])
+            self.assertEqual([w.opens for w in merged.waves[2:]], ["at-once"] * len(rest))
+            self.assertEqual([w.members for w in merged.waves[2:]], [w.members for w in rest])
+
+    def test_a_wave_that_they_took_out_comes_back_for_what_i_moved_there_only(self) -> None:
+        *rest, last = BASE.waves
+        gone = replace(
+            BASE, waves=(*rest[:-1], replace(rest[-1], members=(*rest[-1].members, *last.members)))
+        )
+        self.assertEqual(len(merge(BASE, member(BASE, "db", delay_s=10), gone).waves), len(rest))
+        moved = replace(last, members=(*last.members, Member(workload="x")))
+        back = merge(BASE, replace(BASE, waves=(*rest, moved)), gone)
+        self.assertEqual([m.workload for m in back.waves[-1].members], ["x"])
+
+    def test_renamed_and_moved_waves_keep_what_the_other_changed_in_them(self) -> None:
+        first, *rest = BASE.waves
+        mine = replace(BASE, waves=(*rest, replace(first, name="Renamed")))
+        merged = merge(BASE, mine, member(BASE, "db", delay_s=77))
+        self.assertEqual([wave.name for wave in merged.waves], [*(w.name for w in rest), "Renamed"])
+        self.assertEqual(merged.waves[-1].members[0].delay_s, 77)
+
 
 if __name__ == "__main__":
     unittest.main()

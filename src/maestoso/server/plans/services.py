@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import re
+import threading
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 from urllib.parse import quote
@@ -27,7 +29,21 @@ from maestoso.server.plans.surroundings import Surroundings
 from maestoso.server.runs.models import Run, RunStep
 
 LONGEST_SUMMARY = 400
-_measured: dict[str, tuple[tuple[int, int | None], dict[str, list[float]]]] = {}
+MOST_MEASURED = 50
+"""Measured times of a step that count; older ones say little of how it is now."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Measured:
+    """What is known of the ended ``runs`` at a site."""
+
+    mark: tuple[int, int | None]
+    runs: set[int]
+    samples: dict[str, tuple[float, ...]]
+
+
+_measured: dict[str, _Measured] = {}
+_measuring = threading.Lock()
 PLAN_CODE = re.compile(r"[A-Z][A-Z0-9-]{1,11}")
 
 
@@ -224,14 +240,21 @@ def measured_mark(target: str) -> tuple[int, int | None]:
 
 
 def measured(target: str) -> Mapping[str, Sequence[float]]:
-    """Machine seconds of all steps that were done at a site in runs that ended, by step id."""
+    """Machine seconds of steps that were done at a site in runs that ended, by step id: the latest of each.
+
+    What is known of runs is kept; only those that ended since are read.
+    """
     mark = measured_mark(target)
-    known = _measured.get(target)
-    if known is None or known[0] != mark:
-        ended = Run.objects.filter(target=target).exclude(outcome="")
-        rows = RunStep.objects.filter(run__in=ended, status="done", asked_s__isnull=False)
-        samples: dict[str, list[float]] = {}
-        for step, asked_s, settled_s in rows.values_list("step", "asked_s", "settled_s"):
-            samples.setdefault(step, []).append(settled_s - asked_s)
-        _measured[target] = known = (mark, samples)
-    return known[1]
+    with _measuring:
+        known = _measured.get(target)
+        if known is None or known.mark != mark:
+            ended = set(Run.objects.filter(target=target).exclude(outcome="").values_list("pk", flat=True))
+            if known is None or known.runs - ended:
+                known = _Measured(mark=mark, runs=set(), samples={})
+            fresh = RunStep.objects.filter(run__in=ended - known.runs, status="done", asked_s__isnull=False)
+            # Another object each time: who has the one before goes on reading it.
+            samples = dict(known.samples)
+            for step, asked_s, settled_s in fresh.order_by("run").values_list("step", "asked_s", "settled_s"):
+                samples[step] = (*samples.get(step, ())[1 - MOST_MEASURED :], settled_s - asked_s)
+            _measured[target] = known = _Measured(mark=mark, runs=ended, samples=samples)
+        return known.samples

@@ -28,7 +28,7 @@ from maestoso.core.runs.events import Event
 from maestoso.core.runs.state import RunState
 from maestoso.server.audit.record import recorded
 from maestoso.server.common.news import announce
-from maestoso.server.estate.agents import needed
+from maestoso.server.estate.agents import forget_pulse, needed
 from maestoso.server.estate.models import Link, Site
 from maestoso.server.evidence.register import next_number
 from maestoso.server.plans import judgement
@@ -95,7 +95,11 @@ def start_run(wanted: StartRun, *, by: str, key: str, at: datetime) -> Run:
         )
     _check_people(wanted.options.tell)
     version = row.version()
-    ctx = context(version.core(), version.number, at)
+    plan = version.core()
+    # What is remembered of a large site may be from a minute ago: a run begins with what is so now.
+    for site in Site.objects.filter(code__in=(plan.source, plan.target)):
+        forget_pulse(site)
+    ctx = context(plan, version.number, at)
     try:
         if kind == "re-protect":
             return reprotect(ctx, pace=wanted.options.pace, by=by, at=at, key=key)
