@@ -121,7 +121,7 @@ def ours(steps: int, chain: bool) -> tuple[float, int, float]:
 
 
 async def _conduct(engine: Any, pk: int) -> float:
-    from maestoso.server.runs.log import run_name
+    from maestoso.server.runs.events import run_name
 
     stop = asyncio.Event()
     begin = time.perf_counter()

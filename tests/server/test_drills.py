@@ -11,7 +11,7 @@ from icalendar import Calendar
 from maestoso.engine.clock import SystemClock
 from maestoso.server.drills.models import DrillRow, DrillTime
 from maestoso.server.drills.services import CALENDAR, begin_due_drills
-from maestoso.server.runs.log import read_log
+from maestoso.server.runs.events import read_log
 from maestoso.server.runs.models import Run
 from tests.server.tidewell import Browser, Tidewell
 

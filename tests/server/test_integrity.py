@@ -29,8 +29,10 @@ from maestoso.server.evidence.models import Addition, RunRegister, Seal, Stone
 from maestoso.server.evidence.register import begin_counting, next_number
 from maestoso.server.evidence.services import remove_expired, seal_what_is_not
 from maestoso.server.organisation.models import Organisation
-from maestoso.server.runs.log import DatabaseRunLog, check_projection, run_name
+from maestoso.server.runs.events import run_name
+from maestoso.server.runs.log import DatabaseRunLog
 from maestoso.server.runs.models import Run, RunEvent, RunStep
+from maestoso.server.runs.projection import check_projection
 from tests.server.test_evidence import WithHistory
 from tests.server.test_runs import make_run
 from tests.server.tidewell import own_keys
@@ -148,7 +150,7 @@ class Records(WithHistory):
         rows = list(RunEvent.objects.filter(run_id=self.failed).order_by("seq"))
         rows[-1].data = {**rows[-1].data, "outcome": "passed"}
         head = rows[-2].chain
-        from maestoso.server.runs.log import to_event
+        from maestoso.server.runs.events import to_event
 
         rows[-1].chain = link(head, to_event(rows[-1]))
         rows[-1].save()

@@ -29,10 +29,11 @@ from maestoso.server.outbox import services as outbox
 from maestoso.server.outbox.services import deliver_waiting
 from maestoso.server.plans.services import context, find_plan
 from maestoso.server.protection.models import GroupRow
-from maestoso.server.runs import log
+from maestoso.server.runs import events
 from maestoso.server.runs.fences import DELIVERED
-from maestoso.server.runs.log import check_projection, write_events
+from maestoso.server.runs.log import write_events
 from maestoso.server.runs.models import KeptFence, Run
+from maestoso.server.runs.projection import check_projection
 from maestoso.server.runs.services import follow_ups, record_played_run
 from maestoso.server.runs.whereabouts import running
 from maestoso.sites.contract import PROTOCOL
@@ -140,7 +141,7 @@ class Consequences(Live):
         run = self.undecided("HARB", "planned")
         written = len(self.rehearsal.log)
         self.rehearsal.play(decide_for("commit"))
-        with mock.patch.object(log, "inputs_in", wraps=log.inputs_in) as read:
+        with mock.patch.object(events, "inputs_in", wraps=events.inputs_in) as read:
             for event in self.rehearsal.log[written:]:
                 write_events(Run.objects.get(pk=run.pk), [event], fence=1)
         self.assertGreater(len(self.rehearsal.log) - written, 3)

@@ -35,15 +35,10 @@ from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.services import MOST_MEASURED, measured
 from maestoso.server.protection.picture import group_points
 from maestoso.server.runs import services
-from maestoso.server.runs.log import (
-    DatabaseRunLog,
-    check_projection,
-    inputs_of,
-    read_log,
-    run_name,
-    write_events,
-)
+from maestoso.server.runs.events import inputs_of, read_log, run_name
+from maestoso.server.runs.log import DatabaseRunLog, write_events
 from maestoso.server.runs.models import Run, RunEvent, RunStep
+from maestoso.server.runs.projection import check_projection
 from maestoso.server.runs.services import tell_run
 from maestoso.server.runs.shapes import Control
 from tests import worlds

@@ -15,7 +15,7 @@ from maestoso.server.plans.readiness import readiness
 from maestoso.server.plans.surroundings import Surroundings
 from maestoso.server.protection.picture import overview
 from maestoso.server.protection.services import find_group
-from maestoso.server.runs.log import run_name
+from maestoso.server.runs.events import run_name
 from maestoso.server.runs.models import Run
 from maestoso.server.runs.picture import status
 from maestoso.server.runs.shapes import RunStatus

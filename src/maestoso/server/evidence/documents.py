@@ -30,7 +30,7 @@ from maestoso.server.evidence.keys import public_keys
 from maestoso.server.evidence.models import Addition, Seal
 from maestoso.server.evidence.sealing import as_file
 from maestoso.server.organisation.services import organisation
-from maestoso.server.runs.log import read_log, run_name
+from maestoso.server.runs.events import read_log, run_name
 from maestoso.server.runs.models import Run
 
 LONGEST_SAID = 600

@@ -20,8 +20,9 @@ from maestoso.server.evidence.models import Addition, RunRegister, Seal, Stone
 from maestoso.server.evidence.register import mark_beside_the_keys, said_of_register, said_of_stone
 from maestoso.server.evidence.sealing import check, read_seal
 from maestoso.server.evidence.services import said_of
-from maestoso.server.runs.log import check_projection, read_log
+from maestoso.server.runs.events import read_log
 from maestoso.server.runs.models import Run
+from maestoso.server.runs.projection import check_projection
 
 
 def run_troubles(run: Run) -> Iterator[str]:

@@ -27,7 +27,7 @@ from maestoso.server.evidence.shapes import (
 )
 from maestoso.server.organisation.services import organisation
 from maestoso.server.plans.services import find_plan
-from maestoso.server.runs.log import read_log, run_name
+from maestoso.server.runs.events import read_log, run_name
 from maestoso.server.runs.models import Run
 from maestoso.server.runs.services import find_run
 

@@ -14,9 +14,16 @@ from maestoso.core.runs.events import Event
 from maestoso.server.audit.record import note_seal
 from maestoso.server.evidence.keys import current_key, public_keys
 from maestoso.server.evidence.models import Seal
+from maestoso.server.runs.events import read_log, run_name
 from maestoso.server.runs.models import Run
 
 log = logging.getLogger("maestoso.evidence")
+
+
+def follow(run: Run, events: Sequence[Event]) -> None:
+    """A run that has ended is sealed."""
+    if any(event.kind == "run.finished" for event in events):
+        seal_run(run, run_name(run.pk), read_log(run.pk))
 
 
 def seal_run(run: Run, name: str, events: Sequence[Event], at: datetime | None = None) -> None:

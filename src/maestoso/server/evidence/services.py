@@ -20,7 +20,7 @@ from maestoso.server.evidence.models import Addition, Seal
 from maestoso.server.evidence.register import set_stone
 from maestoso.server.evidence.sealing import seal_run
 from maestoso.server.organisation.services import organisation
-from maestoso.server.runs.log import run_name, to_event
+from maestoso.server.runs.events import run_name, to_event
 from maestoso.server.runs.models import Run, RunEvent, RunStep
 from maestoso.server.runs.services import find_run
 

@@ -36,7 +36,7 @@ from maestoso.server.evidence.shapes import (
     Trend,
     key_of,
 )
-from maestoso.server.runs.log import read_log, run_name
+from maestoso.server.runs.events import read_log, run_name
 from maestoso.server.runs.models import Run
 from maestoso.server.runs.services import find_run
 

@@ -34,7 +34,7 @@ from maestoso.server.plans.shapes import (
     RehearsalView,
 )
 from maestoso.server.plans.shapes import Draft as PlanDraft
-from maestoso.server.runs.log import read_log
+from maestoso.server.runs.events import read_log
 from maestoso.server.runs.models import Run
 
 RUNS_COMPARED = 12

@@ -27,8 +27,8 @@ from maestoso.server.estate.snapshot import EstateSnapshot, estate
 from maestoso.server.plans.models import PlanRow, PlanVersion
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.protection.services import keys_missing
+from maestoso.server.runs.events import inputs_of
 from maestoso.server.runs.fences import found_running
-from maestoso.server.runs.log import inputs_of
 from maestoso.server.runs.models import Run, RunStep
 from maestoso.server.scripts.services import script_texts, secret_names
 

@@ -2,20 +2,37 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 from django.db.models import Q, QuerySet
 
 from maestoso.core.ports import Clock
+from maestoso.core.runs.events import Event
 from maestoso.server.audit.record import recorded
 from maestoso.server.common.news import announce
 from maestoso.server.estate.models import Site
 from maestoso.server.outbox.models import DONE
 from maestoso.server.outbox.services import KEEPER, ask_for, withdraw
+from maestoso.server.runs.events import inputs_of
 from maestoso.server.runs.models import KeptFence, Run
 
 DELIVERED = Q(request__status=DONE)
 FOUND_RUNNING = DELIVERED & Q(request__result__was_running=True)
+
+
+def follow(run: Run, events: Sequence[Event]) -> None:
+    """Fences that could not be confirmed are kept; those of a run that was taken back are lifted."""
+    if run.kind in ("test", "re-protect"):
+        return
+    for event in events:
+        step = str(event.data.get("step", ""))
+        if event.kind == "step.skipped" and run.kind == "disaster" and step.startswith("fence:"):
+            keep(run, [step.removeprefix("fence:")])
+        elif event.kind == "step.skipped" and step == "give-up:run":
+            # The source was gone, or was left alone until now: it is told when it answers.
+            keep(run, inputs_of(run).plan.workloads())
+        elif event.kind == "run.finished" and event.data["outcome"] != "committed":
+            take_back(run)
 
 
 def keep(run: Run, workloads: Iterable[str]) -> None:

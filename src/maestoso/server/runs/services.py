@@ -36,7 +36,8 @@ from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.services import context, find_plan, measured
 from maestoso.server.plans.surroundings import as_of
 from maestoso.server.protection.picture import group_points
-from maestoso.server.runs.log import inputs_of, read_log, write_events
+from maestoso.server.runs.events import inputs_of, read_log
+from maestoso.server.runs.log import write_events
 from maestoso.server.runs.models import Run, RunEvent, RunStep
 from maestoso.server.runs.shapes import Control, StartRun
 from maestoso.server.runs.states import current

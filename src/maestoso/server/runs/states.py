@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 
 from maestoso.core.errors import LogCorrupt, NotFound
 from maestoso.core.runs.state import RunState, fold
-from maestoso.server.runs.log import read_log, to_event
+from maestoso.server.runs.events import read_log, to_event
 from maestoso.server.runs.models import Run, RunEvent
 
 MOST = 60

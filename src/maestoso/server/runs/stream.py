@@ -29,8 +29,8 @@ from maestoso.engine.clock import SystemClock
 from maestoso.server.access.sessions import ended
 from maestoso.server.common.news import BELLS
 from maestoso.server.estate.models import Site
+from maestoso.server.runs.events import read_log
 from maestoso.server.runs.fences import DELIVERED
-from maestoso.server.runs.log import read_log
 from maestoso.server.runs.models import KeptFence, Run
 from maestoso.server.runs.picture import copying, in_words, status
 from maestoso.server.runs.shapes import StreamMessage

@@ -18,7 +18,7 @@ from maestoso.server.common.shapes import Number, read, reply, shape
 from maestoso.server.estate.models import Site
 from maestoso.server.plans.shapes import TrapView
 from maestoso.server.runs import fences, listing, picture, services
-from maestoso.server.runs.log import read_log, run_name
+from maestoso.server.runs.events import read_log, run_name
 from maestoso.server.runs.models import SavedView
 from maestoso.server.runs.shapes import (
     Control,

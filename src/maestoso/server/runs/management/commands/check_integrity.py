@@ -21,7 +21,7 @@ from maestoso.server.common.snapshot import one_moment
 from maestoso.server.estate.agents import LARGE_PATIENCE_S, ask
 from maestoso.server.estate.models import Site
 from maestoso.server.evidence.integrity import register_troubles, run_troubles, trail_troubles
-from maestoso.server.runs.log import read_log, run_name
+from maestoso.server.runs.events import read_log, run_name
 from maestoso.server.runs.models import Run
 
 AS_WRITTEN = "as it was written"

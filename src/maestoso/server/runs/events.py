@@ -1,0 +1,97 @@
+"""Reading the logs of runs, and writing to them; what follows from what is written is for the subscribers."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from datetime import UTC
+from functools import lru_cache
+
+from django.conf import settings
+from django.db import connection
+
+from maestoso.core.codec import to_data
+from maestoso.core.evidence.chain import line_of, link_text
+from maestoso.core.planning.inputs import RunInputs
+from maestoso.core.runs.events import Event
+from maestoso.core.runs.state import inputs_in
+from maestoso.server.runs.models import Run, RunEvent
+
+_INSERT = """
+    INSERT INTO runs_runevent
+        (run_id, seq, fence, at, run_s, kind, data, `by`, `schema`, client_key, chain)
+    VALUES (%s, %s, %s, %s, %s, %s, %s, %s, %s, %s, %s)
+"""
+Subscriber = Callable[[Run, Sequence[Event]], None]
+"""Carries events of a run over to other records, in their transaction; whoever calls it saves the run."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Addition:
+    """Events to add to a run whose row is locked; ``client_key`` is that of a person's word."""
+
+    run: Run
+    events: Sequence[Event]
+    fence: int
+    client_key: str | None = None
+
+
+def run_name(pk: int) -> str:
+    """What a run is called in operation keys: its number, behind the name of this installation."""
+    return f"{settings.SECRETS.instance}-{pk}"
+
+
+def run_number(name: str) -> int:
+    """The number in :func:`run_name`."""
+    return int(name.rsplit("-", 1)[1])
+
+
+def to_event(row: RunEvent) -> Event:
+    """The value of a row."""
+    return Event(
+        seq=row.seq,
+        at=row.at.astimezone(UTC),
+        run_s=row.run_s,
+        kind=row.kind,  # type: ignore[arg-type]
+        data=row.data,
+        by=row.by,
+        schema=row.schema,
+    )
+
+
+def read_log(pk: int, after: int = 0) -> list[Event]:
+    """Events of a run behind number ``after``."""
+    return [to_event(row) for row in RunEvent.objects.filter(run_id=pk, seq__gt=after).order_by("seq")]
+
+
+def inputs_of(run: Run) -> RunInputs:
+    """What a run was compiled from; kept, since its first event never changes."""
+    first = RunEvent.objects.values_list("chain", flat=True).get(run_id=run.pk, seq=1)
+    return _inputs_of(run.pk, first)
+
+
+@lru_cache(maxsize=50)
+def _inputs_of(pk: int, chain: str) -> RunInputs:
+    return inputs_in(to_event(RunEvent.objects.get(run_id=pk, seq=1)))
+
+
+def write(additions: Sequence[Addition]) -> None:
+    """Add events to logs in one statement, inside the caller's transaction. Runs have their new heads."""
+    values = []
+    for addition in additions:
+        run = addition.run
+        for event in addition.events:
+            told = to_data(event)
+            run.chain_head = link_text(run.chain_head, line_of(told))
+            values.append(
+                (
+                    run.pk, event.seq, addition.fence, connection.ops.adapt_datetimefield_value(event.at),
+                    event.run_s, event.kind, json.dumps(told["data"]), event.by, event.schema,
+                    addition.client_key, run.chain_head,
+                )
+            )  # fmt: skip
+        run.last_seq = addition.events[-1].seq
+    with connection.cursor() as cursor:
+        # Without model objects: of thousands of events at once they would take most of the time.
+        cursor.executemany(_INSERT, values)
