@@ -17,7 +17,7 @@ from maestoso.server.protection.picture import overview
 from maestoso.server.protection.services import find_group
 from maestoso.server.runs.events import run_name
 from maestoso.server.runs.models import Run
-from maestoso.server.runs.picture import status
+from maestoso.server.runs.picture import copying, status
 from maestoso.server.runs.shapes import RunStatus
 from maestoso.server.runs.states import current
 from tests.walks import truth
@@ -127,7 +127,7 @@ def _runs(walk: Walk) -> Iterator[str]:
     names = dict(Site.objects.values_list("code", "name"))
     for run in Run.objects.filter(last_seq__gt=0):
         with current(run.pk) as state:
-            said = status(run.pk, state, names, walk.clock.now())
+            said = status(run.pk, state, names, walk.clock.now(), copying(run))
         what = f"run {run.pk} ({run.kind})"
         yield from _nonsense(what, to_data(said))
         silent = any("does not answer" in notice for notice in said.notices)

@@ -221,7 +221,7 @@ class Processes:
         """
         try:
             with self._supervisor() as supervisor:
-                return supervisor.getAllProcessInfo()
+                return list(supervisor.getAllProcessInfo())
         except (OSError, Fault, HTTPException):
             return []
 

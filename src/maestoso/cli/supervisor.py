@@ -7,13 +7,15 @@ On a disk without room the line is lost instead, and the log goes on when there 
 from __future__ import annotations
 
 import contextlib
-from typing import Any
+from typing import IO, Any
 
 from supervisor import loggers, supervisord
 
 
-class PatientFile(loggers.RotatingFileHandler):
+class PatientFile(loggers.RotatingFileHandler):  # type: ignore[misc]  # supervisor has no types
     """A log file that goes on after what could not be written."""
+
+    stream: IO[bytes]
 
     def handleError(self) -> None:
         """Lose the line: there is nobody to tell, and no room to write it down."""

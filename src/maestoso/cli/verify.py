@@ -27,9 +27,12 @@ def verify_file(file: Path, keys: str | None) -> int:
         print(f"  {seal.kind.capitalize()}: {seal.outcome}.")
         print(f"  Started by {seal.started_by} at {seal.started_at}, ended at {seal.ended_at}.")
     if found.key:
-        told = {True: ", which is one of those you trust", False: ", which is none of those you trust"}
-        ask = ": compare it with the fingerprint that somebody you trust tells you"
-        print(f"  Sealed with the key {found.key}{told.get(found.trusted, ask)}.")
+        told = {
+            True: ", which is one of those you trust",
+            False: ", which is none of those you trust",
+            None: ": compare it with the fingerprint that somebody you trust tells you",
+        }
+        print(f"  Sealed with the key {found.key}{told[found.trusted]}.")
     return 0 if found.holds else 1
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Awaitable, Callable, Sequence
 from ipaddress import IPv4Network, IPv6Network, ip_address, ip_network
 
-from asgiref.sync import iscoroutinefunction
+from asgiref.sync import iscoroutinefunction, markcoroutinefunction
 from django.http import HttpRequest, HttpResponseBase
 from django.utils.decorators import sync_and_async_middleware
 
@@ -59,18 +59,13 @@ def note_address(request: HttpRequest, trusted: Networks | None = None) -> None:
 
 
 @sync_and_async_middleware
-def ClientAddress(get_response: Callable[[HttpRequest], HttpResponseBase | Awaitable[HttpResponseBase]]):
+def ClientAddress(
+    get_response: Callable[[HttpRequest], HttpResponseBase | Awaitable[HttpResponseBase]],
+) -> Callable[[HttpRequest], HttpResponseBase | Awaitable[HttpResponseBase]]:
     """The first of all: throttles and the audit trail see the address that it found."""
-    if iscoroutinefunction(get_response):
 
-        async def middleware(request: HttpRequest) -> HttpResponseBase:
-            note_address(request)
-            return await get_response(request)
+    def middleware(request: HttpRequest) -> HttpResponseBase | Awaitable[HttpResponseBase]:
+        note_address(request)
+        return get_response(request)
 
-    else:
-
-        def middleware(request: HttpRequest) -> HttpResponseBase:
-            note_address(request)
-            return get_response(request)
-
-    return middleware
+    return markcoroutinefunction(middleware) if iscoroutinefunction(get_response) else middleware

@@ -59,7 +59,7 @@ class AuditTrail(MiddlewareMixin):
                 if collected.get() or not asked.written:
                     asked.write()
             elif _worth_noting(request, response):
-                asked.write(refused=str(response.data["code"]))
+                asked.write(refused=_code(response))
         finally:
             collected.reset(marks[0])
             _asked.reset(marks[1])
@@ -105,13 +105,18 @@ def _body(request: HttpRequest) -> Any:
         return None
 
 
-def _worth_noting(request: HttpRequest, response: Any) -> bool:
+def _code(response: HttpResponseBase) -> str:
+    """The code of a refusal; empty where it says none."""
+    said = getattr(response, "data", None)
+    return str(said.get("code", "")) if isinstance(said, dict) else ""
+
+
+def _worth_noting(request: HttpRequest, response: HttpResponseBase) -> bool:
     """Whether a refusal stands in the trail: a wrong password, a right that is lacking, a limit that was hit.
 
     Of limits one a minute and address, so that whoever runs into them cannot fill the trail.
     """
-    said = getattr(response, "data", None)
-    code = said.get("code") if isinstance(said, dict) else None
+    code = _code(response)
     if code == "too-many-tries":
         return cache.add(f"limit-noted:{request.META.get('REMOTE_ADDR')}", True, LIMITS_NOTED_EVERY_S)
     return code in ("wrong-sign-in", "not-allowed")

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Awaitable, Callable
 from urllib.parse import unquote
 
+from asgiref.sync import iscoroutinefunction, markcoroutinefunction
 from django.http import HttpRequest, HttpResponseBase, JsonResponse
 from django.utils.decorators import sync_and_async_middleware
 from django.utils.deprecation import MiddlewareMixin
@@ -24,21 +25,19 @@ POLICY = (
 @sync_and_async_middleware
 def ContentSecurity(
     get_response: Callable[[HttpRequest], HttpResponseBase | Awaitable[HttpResponseBase]],
-):
+) -> Callable[[HttpRequest], HttpResponseBase | Awaitable[HttpResponseBase]]:
     """Adds the content security policy to every reply."""
-    from asgiref.sync import iscoroutinefunction
 
-    if iscoroutinefunction(get_response):
+    async def later(request: HttpRequest, response: Awaitable[HttpResponseBase]) -> HttpResponseBase:
+        return _with_headers(request, await response)
 
-        async def middleware(request: HttpRequest) -> HttpResponseBase:
-            return _with_headers(request, await get_response(request))
+    def middleware(request: HttpRequest) -> HttpResponseBase | Awaitable[HttpResponseBase]:
+        response = get_response(request)
+        if isinstance(response, HttpResponseBase):
+            return _with_headers(request, response)
+        return later(request, response)
 
-    else:
-
-        def middleware(request: HttpRequest) -> HttpResponseBase:
-            return _with_headers(request, get_response(request))
-
-    return middleware
+    return markcoroutinefunction(middleware) if iscoroutinefunction(get_response) else middleware
 
 
 def _with_headers(request: HttpRequest, response: HttpResponseBase) -> HttpResponseBase:

@@ -70,7 +70,7 @@ def _pdf(page: str) -> bytes:
     from weasyprint import HTML
     from weasyprint.urls import URLFetcher
 
-    class OnlyFonts(URLFetcher):
+    class OnlyFonts(URLFetcher):  # type: ignore[misc]  # weasyprint has no types
         """Addresses in a text must not make this machine fetch anything."""
 
         def fetch(self, url: str, headers: Any = None) -> Any:

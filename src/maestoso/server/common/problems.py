@@ -32,7 +32,7 @@ def handle(error: Exception, context: dict[str, Any]) -> Response:
     if isinstance(error, exceptions.PermissionDenied | PermissionDenied):
         return problem(403, "not-allowed", f"This is not allowed: {_text(error)}")
     if isinstance(error, exceptions.Throttled):
-        wait = int(error.wait or 60)
+        wait = int(getattr(error, "wait", None) or 60)
         reply = problem(429, "too-many-tries", f"Too many tries. Wait {wait} s and try again.")
         reply["Retry-After"] = str(wait)
         return reply

@@ -7,7 +7,7 @@ OpenAPI schema from which the front end's types are made.
 from __future__ import annotations
 
 from functools import cache
-from typing import Any, TypeVar
+from typing import Any, Literal, TypeVar
 
 from drf_spectacular.extensions import OpenApiSerializerExtension
 from drf_spectacular.openapi import AutoSchema
@@ -22,7 +22,7 @@ from maestoso.core.errors import BadValue
 T = TypeVar("T")
 
 
-class ShapeSerializer(serializers.Serializer):
+class ShapeSerializer(serializers.Serializer[Any]):
     """Carries a dataclass through the tools that expect serializers; it never serializes."""
 
     shape: type
@@ -42,7 +42,7 @@ def _shape(cls: type, sent: bool) -> type[ShapeSerializer]:
     )
 
 
-class ShapeExtension(OpenApiSerializerExtension):
+class ShapeExtension(OpenApiSerializerExtension):  # type: ignore[no-untyped-call]  # as it is written
     """Tells the schema generator what a shape looks like."""
 
     target_class = ShapeSerializer
@@ -59,7 +59,8 @@ class ShapeExtension(OpenApiSerializerExtension):
 
         def ref(inner: type) -> dict[str, Any]:
             nested = shape(inner, sent=not serializer.complete)
-            return auto_schema.resolve_serializer(nested(), direction).ref
+            way: Literal["request", "response"] = "request" if direction == "request" else "response"
+            return auto_schema.resolve_serializer(nested(), way).ref
 
         return object_schema(serializer.shape, ref, complete=serializer.complete)
 

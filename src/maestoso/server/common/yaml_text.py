@@ -16,7 +16,7 @@ def refuse_what_grows(text: str) -> None:
     """
     depth = 0
     for event in yaml.parse(text, Loader=yaml.SafeLoader):
-        line = str(event.start_mark.line + 1)
+        line = str(event.start_mark.line + 1) if event.start_mark else ""
         if isinstance(event, yaml.AliasEvent):
             raise BadValue("Aliases are not read.", "Write the thing out where it is needed.", field=line)
         depth += isinstance(event, yaml.CollectionStartEvent) - isinstance(event, yaml.CollectionEndEvent)

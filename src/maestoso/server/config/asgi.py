@@ -20,7 +20,7 @@ def _close_connections(**_: Any) -> None:
 
 request_finished.connect(_close_connections)
 look_for_cycles_seldom()
-_django = get_asgi_application()
+_django: Any = get_asgi_application()
 # What it imports needs the application's models.
 from maestoso.server.runs.stream_door import StreamDoor  # noqa: E402
 

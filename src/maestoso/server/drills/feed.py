@@ -33,7 +33,7 @@ def icalendar(now: datetime) -> bytes:
                 _event(row.pk, row.revision, drill, names.get(drill.plan, drill.plan), closed, now)
             )
     made.add_missing_timezones()
-    return made.to_ical()
+    return bytes(made.to_ical())
 
 
 def _event(

@@ -12,7 +12,7 @@ from maestoso.server.drills.services import blackouts, feed_path
 from maestoso.server.drills.shapes import BlackoutView, Calendar, DrillTimeView, DrillTried, DrillView
 from maestoso.server.drills.words import in_words
 from maestoso.server.plans.models import PlanRow
-from maestoso.server.plans.shapes import NextAction
+from maestoso.server.plans.shapes import NextAction, Urgency
 
 BACK, AHEAD = timedelta(days=366), timedelta(days=366)
 MOST_TIMES = 400
@@ -130,7 +130,7 @@ def _until(time: DrillTime, drill: Drill) -> str:
     return f"{who} before {time.until:%-d %B, %H:%M} UTC."
 
 
-def _action(urgency: str, title: str, sentence: str, plan: str) -> NextAction:
+def _action(urgency: Urgency, title: str, sentence: str, plan: str) -> NextAction:
     return NextAction(
         urgency=urgency, title=title, sentence=sentence, label="Start a test", to=f"/plans/{plan}/start"
-    )  # type: ignore[arg-type]
+    )

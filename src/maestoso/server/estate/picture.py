@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from typing import Any
 
 from maestoso.core.codec import from_data
 from maestoso.core.estate.row import Row
@@ -145,8 +146,9 @@ def import_view(job: ImportJob) -> ImportView:
     """How an import stands."""
     staged, summary = staged_of(job), job.summary
     rows: Iterable[dict[str, str]] = staged.get("workloads", [])[:ROWS_SHOWN]
+    state: Any = job.state
     return ImportView(
-        id=job.pk, file_name=job.file_name, state=job.state, done=job.done, total=job.total,
+        id=job.pk, file_name=job.file_name, state=state, done=job.done, total=job.total,
         problem=job.problem, new=summary.get("new", 0), changed=summary.get("changed", 0),
         same=summary.get("same", 0), bad=summary.get("bad", 0), sites=tuple(summary.get("sites", [])),
         links=summary.get("links", 0),

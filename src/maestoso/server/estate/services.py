@@ -78,12 +78,12 @@ def register_site(
             code="agent-version",
         )
     site.practice = bool(said.get("practice", False))
-    said = ask_inventory(site) if fetch else None
+    has = ask_inventory(site) if fetch else None
     with recorded():
         site.save()
         touch()
-        if said is not None:
-            pulse, inventory = said
+        if has is not None:
+            pulse, inventory = has
             store_inventory(site, inventory, pulse.inventory, clock)
     return site
 
@@ -254,7 +254,8 @@ def change_things(code: str, kind: Thing, item: Any, name: str) -> None:
                 field="body.name",
             )
         items[index] = item
-    after = replace(before, **{kind: tuple(items)})
+    changed: dict[str, Any] = {kind: tuple(items)}
+    after = replace(before, **changed)
     for field, sentence, remedy in inventory_complaints(after):
         raise BadValue(sentence, remedy, field=f"body.{field}")
     keep_things(site, after)

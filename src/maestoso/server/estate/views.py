@@ -11,6 +11,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from maestoso.core.model.protection import LinkState
 from maestoso.core.replication.lifecycle import is_copied
 from maestoso.core.runs.needs import Need, needs
 from maestoso.core.runs.whereabouts import up_at_target
@@ -130,6 +131,10 @@ def _flows(pulses: dict[str, Pulse], now: datetime) -> tuple[Flow, ...]:
     )
 
 
+def _links_of(taken: Pulse) -> tuple[LinkState, ...]:
+    return taken.said.links if taken.said is not None else ()
+
+
 def _links(pulses: dict[str, Pulse]) -> tuple[LinkLine, ...]:
     """Every line, cut where either end says so."""
     found = []
@@ -138,7 +143,7 @@ def _links(pulses: dict[str, Pulse]) -> tuple[LinkLine, ...]:
         said = [
             state.cut_because
             for here, there in (ends, ends[::-1])
-            for state in (pulses[here].said.links if pulses[here].said else ())
+            for state in _links_of(pulses[here])
             if state.source == there and state.cut_because
         ]
         found.append(LinkLine(one=ends[0], other=ends[1], cut_because=said[0] if said else None))

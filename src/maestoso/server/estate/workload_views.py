@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import Any, cast
 
 from django.http import HttpResponse, HttpResponseBase
 from drf_spectacular.types import OpenApiTypes
@@ -182,7 +183,7 @@ class ExportView(APIView):
 def _estate(pairs: Iterator[tuple[str, Workload]]) -> str:
     sites = [
         SiteRow(
-            code=site.code, name=site.name, kind=site.kind, time_zone=site.time_zone,
+            code=site.code, name=site.name, kind=cast(Any, site.kind), time_zone=site.time_zone,
             agent=PRACTICE if site.practice else site.agent_url, host_pools=has.host_pools,
             storage_pools=has.storage_pools, networks=has.networks, limits=has.limits,
         )

@@ -9,6 +9,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from datetime import datetime
 from pathlib import Path
+from typing import IO, cast
 from zoneinfo import ZoneInfo
 
 from django.template import Context as Values
@@ -61,7 +62,7 @@ def page(run: Run, events: Sequence[Event], now: datetime, *, faces: bool = Fals
         "kind": KINDS[made.kind],
         "organisation": style.organisation,
         "words": markdown(style.words),
-        "logo": _as_address(style.logo) if style.logo else "",
+        "logo": _as_address(bytes(style.logo)) if style.logo else "",
         "zone": zone.key,
         "tz": zone,
         "now": now,
@@ -95,7 +96,7 @@ def _pictures(run: Run) -> list[tuple[Addition, str]]:
     for pk in added.values_list("pk", flat=True):
         row = added.get(pk=pk)
         with suppress(BadValue):
-            drawn = drawn_anew(bytes(row.body), what=row.name, most=MOST_PIXELS, shown=PRINTED_AT)
+            drawn = drawn_anew(bytes(row.body or b""), what=row.name, most=MOST_PIXELS, shown=PRINTED_AT)
             found.append((row, _as_address(drawn)))
         if len(found) == MOST_PRINTED:
             break
@@ -222,7 +223,8 @@ def archive(runs: Sequence[Run], now: datetime) -> Iterator[bytes]:
     All runs are sealed.
     """
     out, rows, used = _Parts(), [], set()
-    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as put:  # type: ignore[arg-type]
+    # It is written from the beginning to the end, as the archive of a pipe.
+    with zipfile.ZipFile(cast(IO[bytes], out), "w", zipfile.ZIP_DEFLATED) as put:
         for run in runs:
             used.add(run.seal.key)
             rows.append(_put_run(put, run, now))

@@ -117,6 +117,6 @@ def trail_troubles() -> Iterator[str]:
 def _says(token: str, wanted: dict[str, Any]) -> bool:
     """Whether a token was signed by a key of ours and says just this."""
     try:
-        return opened(token, public_keys()[key_named_in(token)]) == to_data(wanted)
+        return bool(opened(token, public_keys()[key_named_in(token)]) == to_data(wanted))
     except (SealBroken, KeyError):
         return False

@@ -41,7 +41,7 @@ def run_evidence(pk: int) -> RunEvidence:
     seal = Seal.objects.filter(run=run).first()
     keep = organisation().keep_days
     others = Run.objects.filter(plan_code=run.plan_code, kind=run.kind, removed_at=None)
-    others = others.exclude(pk=pk).exclude(outcome="").values_list("pk", flat=True)
+    others = others.exclude(pk=pk).exclude(outcome="")
     return RunEvidence(
         report=_report(run, events),
         verification=_checked(run, seal, events),
@@ -49,7 +49,7 @@ def run_evidence(pk: int) -> RunEvidence:
         additions=tuple(addition(row, run) for row in run.additions.defer("body")),
         legal_hold=run.legal_hold,
         leaves_at=run.ended_at + timedelta(days=keep) if keep and run.ended_at else None,
-        others=tuple(others[:MOST_COMPARED]),
+        others=tuple(others.values_list("pk", flat=True)[:MOST_COMPARED]),
     )
 
 
@@ -90,7 +90,8 @@ def addition(row: Addition, run: Run) -> AdditionView:
 def _as_signed(row: Addition, run: Run) -> bool:
     for key in public_keys().values():
         try:
-            return opened(row.token, key) == to_data({**said_of(row, run), "at": row.at.astimezone(UTC)})
+            wanted = {**said_of(row, run), "at": row.at.astimezone(UTC)}
+            return bool(opened(row.token, key) == to_data(wanted))
         except DomainError:
             continue
     return False

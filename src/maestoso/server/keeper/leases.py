@@ -21,7 +21,7 @@ def take(duty: str, owner: str, lease_s: float = LEASE_S) -> bool:
             " WHERE duty=%s AND (until IS NULL OR until < UTC_TIMESTAMP(6) OR owner IN (%s, %s))",
             [owner, int(lease_s * 1e6), duty, owner, before],
         )
-        return cursor.rowcount == 1
+        return bool(cursor.rowcount == 1)
 
 
 def release(owner: str) -> None:

@@ -385,8 +385,8 @@ def _notes(row: PlanRow) -> tuple[RunNotes, ...]:
     """What people noted in the last runs of a plan that have ended and have notes."""
     ended = Run.objects.filter(plan_code=row.code).exclude(outcome="").order_by("-pk")[:RUNS_LOOKED_AT]
     added: dict[int, list[str]] = {}
-    for run, text in Addition.objects.filter(run__in=list(ended)).values_list("run_id", "text"):
-        added.setdefault(run, []).append(text)
+    for number, text in Addition.objects.filter(run__in=list(ended)).values_list("run_id", "text"):
+        added.setdefault(number, []).append(text)
     found = []
     for run in ended:
         notes = tuple(text for text in (run.notes, *added.get(run.pk, ())) if text)

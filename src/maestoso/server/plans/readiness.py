@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 from datetime import datetime, timedelta
+from functools import partial
 from urllib.parse import quote
 
 from maestoso.core.landing.ground import Ground
@@ -246,7 +247,8 @@ def _from_split() -> list[NextAction]:
 
 def _from_failovers(rows: list[tuple[Context, PlanRowView]]) -> list[NextAction]:
     """The next sensible step until everything is home and protected; each group is spoken for once."""
-    actions, spoken = [], set()
+    actions: list[NextAction] = []
+    spoken: set[str] = set()
     for ctx, view in sorted(rows, key=lambda pair: -pair[1].workloads):
         home, groups = ctx.authored.source, frozenset(groups_in_plan(ctx))
         if ctx.plan.source == home or not groups - spoken or view.active_run is not None:
@@ -299,7 +301,7 @@ def _without_purpose(rows: Sequence[tuple[Context, PlanRowView]]) -> dict[str, N
 def _ended_protection(run: Run) -> bool:
     began = RunEvent.objects.filter(run=run, seq=1).values_list("data", flat=True).first()
     live = began["inputs"].get("live") if began else None
-    return bool(live) and live["at_commit"] == "end-protection"
+    return live is not None and bool(live["at_commit"] == "end-protection")
 
 
 def _from_sites(around: Surroundings, lost: Sequence[IfLost]) -> list[NextAction]:
@@ -311,18 +313,18 @@ def _from_sites(around: Surroundings, lost: Sequence[IfLost]) -> list[NextAction
             continue
         name = around.sites[one.site].name
         run = Run.objects.filter(source=one.site, kind="disaster", outcome="", last_seq__gt=0).first()
-        told = {"urgency": "now", "title": f"{name} does not answer"}
+        told = partial(NextAction, urgency="now", title=f"{name} does not answer")
         if run is not None:
             said = f"{because} {run.plan_name} is being recovered by run {run.pk}."
-            actions.append(NextAction(**told, sentence=said, label="See the run", to=f"/runs/{run.pk}"))
+            actions.append(told(sentence=said, label="See the run", to=f"/runs/{run.pk}"))
         elif one.plans:
             plan = around.plans[one.plans[0]]
             said = f"{because} If it is lost and not only its agent, bring {plan.name} up elsewhere."
             to = f"/plans/{quote(plan.code)}/start?kind=disaster"
-            actions.append(NextAction(**told, sentence=said, label=f"Recover {plan.name}", to=to))
+            actions.append(told(sentence=said, label=f"Recover {plan.name}", to=to))
         else:
             said = f"{because} Nothing can be tested or recovered there until it does."
-            actions.append(NextAction(**told, sentence=said, label="See its runs", to="/runs"))
+            actions.append(told(sentence=said, label="See its runs", to="/runs"))
     return actions
 
 

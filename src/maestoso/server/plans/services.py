@@ -251,10 +251,11 @@ def measured(target: str) -> Mapping[str, Sequence[float]]:
             ended = set(Run.objects.filter(target=target).exclude(outcome="").values_list("pk", flat=True))
             if known is None or known.runs - ended:
                 known = _Measured(mark=mark, runs=set(), samples={})
-            fresh = RunStep.objects.filter(run__in=ended - known.runs, status="done", asked_s__isnull=False)
+            fresh = RunStep.objects.filter(run__in=ended - known.runs, status="done")
             # Another object each time: who has the one before goes on reading it.
             samples = dict(known.samples)
             for step, asked_s, settled_s in fresh.order_by("run").values_list("step", "asked_s", "settled_s"):
-                samples[step] = (*samples.get(step, ())[1 - MOST_MEASURED :], settled_s - asked_s)
+                if asked_s is not None and settled_s is not None:
+                    samples[step] = (*samples.get(step, ())[1 - MOST_MEASURED :], settled_s - asked_s)
             _measured[target] = known = _Measured(mark=mark, runs=ended, samples=samples)
         return known.samples

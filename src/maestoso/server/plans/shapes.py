@@ -16,6 +16,8 @@ from maestoso.core.planning.templates import Template
 from maestoso.core.readiness.if_lost import IfLost
 from maestoso.core.score import ScoreStep
 
+Urgency = Literal["now", "soon", "sometime"]
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class VersionInfo:
@@ -425,7 +427,7 @@ class PlanRowView:
 class NextAction:
     """Something to do; ``to`` is the address of the page where it is done."""
 
-    urgency: Literal["now", "soon", "sometime"]
+    urgency: Urgency
     title: str
     sentence: str
     label: str

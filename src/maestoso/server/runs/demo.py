@@ -56,9 +56,9 @@ def load(scenario: Scenario, *, agent_urls: dict[str, str], token: str, clock: C
     keys = {row["code"]: row["key"] for row in scenario.data("protection").get("groups", []) if "key" in row}
     copied = {code for site in Site.objects.all() for code in pulse(site).newest}
     for group in scenario.groups():
-        row = make_group(group)
+        made = make_group(group)
         if group.code in copied:
-            move_on(row, "seeded")
+            move_on(made, "seeded")
         if group.code in keys:
             store_key(group.code, keys[group.code])
     for row in scenario.data("crosswalks").get("crosswalks", []):

@@ -1,0 +1,15 @@
+"""The settings of no installation: the type checker reads Django's models by them."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from pathlib import Path
+
+from maestoso.cli.keys import make_secrets
+
+_folder = tempfile.TemporaryDirectory()
+os.environ["MAESTOSO_VAR"] = _folder.name
+make_secrets(Path(_folder.name))
+
+from maestoso.server.config.settings import *  # noqa: E402, F403
