@@ -45,7 +45,9 @@ def assert_tagged(case: unittest.TestCase, pdf: bytes) -> None:
     """A PDF says of every part what it is, so that it can be read aloud."""
     case.assertTrue(pdf.startswith(b"%PDF-"))
     packed = re.findall(rb"stream\r?\n(.*?)\r?\nendstream", pdf, re.S)
-    case.assertTrue(any(b"/StructTreeRoot" in zlib.decompress(one) for one in packed if one[:1] == b"x"))
+    # What is packed may end with what looks like the end of its line: then a byte of its check sum is not here.
+    said = [zlib.decompressobj().decompress(one) for one in packed if one[:1] == b"x"]
+    case.assertTrue(any(b"/StructTreeRoot" in one for one in said))
 
 
 class PracticeSites:

@@ -167,20 +167,23 @@ class PracticeSite:
 async def watch_peer(site: PracticeSite, code: str, url: str) -> None:
     """Notice when another site goes away: nothing can be copied from it then.
 
-    One that is there is asked to answer when it goes dark, so that a line which breaks tells at once.
+    One that is there is asked to answer when it goes dark, so that a line which breaks tells at once. It is
+    away once it does not answer twice: where all sites are stopped together, none has been lost.
     """
     patience = httpx.Timeout(PEER_PATIENCE_S + PEER_WAIT_S, connect=PEER_PATIENCE_S)
     async with httpx.AsyncClient(base_url=url, timeout=patience, trust_env=False) as line:
-        headers, wait_s = {"Authorization": f"Bearer {site.token}"}, 0.0
+        headers, silent = {"Authorization": f"Bearer {site.token}"}, 0
         while True:
+            # In step with its state: one that was away is asked at once whether it is back.
+            wait_s = 0.0 if silent or site.world.replication.away.get(code) else PEER_WAIT_S
             try:
                 answer = await line.get("/v1/clock", headers=headers, params={"wait": wait_s})
-                away = "" if answer.status_code == 200 else AWAY
+                silent = 0 if answer.status_code == 200 else silent + 1
             except httpx.TransportError:
-                away = AWAY
-            site.peer(code, away)
-            wait_s = 0.0 if away else PEER_WAIT_S
-            if away:
+                silent += 1
+            if silent != 1:
+                site.peer(code, AWAY if silent else "")
+            if silent:
                 await asyncio.sleep(PEER_AGAIN_S)
 
 

@@ -38,7 +38,9 @@ const sentence = computed(() => {
   const said = [`${count(sites.length, "site")} and ${count(data.value?.links.length ?? 0, "link")} are known.`];
   if (lost.length) said.push(`${list(lost)} ${lost.length === 1 ? "does" : "do"} not answer.`);
   if (drifted.length) said.push(`${list(drifted)} ${drifted.length === 1 ? "says" : "say"} otherwise than the records.`);
-  if (!lost.length && !drifted.length) said.push("All answer, and say what the records say.");
+  const forgot = sites.filter((site) => site.forgot_at).map((site) => site.name);
+  if (forgot.length) said.push(`${list(forgot)} ${forgot.length === 1 ? "has" : "have"} lost the memory of what was asked there.`);
+  if (!lost.length && !drifted.length && !forgot.length) said.push("All answer, and say what the records say.");
   return said.join(" ");
 });
 function edit(site: SiteView, kind: Kind, thing: unknown) {
@@ -90,7 +92,7 @@ const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
         <label class="follow"><input type="checkbox" :checked="site.takes_over" @change="follow(site, ($event.target as HTMLInputElement).checked)" /> take changes over by themselves</label>
         <b v-if="waiting(site)">▲ {{ count(waiting(site), "request") }} {{ waiting(site) === 1 ? "waits" : "wait" }} for it. </b>
         <button class="link" @click="showAsked(site)">What it was asked for</button>
-        <button class="link" @click="retire(site)">Retire the site</button>
+        <button class="link deed" @click="retire(site)">Retire the site</button>
       </p>
       <div class="things">
         <table class="lines">
@@ -166,6 +168,9 @@ const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
 }
 .follow {
   margin: 0 var(--gap-4);
+}
+.deed {
+  margin-left: var(--gap-4);
 }
 .things {
   display: grid;
