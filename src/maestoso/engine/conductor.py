@@ -134,6 +134,8 @@ class Conductor:
             try:
                 if run not in self.runs:
                     await self._take_over(run)
+                    # Of many that are taken over at once, the first must not run out meanwhile.
+                    await self._keep_leases()
                 elif head > self.runs[run].state.seq:
                     for event in await self._in_thread(self.log.read, run, self.runs[run].state.seq):
                         self.runs[run].state.apply(event)
