@@ -356,7 +356,7 @@ class FencesMeanwhile(Live):
         fault = {"verb": "fence", "subject": "*", "effect": "fail", "times": 1, "code": "busy", "reason": "x"}
         ask(site, lambda agent: agent.practise("faults", fault))
         deliver_waiting(Site.objects.get(code="QUA"), CLOCK)
-        self.assertEqual(KeptFence.objects.filter(run=run).exclude(DELIVERED).count(), 11)
+        self.assertEqual(KeptFence.objects.filter(run=run).exclude(DELIVERED).count(), 1)
         deliver_waiting(Site.objects.get(code="QUA"), CLOCK)
         self.assertEqual(KeptFence.objects.filter(run=run).exclude(DELIVERED).count(), 0)
         self.go_on(run, "roll-back")

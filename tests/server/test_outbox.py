@@ -37,6 +37,7 @@ class Outbox(Tidewell):
     def tearDown(self) -> None:
         self.there()
         ask(self.site, lambda agent: agent.practise("faults"))
+        SiteRequest.objects.filter(status="waiting").update(status="withdrawn")
         deliver(self.pause(""))
         super().tearDown()
 
@@ -90,6 +91,25 @@ class Outbox(Tidewell):
         deliver_waiting(self.site, CLOCK)
         request.refresh_from_db()
         self.assertEqual((request.status, request.generation, self.paused()), ("done", 2, "again"))
+
+    def test_what_follows_something_that_failed_waits_until_that_is_done(self) -> None:
+        self.pauses_fail(times=3)
+        first, second = self.pause("first"), self.pause("second")
+        elsewhere = ask_for(
+            self.site, "pause-copying", "fleet", {"because": "x"}, by="ann", insists=True
+        )  # fmt: skip
+        with self.assertRaisesRegex(SiteUnreachable, "waits behind pause-copying of booking-app"):
+            deliver(second)
+        self.assertEqual(self.paused(), "")
+        for _ in range(8):
+            SiteRequest.objects.filter(status="waiting").update(not_before=CLOCK.now())
+            deliver_waiting(self.site, CLOCK)
+        rows = SiteRequest.objects.filter(pk__in=(first.pk, second.pk)).order_by("settled_at")
+        self.assertEqual([(row.pk, row.status) for row in rows], [(first.pk, "done"), (second.pk, "done")])
+        self.assertEqual(self.paused(), "second")
+        elsewhere.refresh_from_db()
+        self.assertEqual(elsewhere.status, "done", "what failed keeps nothing else waiting")
+        deliver(ask_for(self.site, "pause-copying", "fleet", {"because": ""}, by="ann"))
 
     def test_what_fails_again_and_again_is_left_in_peace_for_longer_and_longer(self) -> None:
         self.pauses_fail(times=9)

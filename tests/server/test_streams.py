@@ -13,9 +13,10 @@ from django.contrib.sessions.models import Session
 from django.db import OperationalError, connection
 from django.test import AsyncClient, TransactionTestCase
 
+from maestoso.core.errors import LogCorrupt
 from maestoso.engine.clock import SystemClock
 from maestoso.server.runs import states, stream
-from maestoso.server.runs.models import RunStep
+from maestoso.server.runs.models import Run, RunStep
 from maestoso.server.runs.services import tell_run
 from maestoso.server.runs.shapes import Control
 from maestoso.server.runs.stream_door import StreamDoor
@@ -106,9 +107,9 @@ class Streaming(TransactionTestCase):
         await client.alogin(username="ann", password=PASSWORD)
         return client.cookies["maestoso_session"].value
 
-    def hold(self) -> None:
+    def hold(self, pk: int = 0) -> None:
         """Somebody holds the run."""
-        tell_run(self.run_row.pk, Control(kind="hold"), by="ben", key=None, at=SystemClock().now())
+        tell_run(pk or self.run_row.pk, Control(kind="hold"), by="ben", key=None, at=SystemClock().now())
         connection.close()
 
     async def test_the_whole_score_comes_first_then_what_changes(self) -> None:
@@ -152,6 +153,34 @@ class Streaming(TransactionTestCase):
         self.assertGreaterEqual(len(tries), 3)
         told = [[event["seq"] for event in message["events"]] for message in (first, second)]
         self.assertEqual(told, [[1], [2]])
+
+    async def test_a_log_that_cannot_be_read_ends_its_own_streams_alone(self) -> None:
+        other = await asyncio.to_thread(self.another)
+        session, pump = await self.signed_in(), stream.Pump()
+        paths = [f"/api/v1/runs/{pk}/stream" for pk in (self.run_row.pk, other.pk)]
+        broken, sound = (Opened(path, session, {}, pump) for path in paths)
+        for opened in (broken, sound):
+            await opened.begun()
+            await opened.text()
+        news = stream._news
+
+        def read(pk: int, watched: stream.Watched) -> tuple[int, str]:
+            if pk == self.run_row.pk:
+                raise LogCorrupt("Event 7 follows event 2: something is missing or doubled.")
+            return news(pk, watched)
+
+        with mock.patch.object(stream, "_news", read), self.assertLogs("maestoso.stream"):
+            await asyncio.to_thread(self.hold)
+            await asyncio.to_thread(self.hold, other.pk)
+            self.assertIn("cannot be read", [text async for text in broken.rest()][-1])
+            while not (text := await sound.text()).startswith("id: 2"):
+                self.assertIn("still here", text)
+        await sound.close()
+
+    def another(self) -> Run:
+        made = make_run()
+        connection.close()
+        return made
 
     async def test_a_stream_ends_with_its_session(self) -> None:
         opened = await self.open(await self.signed_in())

@@ -66,6 +66,10 @@ def perform(
     return state
 
 
+class NotYet(SiteUnreachable):
+    """The site answers, and has not done it: it failed and is asked for again, or something is before it."""
+
+
 def deliver(request: SiteRequest, patience_s: float = PATIENCE_S) -> OperationState:
     """Bring it to its site, behind all that was asked of the same subject before; how it ended there.
 
@@ -79,13 +83,15 @@ def deliver(request: SiteRequest, patience_s: float = PATIENCE_S) -> OperationSt
     try:
         for one in queue.order_by("pk"):
             _bring(one, max(until - time.monotonic(), 0.05))
+            if one.pk != request.pk and SiteRequest.objects.filter(pk=one.pk, status=WAITING).exists():
+                raise NotYet(f"It waits behind {one.verb} of {one.subject}, which is not done yet.")
     except SiteUnreachable as error:
         if not request.insists:
             _settle(request, WITHDRAWN, reason=str(error))
         raise
     request.refresh_from_db()
     if request.status == WAITING:
-        raise SiteUnreachable(request.reason or "It is being asked by another process.")
+        raise NotYet(request.reason or "It is being asked by another process.")
     return OperationState(
         key=_key(request), status="done" if request.status == DONE else "failed", result=request.result,
         code=request.code, reason=request.reason,
@@ -95,12 +101,16 @@ def deliver(request: SiteRequest, patience_s: float = PATIENCE_S) -> OperationSt
 def deliver_waiting(site: Site, clock: Clock) -> None:
     """To a site that answers, all that waits for it. What belongs together stays in its order."""
     due = SiteRequest.objects.filter(site=site, status=WAITING, not_before__lte=clock.now())
-    if due.exists() and pulse(site).lost_because is None:
+    if not due.exists() or pulse(site).lost_because is not None:
+        return
+    for request in due.order_by("pk"):
         try:
-            for request in due.order_by("pk"):
-                deliver(request)
+            deliver(request)
+        except NotYet as error:
+            log.warning("%s has not done %s of %s: %s", site.code, request.verb, request.subject, error)
         except SiteUnreachable as error:
             log.warning("Not all that waits for %s was brought there: %s", site.code, error)
+            return
 
 
 def withdraw(request: SiteRequest) -> bool:

@@ -20,14 +20,14 @@ from django.db import InterfaceError, OperationalError, close_old_connections, c
 from django.db.models import Count, Q
 
 from maestoso.core.codec import to_data
+from maestoso.core.errors import LogCorrupt
 from maestoso.core.model.protection import CopyState
 from maestoso.core.runs.events import Event
 from maestoso.core.runs.state import RunState
 from maestoso.core.score import ScoreStep, run_score
-from maestoso.engine.bell import Bell
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access.sessions import ended
-from maestoso.server.common.news import BELLS
+from maestoso.server.common.news import hearing
 from maestoso.server.estate.models import Site
 from maestoso.server.runs.events import read_log
 from maestoso.server.runs.fences import DELIVERED
@@ -172,8 +172,7 @@ class Pump:
     async def _pump(self) -> None:
         loop = asyncio.get_running_loop()
         looked_at = loop.time()
-        bell = Bell(BELLS, self._news.set)
-        try:
+        with hearing(self._news.set):
             while self.watched:
                 self._news.clear()
                 try:
@@ -184,12 +183,13 @@ class Pump:
                         await self._end_sessions(there)
                 except AWAY as error:
                     log.warning("The database is away: %s", error)
+                except Exception:
+                    # Nothing that goes wrong with one run may end the streams of all.
+                    log.exception("News could not be told; it is tried again")
                 await asyncio.sleep(EVERY_S)
                 with suppress(TimeoutError):
                     async with asyncio.timeout(QUIET_S):
                         await self._news.wait()
-        finally:
-            bell.close()
 
     async def _tell_news(self, there: dict[int, Watched]) -> None:
         """What is new goes to all who listen; what cannot be made now is made the next time."""
@@ -198,7 +198,14 @@ class Pump:
         for pk, (head, beside) in found.items():
             watched, before = there[pk], there[pk].beside
             if head > watched.seq or beside != before:
-                seq, text = await loop.run_in_executor(self._thread, _news, pk, watched)
+                try:
+                    seq, text = await loop.run_in_executor(self._thread, _news, pk, watched)
+                except LogCorrupt as error:
+                    log.warning("The streams of run %s end: %s", pk, error.sentence)
+                    for listener in watched.listeners:
+                        listener.over.set()
+                        listener.put(0, ": the log of this run cannot be read\n\n")
+                    continue
                 watched.beside, watched.openings = beside, {}
                 for listener in watched.listeners:
                     # Zero is never held to be in the first message already.

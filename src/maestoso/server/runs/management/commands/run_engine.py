@@ -10,10 +10,9 @@ from typing import Any
 
 from django.core.management.base import BaseCommand
 
-from maestoso.engine.bell import Bell
 from maestoso.engine.conductor import Conductor
 from maestoso.engine.incarnation import incarnation
-from maestoso.server.common.news import BELLS
+from maestoso.server.common.news import hearing
 from maestoso.server.config.collector import look_for_cycles_seldom
 from maestoso.server.runs.delivery import RecordedSite
 from maestoso.server.runs.log import DatabaseRunLog
@@ -45,8 +44,5 @@ async def _conduct() -> None:
         os.environ.get("MAESTOSO_ENGINE_NAME", f"engine@{socket.gethostname()}")[:LONGEST_NAME]
     )
     conductor = Conductor(DatabaseRunLog(), RecordedSite, owner, poll_s=POLL_S)
-    bell = Bell(BELLS, conductor.wake)
-    try:
+    with hearing(conductor.wake):
         await conductor.conduct(stop)
-    finally:
-        bell.close()
