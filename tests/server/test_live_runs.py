@@ -6,6 +6,7 @@ engine's; fences, re-protects and the practice lab speak to real practice sites.
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import Any
 from unittest import mock
@@ -24,6 +25,7 @@ from maestoso.server.estate import agents
 from maestoso.server.estate.agents import ask
 from maestoso.server.estate.models import Site, WorkloadRow
 from maestoso.server.estate.snapshot import estate
+from maestoso.server.keeper import looks
 from maestoso.server.keeper.looks import listen
 from maestoso.server.outbox import services as outbox
 from maestoso.server.outbox.services import deliver_waiting
@@ -36,7 +38,6 @@ from maestoso.server.runs.models import KeptFence, Run
 from maestoso.server.runs.projection import check_projection
 from maestoso.server.runs.services import follow_ups, record_played_run
 from maestoso.server.runs.whereabouts import running
-from maestoso.sites.contract import PROTOCOL
 from tests.server.tidewell import SCENARIO, Browser, Tidewell
 from tests.worlds import decide_for
 
@@ -409,6 +410,17 @@ class LostMemory(Live):
         self.assertIsNone(seen.json()["forgot_at"])
         self.assertNotIn("memory", " ".join(one["title"] for one in self.actions()))
 
+    def test_an_agent_that_says_no_epoch_has_lost_nothing_that_anybody_knows_of(self) -> None:
+        self.hear()
+        site = Site.objects.get(code="HIL")
+        said = agents.pulse(site)
+        silent = replace(said, said=replace(said.said, epoch=""))
+        with mock.patch.object(looks, "pulse", return_value=silent):
+            listen(site, CLOCK)
+        site.refresh_from_db()
+        self.assertIsNone(site.forgot_at)
+        self.assertTrue(site.epoch)
+
     def test_the_first_epoch_that_is_heard_is_no_loss(self) -> None:
         self.hear()
         self.assertEqual(Site.objects.filter(epoch="").count(), 0)
@@ -432,75 +444,3 @@ class Reprotects(Live):
         self.assertEqual(
             self.problem(reply, 409, "preflight-blocks")["findings"][0]["code"], "nothing-to-reprotect"
         )
-
-
-class PracticeLab(Tidewell):
-    def break_it(self, **body: Any) -> Any:
-        """Break something at Hilltop."""
-        return self.browser.send("POST", "/practice-lab", {"site": "HIL", **body})
-
-    def tearDown(self) -> None:
-        self.browser.send("DELETE", "/practice-lab", None)
-        super().tearDown()
-
-    def said(self, reply: Any, code: str = "HIL") -> list[str]:
-        """What is broken at a site, in words."""
-        return next(list(site["sentences"]) for site in reply.json()["sites"] if site["code"] == code)
-
-    def test_what_is_broken_is_said_and_put_right(self) -> None:
-        reply = self.break_it(preset="boot-hangs", subject="db-book-01")
-        self.assertEqual(self.said(reply), ["A boot hangs (db-book-01*), once."])
-        self.assertEqual(self.said(self.break_it(preset="clock-skew"))[0], "Its clock is 60 s ahead.")
-        self.assertIn("Its agent is of an older release.", self.said(self.break_it(preset="old-agent")))
-        pulse = agents.pulse(Site.objects.get(code="HIL"))
-        self.assertEqual(pulse.said.protocol if pulse.said else "", "1.0")
-        self.assertEqual(self.said(self.browser.send("DELETE", "/practice-lab", None)), [])
-        pulse = agents.pulse(Site.objects.get(code="HIL"))
-        self.assertEqual(pulse.said.protocol if pulse.said else "", PROTOCOL)
-
-    def test_a_site_that_is_down_does_not_answer_until_all_is_put_right(self) -> None:
-        self.assertEqual(self.said(self.break_it(preset="site-down")), ["The whole site is down."])
-        lost = {
-            s["code"]: s["lost_because"] for s in self.browser.get("/api/v1/site-line").json()["stations"]
-        }
-        self.assertTrue(lost["HIL"])
-        self.assertIsNone(lost["QUA"])
-        self.browser.send("DELETE", "/practice-lab", None)
-        lost = {
-            s["code"]: s["lost_because"] for s in self.browser.get("/api/v1/site-line").json()["stations"]
-        }
-        self.assertIsNone(lost["HIL"])
-
-    def test_bad_input_names_its_field(self) -> None:
-        cases = [
-            ({"preset": "earthquake"}, 400, "body.preset"),
-            ({"preset": "boot-hangs", "subject": "nobody"}, 400, "body.subject"),
-            ({"preset": "link-cut", "subject": "MOON"}, 400, "body.subject"),
-            ({"preset": "boot-hangs", "times": -1}, 400, "body.times"),
-            ({"preset": "link-slow", "subject": "QUA", "factor": 0.5}, 400, "body.factor"),
-            ({"preset": "boot-hangs", "at_verb": "promote"}, 400, "body.at_verb"),
-            ({"preset": "site-down", "site": "MOON"}, 404, "body.site"),
-        ]
-        for body, status, field in cases:
-            with self.subTest(body=body):
-                reply = self.break_it(**body)
-                self.assertEqual((reply.status_code, reply.json()["field"]), (status, field))
-        self.assertEqual(self.said(self.browser.get("/api/v1/practice-lab")), [])
-
-    def test_a_fault_script_is_set_whole_or_not_at_all(self) -> None:
-        good = "{site: HIL, preset: promote-refused, subject: harbour}"
-        for bad in (
-            "faults: [",
-            "[" * 2000,
-            "drill: &a [1]\nfaults: *a",
-            "drill: x\nfaults: 7",
-            f"drill: x\nfaults:\n  - {good}\n  - {{site: HIL, preset: no}}",
-        ):
-            with self.subTest(bad=bad):
-                reply = self.browser.send("POST", "/practice-lab/fault-script", {"text": bad})
-                self.assertEqual(reply.status_code, 400)
-        self.assertEqual(self.said(self.browser.get("/api/v1/practice-lab")), [])
-        text = f"drill: A hard morning\nfaults:\n  - {good}\n  - {{site: QUA, preset: site-down, at_verb: fence}}\n"
-        reply = self.browser.send("POST", "/practice-lab/fault-script", {"text": text})
-        self.assertEqual(self.said(reply), ["Promoting is refused (harbour), once."])
-        self.assertIn("The site goes down when it is asked for fence", self.said(reply, "QUA")[0])

@@ -7,11 +7,13 @@ from typing import Any
 
 from django.core.cache import cache
 
+from maestoso.engine.clock import SystemClock
 from maestoso.server.audit.models import AuditEntry
 from maestoso.server.estate.models import Site
+from maestoso.server.outbox.services import ask_for
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.protection.models import GroupRow
-from maestoso.server.runs.models import Run, RunEvent
+from maestoso.server.runs.models import KeptFence, Run, RunEvent
 from maestoso.server.scripts.models import Script
 from tests.server.tidewell import Tidewell
 
@@ -25,6 +27,19 @@ class Retired(Tidewell):
         reply = self.browser.get(f"/api/v1{path}")
         self.assertEqual(reply.status_code, 200, reply.content[:300])
         return reply.json()
+
+    def test_a_site_of_which_runs_say_what_was_fenced_there_stays(self) -> None:
+        site = Site.objects.create(code="OLD", name="Old", kind="cloud", agent_url="http://127.0.0.1:9")
+        run = Run.objects.create(
+            plan_code="X", plan_name="X", plan_version=1, kind="disaster", source="OLD", target="HIL",
+            started_by="ann", started_at=SystemClock().now(), rto_objective_s=1, chain_head="0" * 64,
+            outcome="committed",
+        )  # fmt: skip
+        request = ask_for(site, "fence", "x", {}, by="run", insists=True)
+        KeptFence.objects.create(run=run, site=site, workload="x", request=request)
+        reply = self.browser.send("DELETE", "/sites/OLD")
+        self.assertEqual((reply.status_code, reply.json()["code"]), (409, "in-use"), reply.content)
+        self.assertTrue(Site.objects.filter(code="OLD").exists())
 
     def retire(self, path: str) -> int:
         """Retire something; its number among what is retired."""

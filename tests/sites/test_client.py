@@ -69,6 +69,14 @@ class Answers(unittest.IsolatedAsyncioTestCase):
         self.assertEqual((state.result["a"], state.result["b"]), ("?", None))
         self.assertLess(len(state.result["c"]), 20_100)
 
+    async def test_an_epoch_without_end_is_cut_alike_wherever_it_is_said(self) -> None:
+        pulse = {"now": "2026-11-29T00:00:00+00:00", "inventory": "a", "groups": [], "links": []}
+        body = {**pulse, "operations": [], "cursor": 0, "epoch": "x" * 500}
+        client = site(lambda request: httpx.Response(200, json=body))
+        self.addAsyncCleanup(client.close)
+        said, fed = (await client.pulse()).epoch, (await client.changes(0, 0.0)).epoch
+        self.assertEqual((len(said), said), (64, fed))
+
     async def test_a_refusal_keeps_its_code_and_reason(self) -> None:
         problem = {"code": "fence-too-low", "detail": "Another engine conducts it."}
         client = site(lambda request: httpx.Response(409, json=problem))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import ssl
 from collections.abc import Sequence
+from dataclasses import replace
 from functools import cache
 from types import TracebackType
 from typing import Any, Self, TypeVar
@@ -95,7 +96,8 @@ class HttpSite:
 
     async def pulse(self) -> SitePulse:
         """How the site and the copying to it stand."""
-        return _heard(SitePulse, await self._call("GET", "/pulse"))
+        said = _heard(SitePulse, await self._call("GET", "/pulse"))
+        return replace(said, epoch=said.epoch[:LONGEST_EPOCH])
 
     async def landings(self) -> tuple[Landing, ...]:
         """Landings that the site holds for workloads that may arrive."""

@@ -11,7 +11,7 @@ from datetime import datetime
 from typing import Any, Literal
 
 from django.db import transaction
-from django.db.models import Q
+from django.db.models import ProtectedError, Q
 
 from maestoso.core.codec import from_data, to_data
 from maestoso.core.errors import BadValue, NotFound, Refused
@@ -163,7 +163,14 @@ def retire_site(code: str, *, by: str, at: datetime) -> None:
     usage.refuse_if_used(site.name, usage.of_site(site))
     body = {field: getattr(site, field) for field in KEPT_OF_A_SITE}
     retired.keep("site", f"{site.name} ({site.code})", body, by=by, at=at)
-    site.delete()
+    try:
+        site.delete()
+    except ProtectedError as error:
+        raise Refused(
+            f"Runs that are kept say what was fenced at {site.name}.",
+            "It can be retired once they are let go.",
+            code="in-use",
+        ) from error
     touch()
 
 

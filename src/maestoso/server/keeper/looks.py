@@ -40,7 +40,8 @@ def listen(site: Site, clock: Clock) -> None:
         _heard[site.pk] = now
         if site.silent_since is not None:
             Site.objects.filter(pk=site.pk).update(silent_since=None)
-        if said.epoch != site.epoch:
+        # One that says none says nothing of its memory.
+        if said.epoch and said.epoch != site.epoch:
             _restored(site, said.epoch, now)
     elif site.silent_since is None:
         Site.objects.filter(pk=site.pk).update(silent_since=_heard.get(site.pk, now))

@@ -46,8 +46,16 @@ log = logging.getLogger("maestoso.runs")
 LONGEST_KEY = 100
 LONGEST_REASON = 500
 MOST_TOLD = 50
+MOST_JUDGED = 3
+"""How often a start is judged whose records change meanwhile."""
 UNNUMBERED = "new"
 """The mark of a run that is judged before it has a number."""
+
+
+class ChangedMeanwhile(Refused):
+    """The records are not any more what a run was judged by."""
+
+    code = "changed-meanwhile"
 
 
 def find_run(pk: int) -> Run:
@@ -95,21 +103,33 @@ def start_run(wanted: StartRun, *, by: str, key: str, at: datetime) -> Run:
             "The reason is too long.", f"Give up to {LONGEST_REASON} characters.", field="body.reason"
         )
     _check_people(wanted.options.tell)
-    version = row.version()
-    plan = version.core()
+    plan = row.version().core()
     # What is remembered of a large site may be from a minute ago: a run begins with what is so now.
     for site in Site.objects.filter(code__in=(plan.source, plan.target)):
         forget_pulse(site)
-    ctx = context(plan, version.number, at)
-    try:
-        if kind == "re-protect":
-            return reprotect(ctx, pace=wanted.options.pace, by=by, at=at, key=key)
-        options = judgement.read_options(ctx, wanted.options, at)
-        opening = Opening(reason=reason, tell=wanted.options.tell)
-        return create_run(ctx, options, by=by, at=at, key=key, opening=opening)
-    except IntegrityError:
-        # The same key arrived twice at once; the other one was first.
-        return Run.objects.get(request_key=key)
+    opening = Opening(reason=reason, tell=wanted.options.tell)
+    for tries_left in reversed(range(MOST_JUDGED)):
+        try:
+            return _judged_and_begun(row, wanted, opening, by=by, at=at, key=key)
+        except IntegrityError:
+            # The same key arrived twice at once; the other one was first.
+            return Run.objects.get(request_key=key)
+        except ChangedMeanwhile:
+            # Most often another run that begins, with which this one has nothing to do: it is judged anew.
+            if not tries_left:
+                raise
+    raise AssertionError("the last try returns or raises")
+
+
+def _judged_and_begun(
+    row: PlanRow, wanted: StartRun, opening: Opening, *, by: str, at: datetime, key: str
+) -> Run:
+    version = row.version()
+    ctx = context(version.core(), version.number, at)
+    if wanted.options.kind == "re-protect":
+        return reprotect(ctx, pace=wanted.options.pace, by=by, at=at, key=key)
+    options = judgement.read_options(ctx, wanted.options, at)
+    return create_run(ctx, options, by=by, at=at, key=key, opening=opening)
 
 
 def _check_people(names: tuple[str, ...]) -> None:
@@ -187,10 +207,9 @@ def _row(ctx: Context, kind: Kind, *, by: str, at: datetime, key: str | None) ->
     list(Site.objects.select_for_update().order_by("pk").values_list("pk"))
     _refuse_overlap(ctx)
     if ctx.as_of != as_of():
-        raise Refused(
+        raise ChangedMeanwhile(
             "The estate, a crosswalk or a plan was changed while the run was being started.",
             "Look at what will happen now, then start it.",
-            code="changed-meanwhile",
         )
     return Run.objects.create(
         id=next_number(),
