@@ -119,6 +119,8 @@ class LeftBehind(Case):
         mine = self.child(**{BELONGS: str(self.options.var)})
         with mock.patch.object(module, "LONGEST_TERM_S", 0.0):
             os.kill(mine.pid, signal.SIGSTOP)
+            # Until it has stopped, it would still listen.
+            self.assertTrue(os.WIFSTOPPED(os.waitpid(mine.pid, os.WUNTRACED)[1]))
             self.assertEqual(self.processes.end_orphans(), 1)
         self.assertEqual(mine.wait(30), -signal.SIGKILL)
 
