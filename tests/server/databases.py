@@ -46,7 +46,7 @@ def main() -> None:
     from maestoso.practice.scenario import Scenario
     from maestoso.server.config.settings import OPTIONS, SECRETS
     from maestoso.server.estate.models import Site
-    from maestoso.server.runs import demo
+    from maestoso.server.practice_lab import demo
 
     full = connection.settings_dict["NAME"]
     urls = dict(Site.objects.values_list("code", "agent_url"))

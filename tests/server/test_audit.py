@@ -15,8 +15,8 @@ from maestoso.core.evidence.chain import ROOT, link_text
 from maestoso.core.model.protection import Policy
 from maestoso.server.audit import changes, record
 from maestoso.server.audit.models import AuditEntry
+from maestoso.server.common import seal_keys
 from maestoso.server.estate.models import WorkloadRow
-from maestoso.server.evidence import keys
 from tests.server.tidewell import Browser, Tidewell
 
 
@@ -151,6 +151,6 @@ class Trail(Tidewell):
             told = json.dumps(line["entry"], sort_keys=True, separators=(",", ":"), ensure_ascii=False)
             before = link_text(before, told)
             self.assertEqual(line["chain"], before)
-        signed = jws.deserialize_compact(last["seal"], keys.current_key(), algorithms=["Ed25519"])
+        signed = jws.deserialize_compact(last["seal"], seal_keys.current_key(), algorithms=["Ed25519"])
         said = json.loads(signed.payload)
         self.assertEqual((said["entries"], said["head"]), (len(lines), before))

@@ -23,9 +23,9 @@ from maestoso.practice.rehearsal import Rehearsal
 from maestoso.practice.world import World
 from maestoso.server.estate.models import Site
 from maestoso.server.plans.models import PlanRow
-from maestoso.server.plans.services import context
+from maestoso.server.readiness.starts import create_run, record_played_run
+from maestoso.server.readiness.surroundings import context
 from maestoso.server.runs.delivery import RecordedSite
-from maestoso.server.runs.services import create_run, record_played_run
 from maestoso.server.scripts.models import Secret
 from tests.server.tidewell import SCENARIO, Tidewell, assert_tagged
 from tests.worlds import judge

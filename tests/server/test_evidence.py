@@ -16,7 +16,7 @@ from PIL import Image
 
 from maestoso.core.evidence.evidence_file import verify
 from maestoso.engine.clock import SystemClock
-from maestoso.server.evidence import keys
+from maestoso.server.common import seal_keys
 from maestoso.server.evidence.models import Addition, Seal
 from maestoso.server.evidence.services import remove_expired, seal_what_is_not
 from maestoso.server.runs.models import Run, RunEvent, RunStep
@@ -165,13 +165,13 @@ class Seals(WithHistory):
         self.assertIn("signature does not fit", self.touched(self.passed)["sentence"])
 
     def test_old_evidence_holds_after_a_new_key_and_the_old_one_can_seal_no_more(self) -> None:
-        before = keys.current_key().thumbprint()
+        before = seal_keys.current_key().thumbprint()
         made = self.browser.send("POST", "/evidence/keys").json()
         self.assertNotEqual(made["current"], before)
         self.assertIn(before, [key["kid"] for key in made["keys"]])
         self.assertTrue(self.evidence(self.passed)["verification"]["holds"])
-        self.assertNotIn('"d"', (keys.FOLDER / f"{before}.json").read_text())
-        self.assertIn('"d"', (keys.FOLDER / f"{made['current']}.json").read_text())
+        self.assertNotIn('"d"', (seal_keys.FOLDER / f"{before}.json").read_text())
+        self.assertIn('"d"', (seal_keys.FOLDER / f"{made['current']}.json").read_text())
         self.assertNotIn("d", made["keys"][0])
 
     def test_a_key_that_is_gone_is_said(self) -> None:

@@ -22,8 +22,8 @@ from maestoso.engine.clock import SystemClock
 from maestoso.server.audit.models import AuditEntry, AuditHead, AuditSeal
 from maestoso.server.audit.record import SEALED, written
 from maestoso.server.audit.trail import SIGNED_EVERY, sign_head
+from maestoso.server.common import seal_keys
 from maestoso.server.common.snapshot import one_moment
-from maestoso.server.evidence import keys
 from maestoso.server.evidence.integrity import register_troubles, run_troubles
 from maestoso.server.evidence.models import Addition, RunRegister, Seal, Stone
 from maestoso.server.evidence.register import begin_counting, next_number
@@ -109,7 +109,7 @@ class Records(WithHistory):
 
     def test_a_key_that_cannot_be_read_keeps_no_run_from_starting(self) -> None:
         before = RunRegister.objects.get().count
-        with mock.patch.object(keys, "current_key", side_effect=PermissionError("no")):
+        with mock.patch.object(seal_keys, "current_key", side_effect=PermissionError("no")):
             self.assertEqual(next_number(), before + 1)
         self.assertEqual(next_number(), before + 2)
         troubles = list(register_troubles())  # that two runs are missing which this test never made

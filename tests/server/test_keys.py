@@ -11,7 +11,7 @@ from unittest import mock
 from django.test import SimpleTestCase
 
 from maestoso.core.evidence.seal import SealBroken, opened, signed
-from maestoso.server.evidence import keys
+from maestoso.server.common import seal_keys
 
 
 class Keys(SimpleTestCase):
@@ -21,12 +21,12 @@ class Keys(SimpleTestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name) / "keys"
-        patch = mock.patch("maestoso.server.evidence.keys.FOLDER", self.folder)
+        patch = mock.patch("maestoso.server.common.seal_keys.FOLDER", self.folder)
         patch.start()
         self.addCleanup(patch.stop)
 
     def test_the_first_key_is_made_once_and_nobody_else_may_read_it(self) -> None:
-        one, two = keys.current_key().thumbprint(), keys.current_key().thumbprint()
+        one, two = seal_keys.current_key().thumbprint(), seal_keys.current_key().thumbprint()
         self.assertEqual(one, two)
         self.assertEqual(self.folder.stat().st_mode & 0o777, 0o700)
         for file in self.folder.iterdir():
@@ -37,7 +37,7 @@ class Keys(SimpleTestCase):
 
         def start() -> None:
             gate.wait()
-            found.append(keys.current_key().thumbprint())
+            found.append(seal_keys.current_key().thumbprint())
 
         threads = [threading.Thread(target=start) for _ in range(8)]
         for thread in threads:
@@ -45,22 +45,22 @@ class Keys(SimpleTestCase):
         for thread in threads:
             thread.join()
         self.assertEqual(len(set(found)), 1)
-        self.assertEqual(list(keys.public_keys()), found[:1])
+        self.assertEqual(list(seal_keys.public_keys()), found[:1])
 
     def test_what_an_old_key_sealed_can_be_checked_and_it_seals_no_more(self) -> None:
-        old = keys.current_key()
+        old = seal_keys.current_key()
         token = signed({"format": "x"}, old)
-        new = keys.rotate()
-        self.assertEqual(keys.current_key().thumbprint(), new)
-        self.assertEqual(opened(token, keys.public_keys()[old.thumbprint()]), {"format": "x"})
+        new = seal_keys.rotate()
+        self.assertEqual(seal_keys.current_key().thumbprint(), new)
+        self.assertEqual(opened(token, seal_keys.public_keys()[old.thumbprint()]), {"format": "x"})
         kept = json.loads((self.folder / f"{old.thumbprint()}.json").read_text(encoding="utf-8"))
         self.assertLessEqual({"kty", "crv", "x"}, set(kept))
         self.assertNotIn("d", kept)
 
     def test_another_key_does_not_open_it_and_a_public_half_never_holds_the_private_one(self) -> None:
-        token = signed({"format": "x"}, keys.current_key())
-        keys.rotate()
-        current = keys.public_keys()[keys.current_key().thumbprint()]
+        token = signed({"format": "x"}, seal_keys.current_key())
+        seal_keys.rotate()
+        current = seal_keys.public_keys()[seal_keys.current_key().thumbprint()]
         with self.assertRaises(SealBroken):
             opened(token, current)
-        self.assertTrue(all("d" not in key for key in keys.public_keys().values()))
+        self.assertTrue(all("d" not in key for key in seal_keys.public_keys().values()))

@@ -29,14 +29,15 @@ from maestoso.server.keeper import looks
 from maestoso.server.keeper.looks import listen
 from maestoso.server.outbox import services as outbox
 from maestoso.server.outbox.services import deliver_waiting
-from maestoso.server.plans.services import context, find_plan
+from maestoso.server.plans.services import find_plan
 from maestoso.server.protection.models import GroupRow
+from maestoso.server.readiness.starts import follow_ups, record_played_run
+from maestoso.server.readiness.surroundings import context
 from maestoso.server.runs import events
 from maestoso.server.runs.fences import DELIVERED
 from maestoso.server.runs.log import write_events
 from maestoso.server.runs.models import KeptFence, Run
 from maestoso.server.runs.projection import check_projection
-from maestoso.server.runs.services import follow_ups, record_played_run
 from maestoso.server.runs.whereabouts import running
 from tests.server.tidewell import SCENARIO, Browser, Tidewell
 from tests.worlds import decide_for

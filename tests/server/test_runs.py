@@ -32,13 +32,13 @@ from maestoso.server.estate.models import Site
 from maestoso.server.estate.snapshot import touch
 from maestoso.server.evidence.register import next_number
 from maestoso.server.plans.models import PlanRow
-from maestoso.server.plans.services import MOST_MEASURED, measured
 from maestoso.server.protection.picture import group_points
-from maestoso.server.runs import services
+from maestoso.server.readiness import starts
 from maestoso.server.runs.events import inputs_of, read_log, run_name
 from maestoso.server.runs.log import DatabaseRunLog, write_events
+from maestoso.server.runs.measured import MOST_MEASURED, measured
 from maestoso.server.runs.models import Run, RunEvent, RunStep
-from maestoso.server.runs.projection import check_projection
+from maestoso.server.runs.projection import check_projection, write_steps, write_steps_of_ended
 from maestoso.server.runs.services import tell_run
 from maestoso.server.runs.shapes import Control
 from tests import worlds
@@ -155,8 +155,12 @@ class TheLogInMariaDB(RunLogContract, TransactionTestCase):
         while state.in_flight:
             write(Draft(kind="step.done", data={"step": min(state.in_flight), "result": {}}))
         run.refresh_from_db()
-        self.assertEqual(run.outcome, "aborted")
-        self.assertEqual(check_projection(run), [])
+        self.assertEqual((run.outcome, run.steps_written), ("aborted", False))
+        for _ in range(2):
+            write_steps_of_ended(SystemClock())
+            run.refresh_from_db()
+            self.assertEqual((run.steps_written, check_projection(run)), (True, []))
+        self.assertEqual(RunStep.objects.get(run=run, step=flying[0]).status, "cancelled")
         call_command("check_integrity", stdout=io.StringIO())
 
     def test_two_people_and_the_engine_speak_at_the_same_moment(self) -> None:
@@ -233,6 +237,9 @@ class TheLogInMariaDB(RunLogContract, TransactionTestCase):
 
     def test_a_touched_event_or_row_is_found(self) -> None:
         run = make_run()
+        write_steps(run.pk)
+        run.refresh_from_db()
+        self.assertEqual(check_projection(run), [])
         RunStep.objects.filter(run=run, step="power-on:db").update(status="done")
         self.assertIn("power-on:db is done", check_projection(run)[0])
         RunEvent.objects.filter(run=run, seq=1).update(by="somebody")
@@ -271,7 +278,7 @@ class Starting(Tidewell):
         self.assertEqual(self.start("k3", plan="REPT").status_code, 201)
 
     def test_without_room_for_its_log_nothing_is_started_and_the_board_says_why(self) -> None:
-        with mock.patch("maestoso.server.plans.surroundings.free_mib", lambda: 100):
+        with mock.patch("maestoso.server.readiness.surroundings.free_mib", lambda: 100):
             body = self.problem(self.start("no-room"), 409, "preflight-blocks")
             self.assertIn("no-room", [finding["code"] for finding in body["findings"]])
             board = self.browser.get("/api/v1/readiness").json()
@@ -303,7 +310,7 @@ class Starting(Tidewell):
             self.assertGreater(point.at, oldest[code].at)
 
     def test_what_was_changed_while_it_was_judged_is_not_started_on(self) -> None:
-        judge, row = services.assess, PlanRow.objects.get(code="HARB")
+        judge, row = starts.assess, PlanRow.objects.get(code="HARB")
 
         seen, often = [], [99]
 
@@ -314,9 +321,9 @@ class Starting(Tidewell):
                 touch()
             return judged
 
-        with mock.patch.object(services, "assess", meanwhile):
+        with mock.patch.object(starts, "assess", meanwhile):
             self.problem(self.start(), 409, "changed-meanwhile")
-            self.assertEqual(len(seen), services.MOST_JUDGED)
+            self.assertEqual(len(seen), starts.MOST_JUDGED)
             self.assertEqual(Run.objects.filter(plan_code=row.code).count(), 0)
             # Changed once: it is judged anew, and begins.
             seen.clear()
@@ -331,7 +338,7 @@ class Starting(Tidewell):
             seen.append(len(connection.savepoint_ids))
             return assess(*asked)
 
-        with mock.patch.object(services, "assess", judged):
+        with mock.patch.object(starts, "assess", judged):
             self.assertEqual(self.start().status_code, 201)
         self.assertEqual(seen, [depth])
 
@@ -452,7 +459,7 @@ class History(Tidewell):
             self.assertIn(words, titles)
 
     def test_measured_durations_make_the_forecast(self) -> None:
-        from maestoso.server.plans.services import measured
+        from maestoso.server.runs.measured import measured
 
         samples = measured("HIL")
         self.assertGreaterEqual(len(samples["power-on:dir-01"]), 3)

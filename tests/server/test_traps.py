@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from maestoso.engine.clock import SystemClock
-from maestoso.server.plans import run_book
+from maestoso.server.readiness import run_book
 from maestoso.server.runs.models import Run
 from tests.server.tidewell import Tidewell
 

@@ -28,10 +28,10 @@ from maestoso.practice.scenario import Scenario
 from maestoso.practice.server import PracticeSite, application
 from maestoso.practice.store import Store
 from maestoso.server.access.tries import TRIES
+from maestoso.server.common import seal_keys
 from maestoso.server.config.settings import OPTIONS, SECRETS
 from maestoso.server.estate import agents
 from maestoso.server.estate.models import Site
-from maestoso.server.evidence import keys
 from maestoso.sites.client import HttpSite
 from tests.server import databases
 
@@ -103,7 +103,7 @@ def own_keys(clean_up: Callable[..., None], prepared: Path | None = None) -> Non
     own = Path(folder.name) / "keys"
     if prepared is not None:
         shutil.copytree(prepared, own)
-    patched = mock.patch.object(keys, "FOLDER", own)
+    patched = mock.patch.object(seal_keys, "FOLDER", own)
     patched.start()
     clean_up(patched.stop)
 

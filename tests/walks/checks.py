@@ -9,12 +9,12 @@ from maestoso.core.codec import to_data
 from maestoso.core.planning.inputs import LIVE
 from maestoso.core.readiness.assess import RECOVERY, assess
 from maestoso.core.readiness.if_lost import IfLost
+from maestoso.server.board.readiness import readiness
+from maestoso.server.board.site_line import site_line
 from maestoso.server.estate.models import Site
-from maestoso.server.estate.views import site_line
-from maestoso.server.plans.readiness import readiness
-from maestoso.server.plans.surroundings import Surroundings
 from maestoso.server.protection.picture import overview
 from maestoso.server.protection.services import find_group
+from maestoso.server.readiness.surroundings import Surroundings
 from maestoso.server.runs.events import run_name
 from maestoso.server.runs.models import Run
 from maestoso.server.runs.picture import copying, status

@@ -17,11 +17,11 @@ from maestoso.core.runs.watching import noticed, probed_at, watched
 from maestoso.server.estate.models import Site
 from maestoso.server.keeper.looks import listen, look_after_groups
 from maestoso.server.outbox.services import deliver_waiting
+from maestoso.server.readiness.starts import follow_ups
 from maestoso.server.runs.events import read_log, run_name
 from maestoso.server.runs.fences import give_up_what_is_fenced
 from maestoso.server.runs.log import write_events
 from maestoso.server.runs.models import Run
-from maestoso.server.runs.services import follow_ups
 from tests.walks.sites import Clock, NearSite, utc
 
 KEEP_EVERY_S = 600.0

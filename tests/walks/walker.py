@@ -20,13 +20,14 @@ from maestoso.server.estate import agents
 from maestoso.server.outbox import services as outbox
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.services import find_plan, retire_plan, save_plan
-from maestoso.server.plans.shapes import RunOptions
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.protection.services import change_group, find_group, pause
+from maestoso.server.readiness.shapes import RunOptions, StartRun
+from maestoso.server.readiness.starts import start_run
 from maestoso.server.runs import fences
 from maestoso.server.runs.models import Run
-from maestoso.server.runs.services import start_run, tell_run
-from maestoso.server.runs.shapes import Control, StartRun
+from maestoso.server.runs.services import tell_run
+from maestoso.server.runs.shapes import Control
 from maestoso.server.runs.states import current
 from tests.walks import country
 from tests.walks.engine import Engine

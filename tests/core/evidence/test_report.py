@@ -14,9 +14,9 @@ from maestoso.core.evidence.check_by_hand import SCRIPT
 from maestoso.core.evidence.facts import facts
 from maestoso.core.evidence.report import COLUMNS, Report, as_csv, heading, report
 from maestoso.core.evidence.score_drawing import ROWS_A_PICTURE, drawings
-from maestoso.core.evidence.wording import lasting, on_clock
 from maestoso.core.runs.events import Event
 from maestoso.core.runs.words import sentence
+from maestoso.core.wording import lasting, on_clock
 from tests import worlds
 from tests.player import Player, finished_test
 

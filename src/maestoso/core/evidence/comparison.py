@@ -7,7 +7,6 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, fields
 
 from maestoso.core.evidence.facts import Facts, facts_of
-from maestoso.core.evidence.wording import counted, lasting
 from maestoso.core.model.estate import Workload
 from maestoso.core.model.landing import Landing
 from maestoso.core.planning.diff import changes
@@ -15,6 +14,7 @@ from maestoso.core.planning.inputs import Estimate
 from maestoso.core.readiness.proof_rules import MATTERS, differing
 from maestoso.core.runs.events import Event
 from maestoso.core.runs.state import RunState, fold
+from maestoso.core.wording import counted, lasting
 
 SPREAD = 1.2816
 """Standard deviations within which four of five values of a normal distribution lie."""

@@ -12,7 +12,6 @@ from typing import Any
 
 from maestoso.core.codec import from_data
 from maestoso.core.evidence.facts import Facts, PhaseTime, facts_of, phases
-from maestoso.core.evidence.wording import KINDS, lasting
 from maestoso.core.landing.actual import Outcome, outcomes
 from maestoso.core.model.finding import Finding
 from maestoso.core.planning.isolated_test import LEAK_CHECK, READ_ADAPTERS
@@ -23,6 +22,7 @@ from maestoso.core.runs.progress import came_from, measures
 from maestoso.core.runs.state import RunState, fold
 from maestoso.core.runs.watching import Outage, Probes, outages, probes
 from maestoso.core.runs.words import sentence
+from maestoso.core.wording import KINDS, lasting
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from xml.sax.saxutils import escape
 
 from maestoso.core.evidence.report import Report, ReportStep
-from maestoso.core.evidence.wording import on_clock
+from maestoso.core.wording import on_clock
 
 ROW, LEFT, WIDTH, TOP, FOOT = 13.0, 130.0, 680.0, 20.0, 6.0
 ROWS_A_PICTURE = 52

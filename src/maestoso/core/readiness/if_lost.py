@@ -10,9 +10,9 @@ from collections.abc import Mapping, Sequence, Set
 from dataclasses import dataclass, field
 from datetime import datetime
 
-from maestoso.core.evidence.wording import counted, lasting
 from maestoso.core.readiness.context import Context
 from maestoso.core.replication.lifecycle import is_copied
+from maestoso.core.wording import counted, lasting
 
 NAMED = 3
 

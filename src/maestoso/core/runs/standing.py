@@ -8,12 +8,12 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from maestoso.core.evidence.wording import counted, lasting
 from maestoso.core.planning.inputs import LIVE
 from maestoso.core.replication.cost import in_size
 from maestoso.core.runs.progress import measures
 from maestoso.core.runs.state import RunState
 from maestoso.core.runs.whereabouts import GIVEN_UP, done, fenced, up_at_target, writable_at_target
+from maestoso.core.wording import counted, lasting
 
 _VERDICTS = {"passed": "passed", "failed": "failed", "inconclusive": "was inconclusive"}
 _FORWARD = ("bring-up", "hand-over", "close-down")

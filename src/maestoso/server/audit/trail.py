@@ -16,9 +16,9 @@ from maestoso.core.evidence.seal import signed
 from maestoso.core.ports import Clock
 from maestoso.server.audit.models import AuditEntry, AuditHead, AuditSeal
 from maestoso.server.audit.record import written
+from maestoso.server.common.days import day
+from maestoso.server.common.seal_keys import current_key
 from maestoso.server.common.words import holding
-from maestoso.server.evidence.keys import current_key
-from maestoso.server.runs.listing import day
 
 PAGE = 100
 PART = 500

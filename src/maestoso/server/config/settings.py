@@ -27,19 +27,21 @@ INSTALLED_APPS = [
     "django.contrib.sessions",
     "rest_framework",
     "drf_spectacular",
-    "maestoso.server.access",
-    "maestoso.server.organisation",
+    # From the lowest layer to the highest: what one of them asks is answered in this order.
+    "maestoso.server.audit",
     "maestoso.server.estate",
+    "maestoso.server.organisation",
+    "maestoso.server.access",
     "maestoso.server.outbox",
+    "maestoso.server.plans",
     "maestoso.server.protection",
     "maestoso.server.crosswalks",
-    "maestoso.server.plans",
     "maestoso.server.scripts",
     "maestoso.server.runs",
     "maestoso.server.evidence",
     "maestoso.server.drills",
     "maestoso.server.keeper",
-    "maestoso.server.audit",
+    "maestoso.server.practice_lab",
 ]
 
 MIDDLEWARE = [

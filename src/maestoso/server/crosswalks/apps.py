@@ -11,4 +11,4 @@ class CrosswalksConfig(AppConfig):
 
     def ready(self) -> None:
         """Crosswalks are a part of every snapshot of the estate."""
-        from maestoso.server.crosswalks import services  # noqa: F401
+        from maestoso.server.crosswalks import lands, services, uses  # noqa: F401

@@ -6,13 +6,13 @@ from collections.abc import Sequence
 from datetime import datetime, timedelta
 
 from maestoso.core.drills.schedule import Blackout, Drill, check_drill, next_of, occurrences, span_of
-from maestoso.core.evidence.wording import counted
+from maestoso.core.wording import counted
 from maestoso.server.drills.models import BlackoutRow, DrillRow, DrillTime
 from maestoso.server.drills.services import blackouts, feed_path
 from maestoso.server.drills.shapes import BlackoutView, Calendar, DrillTimeView, DrillTried, DrillView
 from maestoso.server.drills.words import in_words
 from maestoso.server.plans.models import PlanRow
-from maestoso.server.plans.shapes import NextAction, Urgency
+from maestoso.server.readiness.shapes import NextAction, Urgency
 
 BACK, AHEAD = timedelta(days=366), timedelta(days=366)
 MOST_TIMES = 400

@@ -20,10 +20,9 @@ from maestoso.server.drills.models import BlackoutRow, DrillRow, DrillTime, Feed
 from maestoso.server.estate.models import Site
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.services import find_plan
-from maestoso.server.plans.shapes import RunOptions
+from maestoso.server.readiness.shapes import RunOptions, StartRun
+from maestoso.server.readiness.starts import start_run
 from maestoso.server.runs.models import Run
-from maestoso.server.runs.services import start_run
-from maestoso.server.runs.shapes import StartRun
 
 log = logging.getLogger("maestoso.drills")
 CALENDAR = "drill calendar"

@@ -12,8 +12,7 @@ from maestoso.core.ports import Clock
 from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.models import Site
 from maestoso.server.estate.services import ask_inventory, store_inventory
-from maestoso.server.estate.snapshot import estate
-from maestoso.server.protection.services import join_by_rule
+from maestoso.server.estate.snapshot import estate, workloads_changed
 
 KEPT_S = 60
 
@@ -52,7 +51,7 @@ def accept(site: Site, ids: Iterable[str], clock: Clock) -> int:
     # Only when nothing is left over does the record know this inventory of the agent.
     mark = said.inventory if wanted == open_ids else ""
     store_inventory(site, merged(known, inventory, wanted), mark, clock)
-    join_by_rule()
+    workloads_changed()
     return len(wanted)
 
 

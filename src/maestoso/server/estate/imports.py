@@ -39,8 +39,7 @@ from maestoso.server.estate.services import (
     save_link,
     tell_practice,
 )
-from maestoso.server.estate.snapshot import touch
-from maestoso.server.protection.services import join_by_rule
+from maestoso.server.estate.snapshot import touch, workloads_changed
 
 log = logging.getLogger("maestoso.server")
 AT_ONCE_BYTES = 300_000
@@ -256,7 +255,7 @@ def _write(job: ImportJob, token: str, clock: Clock) -> None:
             touched = _write_sites(packed, token, clock)
             touched |= _write_workloads(packed, say)
             touch()
-            join_by_rule()
+            workloads_changed()
             _stop_if_cancelled(job)
         for site in touched:
             # One that is away says otherwise until it is told; the page of the sites shows that.

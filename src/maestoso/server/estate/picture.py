@@ -9,11 +9,8 @@ from maestoso.core.codec import from_data
 from maestoso.core.estate.row import Row
 from maestoso.core.estate.uses import uses
 from maestoso.core.files import Complaint
-from maestoso.core.landing.actual import in_words, planned
-from maestoso.core.landing.judge import judge
 from maestoso.core.landing.room import usage
-from maestoso.core.model.crosswalk import SIDES
-from maestoso.server.crosswalks.services import crosswalk_between
+from maestoso.server.common.hooks import Hook
 from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.drift import drifted
 from maestoso.server.estate.imports import staged_of
@@ -22,10 +19,7 @@ from maestoso.server.estate.shapes import (
     Found,
     ImportRowView,
     ImportView,
-    Lands,
-    LandsNic,
     Neighbour,
-    PastRun,
     Sites,
     SiteView,
     UseMap,
@@ -33,12 +27,8 @@ from maestoso.server.estate.shapes import (
     WorkloadDetail,
 )
 from maestoso.server.estate.snapshot import estate
-from maestoso.server.plans.models import PlanRow
-from maestoso.server.protection.models import GroupRow
-from maestoso.server.runs.models import Run
 
 ROWS_SHOWN = 300
-RUNS_SHOWN = 5
 
 
 def brief(row: Row) -> WorkloadBrief:
@@ -67,6 +57,10 @@ def use_map() -> UseMap:
     return UseMap(uses=found, rows=tuple(brief(row) for row in rows.values() if row.name in named))
 
 
+detail_of: Hook[[WorkloadRow], dict[str, Any]] = Hook()
+"""Fields of the details of a workload that other features know."""
+
+
 def detail(row: WorkloadRow) -> WorkloadDetail:
     """Everything of one workload."""
     rows = estate().rows
@@ -84,40 +78,10 @@ def detail(row: WorkloadRow) -> WorkloadDetail:
         for service in other.uses
         if service in offered and provider[service].name == row.name
     ]
-    plans = [p for p in (p.version().core() for p in PlanRow.objects.all()) if row.name in p.workloads()]
-    codes = [plan.code for plan in plans]
-    runs = Run.objects.filter(plan_code__in=codes).exclude(outcome="")[:RUNS_SHOWN]
+    more = {name: value for part in detail_of(row) for name, value in part.items()}
     return WorkloadDetail(
         site=row.site.code, group=rows[row.name].group, revision=row.revision, workload=workload,
-        needs=tuple(needs), needed_by=tuple(needed_by), plans=tuple(codes), lands=_lands(row),
-        runs=tuple(
-            PastRun(id=run.pk, plan_name=run.plan_name, outcome=run.outcome, ended_at=run.ended_at)
-            for run in runs
-        ),
-    )  # fmt: skip
-
-
-def _lands(row: WorkloadRow) -> Lands | None:
-    """At the target of its group; without one nobody knows where it would land."""
-    group = GroupRow.objects.select_related("target").filter(members__workload=row).first()
-    crosswalk = crosswalk_between(row.site.code, group.target.code) if group else None
-    if group is None or crosswalk is None:
-        return None
-    workload = row.core()
-    judged = {side: judge(crosswalk, estate().ground, (workload,), side, (workload.name,)) for side in SIDES}
-    live, test = judged["live"].landings[0], judged["test"].landings[0]
-    in_test = {nic.nic: nic for nic in test.nics}
-    nics = [
-        LandsNic(
-            nic=nic.nic, before=in_words(nic.before, nic.was_dhcp), live=planned(nic),
-            test=planned(in_test[nic.nic]) if nic.nic in in_test else "",
-        )
-        for nic in live.nics
-    ]  # fmt: skip
-    both = {(f.code, f.sentence): f for side in SIDES for f in judged[side].findings}
-    return Lands(
-        target=group.target.name, target_code=group.target.code, host_pool=live.host_pool, nics=tuple(nics),
-        findings=tuple(both.values()),
+        needs=tuple(needs), needed_by=tuple(needed_by), **more,
     )  # fmt: skip
 
 

@@ -16,6 +16,7 @@ from maestoso.core.codec import from_data
 from maestoso.core.estate.row import Row, row_of
 from maestoso.core.landing.ground import Ground, Home
 from maestoso.core.model.estate import Inventory, Nic, Workload
+from maestoso.server.common.hooks import Hook
 from maestoso.server.common.snapshot import one_moment
 from maestoso.server.estate.models import EstateMark, Site
 
@@ -146,6 +147,10 @@ def part_of_estate(name: str) -> Callable[[Callable[[], Any]], Callable[[], Any]
 def touch() -> None:
     """Say that something of the estate changed; part of the transaction that changes it."""
     EstateMark.objects.update_or_create(pk=1, defaults={"mark": uuid.uuid4().hex})
+
+
+workloads_changed: Hook[[], object] = Hook()
+"""Tells whoever derives something from workloads that they changed, in the transaction that changes them."""
 
 
 def _mark() -> str:

@@ -3,10 +3,8 @@
 from django.urls import path
 
 from maestoso.server.estate import site_views, workload_views
-from maestoso.server.estate.views import SiteLineView
 
 urlpatterns = [
-    path("site-line", SiteLineView.as_view(), name="site-line"),
     path("sites", site_views.SitesView.as_view(), name="sites"),
     path("sites/<str:code>", site_views.SiteDetailView.as_view(), name="site"),
     path("sites/<str:code>/host-pools/<str:name>", site_views.HostPoolView.as_view(), name="host-pool"),

@@ -21,8 +21,7 @@ from maestoso.server.audit.record import recorded
 from maestoso.server.estate import retired, usage
 from maestoso.server.estate.models import SavedFilter, Site, WorkloadRow
 from maestoso.server.estate.services import find_site, tell_practice
-from maestoso.server.estate.snapshot import estate, touch
-from maestoso.server.protection.services import join_by_rule
+from maestoso.server.estate.snapshot import estate, touch, workloads_changed
 
 SORTS: dict[str, Callable[[Row], Any]] = {
     "name": lambda row: row.name,
@@ -158,6 +157,6 @@ def _check(workload: Workload, site: Site) -> None:
 
 def _settle(sites: set[Site]) -> None:
     touch()
-    join_by_rule()
+    workloads_changed()
     for site in sites:
         transaction.on_commit(partial(tell_practice, site))

@@ -21,13 +21,13 @@ from maestoso.core.errors import BadValue
 from maestoso.core.evidence.check_by_hand import SCRIPT
 from maestoso.core.evidence.report import ReportStep, as_csv, compact, heading, report
 from maestoso.core.evidence.score_drawing import drawings
-from maestoso.core.evidence.wording import KINDS, PHASES, lasting, on_clock
 from maestoso.core.runs.events import Event
+from maestoso.core.wording import KINDS, PHASES, lasting, on_clock
 from maestoso.server.common.pixels import drawn_anew
 from maestoso.server.common.print import fonts_here, pdf_of
 from maestoso.server.common.print import rendered as markdown
+from maestoso.server.common.seal_keys import public_keys
 from maestoso.server.estate.models import Site
-from maestoso.server.evidence.keys import public_keys
 from maestoso.server.evidence.models import Addition, Seal
 from maestoso.server.evidence.sealing import as_file
 from maestoso.server.organisation.services import organisation

@@ -15,7 +15,7 @@ from maestoso.core.evidence.seal import SealBroken, key_named_in, opened
 from maestoso.server.audit.models import AuditEntry, AuditSeal
 from maestoso.server.audit.record import SEALED
 from maestoso.server.audit.trail import first_touched, said_of_head
-from maestoso.server.evidence.keys import public_keys
+from maestoso.server.common.seal_keys import public_keys
 from maestoso.server.evidence.models import Addition, RunRegister, Seal, Stone
 from maestoso.server.evidence.register import mark_beside_the_keys, said_of_register, said_of_stone
 from maestoso.server.evidence.sealing import check, read_seal

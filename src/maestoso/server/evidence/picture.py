@@ -14,7 +14,8 @@ from maestoso.core.evidence.seal import opened
 from maestoso.core.runs.events import Event
 from maestoso.core.runs.state import RunState, fold
 from maestoso.core.score import ScoreStep, run_score
-from maestoso.server.evidence.keys import public_keys
+from maestoso.engine.clock import SystemClock
+from maestoso.server.common.seal_keys import public_keys
 from maestoso.server.evidence.models import Addition, Seal
 from maestoso.server.evidence.sealing import check
 from maestoso.server.evidence.services import said_of
@@ -33,6 +34,8 @@ from maestoso.server.runs.services import find_run
 
 log = logging.getLogger("maestoso.evidence")
 MOST_COMPARED = 200
+BEING_SEALED = timedelta(minutes=1)
+"""How long after its end nobody is told that a run has no seal."""
 
 
 def run_evidence(pk: int) -> RunEvidence:
@@ -64,12 +67,13 @@ def _report(run: Run, events: list[Event]) -> Report | None:
 
 def _checked(run: Run, seal: Seal | None, events: list[Event]) -> Verification | None:
     if seal is None:
-        if not run.outcome:
+        # The keeper seals it within seconds.
+        if run.ended_at is None or SystemClock().now() - run.ended_at < BEING_SEALED:
             return None
         return Verification(
             holds=False,
-            sentence="The run has ended and has no seal: it ended under an earlier release, or somebody took "
-            "the seal away. It is sealed within seconds if its log is whole.",
+            sentence="The run has ended and has no seal: its key cannot be read, its log is not whole, or "
+            "somebody took the seal away. The log of the keeper says which.",
         )
     if seal.key not in public_keys():
         return Verification(

@@ -6,9 +6,9 @@ from collections import defaultdict
 from collections.abc import Mapping
 from datetime import datetime, timedelta
 
-from maestoso.core.evidence.wording import counted
 from maestoso.core.model.plan import Plan
 from maestoso.core.planning.parts import whole
+from maestoso.core.wording import counted
 from maestoso.server.estate.snapshot import estate
 from maestoso.server.evidence.shapes import PlanProof, Proof, ProofMark, ServiceProof
 from maestoso.server.plans.models import PlanRow

@@ -10,7 +10,7 @@ from typing import Any
 from django.db import transaction
 
 from maestoso.core.evidence.seal import signed
-from maestoso.server.evidence import keys
+from maestoso.server.common import seal_keys
 from maestoso.server.evidence.models import RunRegister, Stone
 from maestoso.server.runs.models import Run
 
@@ -44,13 +44,13 @@ def said_of_register(row: RunRegister) -> dict[str, Any]:
 
 def mark_beside_the_keys() -> str:
     """The mark of the first register of this installation; empty before there was one."""
-    file = keys.FOLDER / "register"
+    file = seal_keys.FOLDER / "register"
     return file.read_text(encoding="ascii").strip() if file.is_file() else ""
 
 
 def set_stone(run: Run, at: datetime) -> None:
     """Sign that the log of a run was let go on purpose, in the caller's transaction."""
-    key = keys.current_key()
+    key = seal_keys.current_key()
     Stone.objects.create(run=run, at=at, key=key.thumbprint(), token=signed(said_of_stone(run, at), key))
 
 
@@ -76,8 +76,8 @@ def _row() -> RunRegister:
     )
     try:
         if not mark_beside_the_keys():
-            keys.FOLDER.mkdir(mode=0o700, parents=True, exist_ok=True)
-            (keys.FOLDER / "register").write_text(row.mark, encoding="ascii")
+            seal_keys.FOLDER.mkdir(mode=0o700, parents=True, exist_ok=True)
+            (seal_keys.FOLDER / "register").write_text(row.mark, encoding="ascii")
     except OSError:
         log.exception("The mark of the register of runs could not be written")
     _sign(row)
@@ -87,7 +87,7 @@ def _row() -> RunRegister:
 def _sign(row: RunRegister) -> None:
     """A key that cannot be read must not keep a run from starting: then the next one signs for both."""
     try:
-        key = keys.current_key()
+        key = seal_keys.current_key()
         row.key, row.token = key.thumbprint(), signed(said_of_register(row), key)
     except OSError:
         log.exception("The register of runs could not be signed; the next start tries again")

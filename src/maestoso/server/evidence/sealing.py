@@ -12,36 +12,28 @@ from maestoso.core.evidence.evidence_file import Verification, evidence_file, ve
 from maestoso.core.evidence.seal import RunSeal, opened, seal_of, signed
 from maestoso.core.runs.events import Event
 from maestoso.server.audit.record import note_seal
-from maestoso.server.evidence.keys import current_key, public_keys
+from maestoso.server.common.seal_keys import current_key, public_keys
 from maestoso.server.evidence.models import Seal
-from maestoso.server.runs.events import read_log, run_name
 from maestoso.server.runs.models import Run
 
 log = logging.getLogger("maestoso.evidence")
 
 
-def follow(run: Run, events: Sequence[Event]) -> None:
-    """A run that has ended is sealed."""
-    if any(event.kind == "run.finished" for event in events):
-        seal_run(run, run_name(run.pk), read_log(run.pk))
+def seal_run(run: Run, name: str, events: Sequence[Event], at: datetime) -> None:
+    """Seal a run that has its outcome, in the caller's transaction.
 
-
-def seal_run(run: Run, name: str, events: Sequence[Event], at: datetime | None = None) -> None:
-    """Seal a run that has its outcome, in the caller's transaction; ``at`` where that is not when it ended.
-
-    A key that cannot be read must not keep a run from ending: then the keeper seals it later.
+    A key that cannot be read is said in the log of the process; the keeper tries again.
     """
     try:
         key = current_key()
     except OSError:
         log.exception("Run %s could not be sealed; it is tried again", run.pk)
         return
-    sealed_at = at or events[-1].at
-    head = note_seal(run.pk, run.chain_head, len(events), sealed_at)
+    head = note_seal(run.pk, run.chain_head, len(events), at)
     made = seal_of(name, run.pk, events, (head.number, head.chain))
     found = made.facts
     Seal.objects.create(
-        run=run, token=signed(made, key), key=key.thumbprint(), sealed_at=sealed_at,
+        run=run, token=signed(made, key), key=key.thumbprint(), sealed_at=at,
         rto_s=found.rto_s, rpo_s=found.worst_rpo_s, people_s=found.people_s,
         machine_s=found.machine_s, failures=found.failures,
     )  # fmt: skip

@@ -15,7 +15,7 @@ from maestoso.core.evidence.chain import first_broken
 from maestoso.core.evidence.seal import ADDITION, signed
 from maestoso.core.ports import Clock
 from maestoso.server.audit.record import recorded
-from maestoso.server.evidence.keys import current_key
+from maestoso.server.common.seal_keys import current_key
 from maestoso.server.evidence.models import Addition, Seal
 from maestoso.server.evidence.register import set_stone
 from maestoso.server.evidence.sealing import seal_run
@@ -102,17 +102,20 @@ def hold_for_law(pk: int, reason: str) -> None:
 
 
 def seal_what_is_not(clock: Clock) -> None:
-    """Seal runs that ended under a release without seals, or while the key could not be read."""
+    """Seal runs that have ended since, or while the key could not be read."""
     for run in Run.objects.exclude(outcome="").filter(seal=None, removed_at=None):
         try:
-            _seal_late(run, clock.now())
+            seal_ended(run, clock.now())
         except DomainError as error:
             log.warning("%s", error.sentence)
 
 
 @recorded()
-def _seal_late(run: Run, at: datetime) -> None:
-    """Raises LogCorrupt where rows do not follow from each other: what was touched must not be sealed."""
+def seal_ended(run: Run, at: datetime) -> None:
+    """Seal a run that has ended, once.
+
+    Raises LogCorrupt where rows do not follow from each other: what was touched must not be sealed.
+    """
     locked = Run.objects.select_for_update().get(pk=run.pk)
     if Seal.objects.filter(run=run).exists():
         return

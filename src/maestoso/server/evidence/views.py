@@ -17,10 +17,11 @@ from maestoso.core.evidence.check_by_hand import SCRIPT
 from maestoso.core.evidence.evidence_file import Verification, verify
 from maestoso.core.evidence.report import Report, report
 from maestoso.engine.clock import SystemClock
+from maestoso.server.common import seal_keys
 from maestoso.server.common.raw_body import body_of, raw_body
 from maestoso.server.common.shapes import Number, read, reply, shape
 from maestoso.server.common.streams import in_threads
-from maestoso.server.evidence import documents, keys, picture, services
+from maestoso.server.evidence import documents, picture, services
 from maestoso.server.evidence.models import Seal
 from maestoso.server.evidence.proof import proof
 from maestoso.server.evidence.sealing import as_file
@@ -233,7 +234,7 @@ class VerifyView(APIView):
     )
     def post(self, request: Request) -> Response:
         """Whether the events are those that were sealed, and with a key of this installation."""
-        return reply(verify(_text(body_of(request)), keys.public_keys()))
+        return reply(verify(_text(body_of(request)), seal_keys.public_keys()))
 
 
 class KeysView(APIView):
@@ -247,7 +248,7 @@ class KeysView(APIView):
     @extend_schema(operation_id="rotateSealKey", request=None, responses={201: shape(SealKeys)})
     def post(self, request: Request) -> Response:
         """Take a new key into use; what the old ones sealed can still be checked."""
-        keys.rotate()
+        seal_keys.rotate()
         return reply(_keys(), 201)
 
 
@@ -313,10 +314,10 @@ def _chosen(text: str) -> list[Run]:
 
 
 def _keys() -> SealKeys:
-    known = keys.public_keys()
+    known = seal_keys.public_keys()
     return SealKeys(
         keys=tuple(key_of(kid, key) for kid, key in known.items()),
-        current=keys.current_key().thumbprint(),
+        current=seal_keys.current_key().thumbprint(),
         check=SCRIPT,
     )
 

@@ -7,8 +7,8 @@ from zoneinfo import ZoneInfo
 
 from django import template
 
-from maestoso.core.evidence.wording import lasting, on_clock
 from maestoso.core.runs.watching import Outage, Probes
+from maestoso.core.wording import lasting, on_clock
 
 register = template.Library()
 register.filter("lasting", lasting)

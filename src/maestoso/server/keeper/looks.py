@@ -21,8 +21,9 @@ from maestoso.server.evidence.services import remove_expired, seal_what_is_not
 from maestoso.server.outbox.services import KEEPER, deliver_waiting, forget_old
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.protection.services import move_on, rows_and_groups, tell_site
+from maestoso.server.readiness.starts import follow_ups
 from maestoso.server.runs.fences import fence_again, give_up_what_is_fenced
-from maestoso.server.runs.services import follow_ups
+from maestoso.server.runs.projection import write_steps_of_ended
 
 TELL_AGAIN = timedelta(minutes=1)
 """A site that says the same after it was told is told again only then: each time is a new operation there."""
@@ -116,6 +117,6 @@ SITE_LOOKS: tuple[Callable[[Site, Clock], None], ...] = (
     listen, deliver_waiting, look_after_groups, take_over,
 )  # fmt: skip
 RECORD_LOOKS: tuple[Callable[[Clock], None], ...] = (
-    give_up_what_is_fenced, follow_ups, seal_what_is_not, remove_expired, forget_old, begin_due_drills,
-    sign_head,
+    give_up_what_is_fenced, follow_ups, write_steps_of_ended, seal_what_is_not, remove_expired, forget_old,
+    begin_due_drills, sign_head,
 )  # fmt: skip

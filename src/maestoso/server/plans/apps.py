@@ -8,3 +8,7 @@ class PlansConfig(AppConfig):
 
     name = "maestoso.server.plans"
     label = "plans"
+
+    def ready(self) -> None:
+        """Others ask who uses what."""
+        from maestoso.server.plans import uses  # noqa: F401

@@ -3,47 +3,32 @@
 from __future__ import annotations
 
 import re
-import threading
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 from urllib.parse import quote
 
-from django.db.models import Count, Max
+from django.db.models import F, QuerySet
 
 from maestoso.core.codec import to_data
 from maestoso.core.errors import BadValue, NotFound, Refused, Stale
 from maestoso.core.model.plan import Plan
-from maestoso.core.model.protection import RecoveryPoint
 from maestoso.core.planning.diff import changes
 from maestoso.core.planning.merge import merge
+from maestoso.core.planning.parts import whole
+from maestoso.core.planning.suggest import Suggestion, suggest, suggest_changes
+from maestoso.core.planning.templates import BY_KEY, from_template
 from maestoso.core.readiness import cue_rules, part_rules, plan_rules
 from maestoso.core.readiness.context import Context
 from maestoso.server.audit.record import recorded
-from maestoso.server.estate import retired
+from maestoso.server.estate import retired, usage
 from maestoso.server.estate.models import Site
+from maestoso.server.estate.snapshot import estate
 from maestoso.server.plans.models import PlanRow, PlanVersion
-from maestoso.server.plans.shapes import VersionView
-from maestoso.server.plans.surroundings import Surroundings
-from maestoso.server.runs.models import Run, RunStep
+from maestoso.server.plans.shapes import SuggestAsked, VersionView
 
 LONGEST_SUMMARY = 400
-MOST_MEASURED = 50
-"""Measured times of a step that count; older ones say little of how it is now."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class _Measured:
-    """What is known of the ended ``runs`` at a site."""
-
-    mark: tuple[int, int | None]
-    runs: set[int]
-    samples: dict[str, tuple[float, ...]]
-
-
-_measured: dict[str, _Measured] = {}
-_measuring = threading.Lock()
 PLAN_CODE = re.compile(r"[A-Z][A-Z0-9-]{1,11}")
 
 
@@ -56,6 +41,12 @@ def find_plan(code: str) -> PlanRow:
             f"There is no plan {code!r}.", f"Known plans: {known}." if known else "There are no plans yet."
         )
     return row
+
+
+def newest_versions() -> QuerySet[PlanVersion]:
+    """The newest version of every plan."""
+    newest = PlanVersion.objects.filter(number=F("plan__current"))
+    return newest.select_related("plan").order_by("plan_id")
 
 
 @recorded()
@@ -124,11 +115,7 @@ def save_plan(
 def retire_plan(code: str, *, by: str, at: datetime) -> None:
     """Take a plan away with its versions; its runs keep what they ran. Raises Refused while one goes on."""
     row = find_plan(code)
-    running = Run.objects.filter(plan_code=row.code, outcome="", last_seq__gt=0).first()
-    if running is not None:
-        raise Refused(
-            f"Run {running.pk} of {row.code} is under way.", "Let it end, or abort it.", code="in-use"
-        )
+    usage.refuse_if_used(row.code, usage.of_plan(row.code), "Let it end, or abort it.")
     for other in PlanRow.objects.exclude(pk=row.pk):
         if any(part.plan == row.code for part in other.version().core().parts):
             raise Refused(
@@ -163,6 +150,23 @@ def _bring_back(body: dict[str, Any], by: str, at: datetime) -> str:
     return f"/plans/{quote(code)}"
 
 
+def suggested(asked: SuggestAsked) -> Suggestion:
+    """Waves and dependencies for workloads, or what a plan lacks. Raises NotFound for an unknown workload."""
+    known = estate().workloads
+    if asked.plan is not None:
+        pieces = suggest_changes(asked.plan, known)
+        return Suggestion(waves=tuple(wave.name for wave in asked.plan.waves), pieces=pieces)
+    for name in asked.workloads:
+        if name not in known:
+            raise NotFound(f"There is no workload {name[:60]!r}.", "Choose one on the page Estate.")
+    chosen = [known[name] for name in dict.fromkeys(asked.workloads)]
+    if not asked.template:
+        return suggest(chosen)
+    if asked.template not in BY_KEY:
+        raise NotFound(f"There is no template {asked.template[:60]!r}.", f"Known: {', '.join(BY_KEY)}.")
+    return from_template(BY_KEY[asked.template], chosen)
+
+
 def version_view(code: str, number: int, against: int | None = None) -> VersionView:
     """A version of a plan and what changed from it to another, the newest by default. Raises NotFound."""
     row = find_plan(code)
@@ -176,7 +180,13 @@ def version_view(code: str, number: int, against: int | None = None) -> VersionV
 
 def _refuse_what_can_never_run(plan: Plan, at: datetime) -> None:
     """A cycle, a member twice or an impossible delay is refused; other findings are warnings of a draft."""
-    bare = bare_context(plan, 0, at)
+    known = estate()
+    plans = {row.plan.code: row.core() for row in newest_versions() if row.plan.code != plan.code}
+    laid = whole(plan, plans.get)
+    bare = Context(
+        plan=laid.plan, version=0, now=at, workloads=known.workloads, ground=known.ground, laid=laid,
+        crosswalk=None, groups=(), newest={},
+    )  # fmt: skip
     for rule in (
         plan_rules.dependency_cycle,
         plan_rules.member_twice,
@@ -218,44 +228,3 @@ def _add_version(row: PlanRow, plan: Plan, *, author: str, at: datetime, summary
     return PlanVersion.objects.create(
         plan=row, number=row.current, body=to_data(plan), summary=summary, author=author, saved_at=at
     )
-
-
-def bare_context(plan: Plan, version: int, at: datetime) -> Context:
-    """The world around a plan without asking any site."""
-    return Surroundings(at).bare_context(plan, version)
-
-
-def context(
-    plan: Plan, version: int, at: datetime, newest: Mapping[str, RecoveryPoint] | None = None
-) -> Context:
-    """The world around a plan now; ``newest`` points are asked of the target unless given."""
-    return Surroundings(at).context(plan, version, newest)
-
-
-def measured_mark(target: str) -> tuple[int, int | None]:
-    """Tells one set of ended runs at a site from another."""
-    ended = Run.objects.filter(target=target).exclude(outcome="")
-    found = ended.aggregate(runs=Count("pk"), newest=Max("pk"))
-    return found["runs"], found["newest"]
-
-
-def measured(target: str) -> Mapping[str, Sequence[float]]:
-    """Machine seconds of steps that were done at a site in runs that ended, by step id: the latest of each.
-
-    What is known of runs is kept; only those that ended since are read.
-    """
-    mark = measured_mark(target)
-    with _measuring:
-        known = _measured.get(target)
-        if known is None or known.mark != mark:
-            ended = set(Run.objects.filter(target=target).exclude(outcome="").values_list("pk", flat=True))
-            if known is None or known.runs - ended:
-                known = _Measured(mark=mark, runs=set(), samples={})
-            fresh = RunStep.objects.filter(run__in=ended - known.runs, status="done")
-            # Another object each time: who has the one before goes on reading it.
-            samples = dict(known.samples)
-            for step, asked_s, settled_s in fresh.order_by("run").values_list("step", "asked_s", "settled_s"):
-                if asked_s is not None and settled_s is not None:
-                    samples[step] = (*samples.get(step, ())[1 - MOST_MEASURED :], settled_s - asked_s)
-            _measured[target] = known = _Measured(mark=mark, runs=ended, samples=samples)
-        return known.samples

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from typing import cast, get_args
 
 from django.http import HttpResponse
 from drf_spectacular.types import OpenApiTypes
@@ -18,42 +17,21 @@ from maestoso.core.planning.suggest import Suggestion
 from maestoso.core.planning.templates import TEMPLATES
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.shapes import Number, read, reply, shape
-from maestoso.server.crosswalks.shapes import LandingsView
 from maestoso.server.estate.models import Site
-from maestoso.server.estate.workload_views import FILTER
-from maestoso.server.plans import foresight, judgement, plan_file, run_book, services, traps
+from maestoso.server.plans import plan_file, services
 from maestoso.server.plans.models import PlanRow
-from maestoso.server.plans.readiness import readiness
 from maestoso.server.plans.shapes import (
-    About,
-    AssessmentView,
-    Calibration,
-    Draft,
-    Helps,
-    MendAsked,
-    Mended,
     PlanDetail,
-    PlanFileRead,
-    PlanPoints,
     PlanSave,
     PlanText,
-    Preflight,
-    Readiness,
-    RehearsalAsked,
-    RehearsalView,
-    RunOptions,
     Saved,
     SuggestAsked,
     Templates,
-    TrapSave,
-    TrapSolved,
-    TrapView,
     VersionInfo,
     VersionView,
 )
 
 CLOCK = SystemClock()
-ABOUT = get_args(About)
 AGAINST = Number(
     "against", 0, 10**9, "The number of the version to compare with; the newest if absent.", otherwise=0
 )
@@ -61,15 +39,6 @@ IF_MATCH = OpenApiParameter(
     "If-Match", OpenApiTypes.STR, OpenApiParameter.HEADER, required=True,
     description='The ETag of the version that this one is based on, such as "BOOK-3".',
 )  # fmt: skip
-
-
-class ReadinessView(APIView):
-    """The readiness board."""
-
-    @extend_schema(operation_id="readiness", responses=shape(Readiness))
-    def get(self, request: Request) -> Response:
-        """Every plan, can it run now, would it meet its objectives, when was that proved."""
-        return reply(readiness(CLOCK.now()))
 
 
 class PlansView(APIView):
@@ -94,7 +63,7 @@ class SuggestionsView(APIView):
     )
     def post(self, request: Request) -> Response:
         """Propose waves and dependencies with reasons; nothing is saved."""
-        return reply(judgement.suggested(read(SuggestAsked, request)))
+        return reply(services.suggested(read(SuggestAsked, request)))
 
 
 class TemplatesView(APIView):
@@ -104,17 +73,6 @@ class TemplatesView(APIView):
     def get(self, request: Request) -> Response:
         """Waves with rules and cues, without workloads."""
         return reply(Templates(templates=TEMPLATES))
-
-
-class PlanFilesView(APIView):
-    """Reading plan files."""
-
-    @extend_schema(
-        operation_id="readPlanFile", request=shape(PlanText, sent=True), responses=shape(PlanFileRead)
-    )
-    def post(self, request: Request) -> Response:
-        """Read a plan file without saving it: problems by line and column, and the findings of its plan."""
-        return reply(judgement.read_plan_file(read(PlanText, request).text, CLOCK.now()))
 
 
 class PlanFileSchemaView(APIView):
@@ -184,145 +142,6 @@ class PlanView(APIView):
         """Forget it with its versions; refused while a run of it is under way. Runs keep what they ran."""
         services.retire_plan(code, by=_who(request), at=CLOCK.now())
         return Response(status=204)
-
-
-class AssessmentOfDraft(APIView):
-    """Judging what is not saved."""
-
-    @extend_schema(
-        operation_id="assessDraft", request=shape(Draft, sent=True), responses=shape(AssessmentView)
-    )
-    def post(self, request: Request, code: str) -> Response:
-        """Findings, forecast and score of a draft."""
-        return reply(judgement.assess_draft(code, read(Draft, request), CLOCK.now()))
-
-
-class RunBook(APIView):
-    """The run book as a page."""
-
-    @extend_schema(operation_id="runBook", responses={(200, "text/html"): OpenApiTypes.STR})
-    def get(self, request: Request, code: str) -> HttpResponse:
-        """The newest version to print, complete in itself."""
-        return HttpResponse(run_book.page(code, CLOCK.now()), content_type="text/html; charset=utf-8")
-
-
-class RunBookPdf(APIView):
-    """The run book as PDF."""
-
-    @extend_schema(operation_id="runBookPdf", responses={(200, "application/pdf"): OpenApiTypes.BINARY})
-    def get(self, request: Request, code: str) -> HttpResponse:
-        """The newest version to keep where it can be read when everything is down."""
-        answer = HttpResponse(run_book.pdf(code, CLOCK.now()), content_type="application/pdf")
-        answer["Content-Disposition"] = f'attachment; filename="{code}.run-book.pdf"'
-        return answer
-
-
-class HelpsOfDraft(APIView):
-    """What would help most."""
-
-    @extend_schema(operation_id="whatHelps", request=shape(Draft, sent=True), responses=shape(Helps))
-    def post(self, request: Request, code: str) -> Response:
-        """Changes that would save time, each worked out."""
-        return reply(foresight.what_helps(code, read(Draft, request), CLOCK.now()))
-
-
-class RehearsalOfDraft(APIView):
-    """A plan played in virtual time."""
-
-    @extend_schema(
-        operation_id="rehearse", request=shape(RehearsalAsked, sent=True), responses=shape(RehearsalView)
-    )
-    def post(self, request: Request, code: str) -> Response:
-        """Play a draft through the engine and a practice world, with a fault of choice."""
-        return reply(foresight.rehearse(code, read(RehearsalAsked, request), CLOCK.now()))
-
-
-class CalibrationOfPlan(APIView):
-    """How good the forecasts were."""
-
-    @extend_schema(operation_id="calibration", responses=shape(Calibration))
-    def get(self, request: Request, code: str) -> Response:
-        """The newest runs against the forecasts they began with."""
-        return reply(foresight.calibration(code))
-
-
-class MendOfDraft(APIView):
-    """One press that mends a finding."""
-
-    @extend_schema(operation_id="mendDraft", request=shape(MendAsked, sent=True), responses=shape(Mended))
-    def post(self, request: Request, code: str) -> Response:
-        """The draft with one finding mended; nothing is saved."""
-        return reply(judgement.mended(code, read(MendAsked, request), CLOCK.now()))
-
-
-class PointsView(APIView):
-    """Recovery points of a plan."""
-
-    @extend_schema(operation_id="planPoints", responses=shape(PlanPoints))
-    def get(self, request: Request, code: str) -> Response:
-        """Points of every group in the plan, oldest first."""
-        return reply(judgement.plan_points(code, CLOCK.now()))
-
-
-class PlanLandingsView(APIView):
-    """Before and after, for a plan."""
-
-    @extend_schema(operation_id="planLandings", parameters=[FILTER], responses=shape(LandingsView))
-    def get(self, request: Request, code: str) -> Response:
-        """Every adapter of every member of the newest version, live and in a test."""
-        return reply(judgement.plan_landings(code, request.query_params.get("filter", ""), CLOCK.now()))
-
-
-class TrapsView(APIView):
-    """Known traps."""
-
-    @extend_schema(
-        operation_id="traps",
-        parameters=[
-            OpenApiParameter("about", OpenApiTypes.STR, enum=ABOUT, description="Only of this; with name."),
-            OpenApiParameter("name", OpenApiTypes.STR, description="Of a workload; code of a group or plan."),
-        ],
-        responses=shape(TrapView)(many=True),
-    )
-    def get(self, request: Request) -> Response:
-        """All of one thing, also those that are solved; or the open ones of everything."""
-        asked = request.query_params
-        about = asked.get("about")
-        if about is not None and about not in ABOUT:
-            raise BadValue(f"about is {about[:40]!r}.", f"Give one of {', '.join(ABOUT)}.", field="about")
-        return reply(traps.traps_about(cast(About | None, about), asked.get("name", "")))
-
-    @extend_schema(
-        operation_id="addTrap", request=shape(TrapSave, sent=True), responses={201: shape(TrapView)}
-    )
-    def post(self, request: Request) -> Response:
-        """Write one down."""
-        row = traps.add_trap(read(TrapSave, request), by=_who(request), at=CLOCK.now())
-        return reply(traps.trap_view(row), 201)
-
-
-class SolvedTrap(APIView):
-    """Whether a trap is solved."""
-
-    @extend_schema(operation_id="solveTrap", request=shape(TrapSolved, sent=True), responses=shape(TrapView))
-    def put(self, request: Request, pk: int) -> Response:
-        """It is."""
-        run = read(TrapSolved, request).run
-        return reply(traps.trap_view(traps.solve_trap(pk, run, by=_who(request), at=CLOCK.now())))
-
-    @extend_schema(operation_id="openTrap", request=None, responses={200: shape(TrapView)})
-    def delete(self, request: Request, pk: int) -> Response:
-        """It is not, after all."""
-        return reply(traps.trap_view(traps.open_trap(pk)))
-
-
-class PreflightView(APIView):
-    """What must hold before a test may start."""
-
-    @extend_schema(operation_id="preflight", request=shape(RunOptions, sent=True), responses=shape(Preflight))
-    def post(self, request: Request, code: str) -> Response:
-        """Judge a test with these choices, without starting it."""
-        return reply(judgement.preflight(services.find_plan(code), read(RunOptions, request), CLOCK.now()))
 
 
 def _detail(row: PlanRow) -> PlanDetail:

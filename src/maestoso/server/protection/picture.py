@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import json
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime
@@ -11,13 +10,14 @@ from datetime import datetime
 from django.core.cache import cache
 
 from maestoso.core.estate.uses import gaps
-from maestoso.core.evidence.wording import counted
 from maestoso.core.model.protection import ChangeRate, Group, RecoveryPoint
 from maestoso.core.ports import SiteRefused, SiteUnreachable
 from maestoso.core.replication.anomaly import clean_point_hint, judged, scored
 from maestoso.core.replication.cost import GIB, PolicyCost, policy_cost
 from maestoso.core.replication.health import causes, health
 from maestoso.core.replication.throttle import narrowest_bps
+from maestoso.core.wording import counted
+from maestoso.server.common.hooks import Hook
 from maestoso.server.estate.agents import LARGE_PATIENCE_S, PATIENCE_S, Pulse, ask, needed, pulse
 from maestoso.server.estate.models import Link, Site, WorkloadRow
 from maestoso.server.estate.services import find_link, find_site
@@ -39,14 +39,12 @@ from maestoso.server.protection.shapes import (
     LinkUse,
     Protection,
 )
-from maestoso.server.runs.models import RunEvent
 from maestoso.sites.client import HttpSite
 
 SERIES_EVERY_S = 600
 AT_ONCE = 8
 """Groups whose points a site is asked for at the same time."""
 GAPS_SHOWN = 200
-PROOFS_LOOKED_AT = 50
 LAG_EVERY_S = 300
 THINNED_BY = 3
 LAGS_KEPT_S = 60
@@ -271,15 +269,13 @@ def detail(code: str, now: datetime) -> GroupDetail:
     )  # fmt: skip
 
 
+points_proved: Hook[[str], Mapping[str, int]] = Hook()
+"""Points of a group from which a test passed, with the run."""
+
+
 def proved(group: str) -> dict[str, int]:
     """Points from which a test passed, with the run."""
-    found: dict[str, int] = {}
-    starts = RunEvent.objects.filter(kind="run.started", run__outcome="passed").order_by("-run_id")
-    for run, copied in starts.values_list("run_id", "data__inputs__groups")[:PROOFS_LOOKED_AT]:
-        for copy in json.loads(copied) if isinstance(copied, str) else copied:
-            if copy["code"] == group and copy["point"]:
-                found.setdefault(copy["point"]["id"], run)
-    return found
+    return {point: run for found in points_proved(group) for point, run in found.items()}
 
 
 def cost(group: Group, now: datetime) -> PolicyCost:

@@ -25,7 +25,7 @@ from maestoso.server.audit.record import recorded
 from maestoso.server.common.secret_text import seal, unseal
 from maestoso.server.estate import retired
 from maestoso.server.estate.models import Link, Site, WorkloadRow
-from maestoso.server.estate.snapshot import estate, part_of_estate, touch
+from maestoso.server.estate.snapshot import estate, part_of_estate, touch, workloads_changed
 from maestoso.server.outbox.models import SiteRequest
 from maestoso.server.outbox.secrets import secrets_for
 from maestoso.server.outbox.services import ask_for, deliver, perform
@@ -324,6 +324,7 @@ def matching(group: Group) -> Iterable[str]:
     return (row.name for row in estate().rows.values() if row.site == group.source and test(row))
 
 
+@workloads_changed.hears
 @recorded()
 def join_by_rule() -> list[GroupRow]:
     """Let unprotected workloads join the group whose rule they match, and those leave that no longer match.

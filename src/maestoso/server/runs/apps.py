@@ -8,3 +8,7 @@ class RunsConfig(AppConfig):
 
     name = "maestoso.server.runs"
     label = "runs"
+
+    def ready(self) -> None:
+        """Others ask who uses what."""
+        from maestoso.server.runs import uses  # noqa: F401

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from datetime import UTC, date, datetime, time, timedelta
+from datetime import timedelta
 from urllib.parse import parse_qsl
 
+from django.apps import apps
 from django.db.models import Prefetch, QuerySet
 
 from maestoso.core.errors import BadValue, NotFound
 from maestoso.server.audit.record import recorded
+from maestoso.server.common.days import day
 from maestoso.server.common.words import holding
-from maestoso.server.evidence.models import Addition
 from maestoso.server.runs.models import Run, SavedView
 
 PAGE = 100
@@ -24,8 +25,10 @@ FIELDS = ("plan", "kind", "outcome", "since", "until", "find")
 
 def found(asked: Mapping[str, str]) -> QuerySet[Run]:
     """Runs that fit everything that was asked, newest first. Raises BadValue naming the field."""
+    # By its name: evidence knows runs, and runs do not know evidence.
+    additions = apps.get_model("evidence", "Addition").objects
     rows = Run.objects.filter(last_seq__gt=0).select_related("seal")
-    rows = rows.prefetch_related(Prefetch("additions", queryset=Addition.objects.only("pk", "run_id")))
+    rows = rows.prefetch_related(Prefetch("additions", queryset=additions.only("pk", "run_id")))
     if asked.get("plan"):
         rows = rows.filter(plan_code=asked["plan"])
     if asked.get("kind"):
@@ -67,11 +70,3 @@ def _one_of(value: str, choices: tuple[str, ...], field: str) -> str:
     if value not in choices:
         raise BadValue(f"{field} is {value[:40]!r}.", f"Give one of {', '.join(choices)}.", field=field)
     return value
-
-
-def day(text: str, field: str) -> datetime:
-    """The beginning of a day in UTC. Raises BadValue."""
-    try:
-        return datetime.combine(date.fromisoformat(text), time(), UTC)
-    except ValueError as error:
-        raise BadValue(f"{field} is {text[:40]!r}.", "Give a day such as 2026-11-12.", field=field) from error

@@ -12,17 +12,14 @@ from maestoso.core.ports import Append, AppendResult, Lease, LogUnavailable
 from maestoso.core.runs.events import Event
 from maestoso.engine.incarnation import known_gone
 from maestoso.server.common.news import ring
-from maestoso.server.evidence import sealing
 from maestoso.server.runs import fences, homes, projection, stages
 from maestoso.server.runs.events import Addition, Subscriber, read_log, run_name, run_number, write
 from maestoso.server.runs.models import Run
 
 T = TypeVar("T")
-SUBSCRIBERS: tuple[Subscriber, ...] = (
-    projection.follow, homes.follow, stages.follow, fences.follow, sealing.follow,
-)  # fmt: skip
-"""What must agree with the log at every moment, in this order. A seal stands in the audit trail, whose head
-is locked last of all."""
+SUBSCRIBERS: tuple[Subscriber, ...] = (projection.follow, homes.follow, stages.follow, fences.follow)
+"""What must agree with the log at every moment, in this order. What need not, the keeper sees to when a
+run has ended: its steps (:mod:`projection`) and its seal."""
 PROJECTED = ("chain_head", "last_seq", "outcome", "aborted", "ready_s", "notes", "ended_at", "follow_up")
 
 

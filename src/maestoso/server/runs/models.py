@@ -30,6 +30,8 @@ class Run(models.Model):
     ready_s = models.FloatField(null=True)
     notes = models.TextField(blank=True)
     ended_at = models.DateTimeField(null=True)
+    # Whether the rows of its steps say what became of them: they are written when it has ended.
+    steps_written = models.BooleanField(default=False)
     # Who is told when it starts, needs somebody, and ends.
     tell: Any = models.JSONField(default=list)
     # What the keeper starts by itself after this run; empty once it did.
@@ -84,7 +86,7 @@ class RunEvent(models.Model):
 
 
 class RunStep(models.Model):
-    """Projection of one step, written with the events; ``check_integrity`` rebuilds it and compares."""
+    """A step of a run, and what became of it once its ``steps_written``; until then its log says that."""
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="steps")
     step = models.CharField(max_length=200)

@@ -22,8 +22,6 @@ from maestoso.core.runs.whereabouts import fenced
 from maestoso.core.runs.words import sentence
 from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.models import Site
-from maestoso.server.plans.shapes import TrapView
-from maestoso.server.plans.traps import traps_of
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.runs.models import KeptFence, Run
 from maestoso.server.runs.shapes import (
@@ -33,7 +31,9 @@ from maestoso.server.runs.shapes import (
     RunLine,
     RunStatus,
     StepAsked,
+    TrapView,
 )
+from maestoso.server.runs.traps import traps_of
 
 
 def line(run: Run) -> RunLine:

@@ -3,59 +3,25 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Callable
-from dataclasses import dataclass, replace
 from datetime import datetime
 
-from django.contrib.auth.models import User
-from django.db import IntegrityError
-
-from maestoso.core.codec import to_data
 from maestoso.core.errors import BadValue, Gone, NotFound, Refused
-from maestoso.core.evidence.chain import ROOT
-from maestoso.core.forecast.durations import estimates
-from maestoso.core.model.finding import Finding
 from maestoso.core.model.protection import RecoveryPoint
-from maestoso.core.planning.compiled import compile_run
-from maestoso.core.planning.inputs import LIVE, GroupCopy, Kind, RunInputs
-from maestoso.core.ports import Clock
-from maestoso.core.readiness.assess import Assessment, Options, assess
-from maestoso.core.readiness.context import Context
-from maestoso.core.readiness.live_rules import reprotect_findings
-from maestoso.core.readiness.protection_rules import groups_in_plan
+from maestoso.core.planning.inputs import RunInputs
 from maestoso.core.runs.controls import control
-from maestoso.core.runs.events import Event
-from maestoso.core.runs.state import RunState
 from maestoso.server.audit.record import recorded
 from maestoso.server.common.news import announce
-from maestoso.server.estate.agents import forget_pulse, needed
-from maestoso.server.estate.models import Link, Site
-from maestoso.server.evidence.register import next_number
-from maestoso.server.plans import judgement
-from maestoso.server.plans.models import PlanRow
-from maestoso.server.plans.services import context, find_plan, measured
-from maestoso.server.plans.surroundings import as_of
+from maestoso.server.estate.agents import needed
+from maestoso.server.estate.models import Site
 from maestoso.server.protection.picture import group_points
-from maestoso.server.runs.events import inputs_of, read_log
+from maestoso.server.runs.events import inputs_of
 from maestoso.server.runs.log import write_events
-from maestoso.server.runs.models import Run, RunEvent, RunStep
-from maestoso.server.runs.shapes import Control, StartRun
+from maestoso.server.runs.models import Run, RunEvent
+from maestoso.server.runs.shapes import Control
 from maestoso.server.runs.states import current
 
 log = logging.getLogger("maestoso.runs")
 LONGEST_KEY = 100
-LONGEST_REASON = 500
-MOST_TOLD = 50
-MOST_JUDGED = 3
-"""How often a start is judged whose records change meanwhile."""
-UNNUMBERED = "new"
-"""The mark of a run that is judged before it has a number."""
-
-
-class ChangedMeanwhile(Refused):
-    """The records are not any more what a run was judged by."""
-
-    code = "changed-meanwhile"
 
 
 def find_run(pk: int) -> Run:
@@ -79,244 +45,11 @@ def try_again(pk: int) -> None:
     announce()
 
 
-def start_run(wanted: StartRun, *, by: str, key: str, at: datetime) -> Run:
-    """Start a run of the newest version of a plan.
-
-    The same ``key`` (Idempotency-Key) starts it once, however often it is sent. Raises Refused when a
-    finding blocks, with the findings, or when a workload is in another run; BadValue where a run that moves
-    production is not confirmed by the code of its plan.
-    """
-    _check_key(key)
-    known = Run.objects.filter(request_key=key).first()
-    if known is not None:
-        return known
-    row, kind = find_plan(wanted.plan), wanted.options.kind
-    if kind in LIVE and wanted.confirm.strip() != row.code:
-        raise BadValue(
-            f"A {kind} run moves production; {wanted.confirm[:20]!r} is not the code of this plan.",
-            f"Type {row.code} to confirm it.",
-            field="body.confirm",
-        )
-    reason = wanted.reason.strip()
-    if len(reason) > LONGEST_REASON:
-        raise BadValue(
-            "The reason is too long.", f"Give up to {LONGEST_REASON} characters.", field="body.reason"
-        )
-    _check_people(wanted.options.tell)
-    plan = row.version().core()
-    # What is remembered of a large site may be from a minute ago: a run begins with what is so now.
-    for site in Site.objects.filter(code__in=(plan.source, plan.target)):
-        forget_pulse(site)
-    opening = Opening(reason=reason, tell=wanted.options.tell)
-    for tries_left in reversed(range(MOST_JUDGED)):
-        try:
-            return _judged_and_begun(row, wanted, opening, by=by, at=at, key=key)
-        except IntegrityError:
-            # The same key arrived twice at once; the other one was first.
-            return Run.objects.get(request_key=key)
-        except ChangedMeanwhile:
-            # Most often another run that begins, with which this one has nothing to do: it is judged anew.
-            if not tries_left:
-                raise
-    raise AssertionError("the last try returns or raises")
-
-
-def _judged_and_begun(
-    row: PlanRow, wanted: StartRun, opening: Opening, *, by: str, at: datetime, key: str
-) -> Run:
-    version = row.version()
-    ctx = context(version.core(), version.number, at)
-    if wanted.options.kind == "re-protect":
-        return reprotect(ctx, pace=wanted.options.pace, by=by, at=at, key=key)
-    options = judgement.read_options(ctx, wanted.options, at)
-    return create_run(ctx, options, by=by, at=at, key=key, opening=opening)
-
-
-def _check_people(names: tuple[str, ...]) -> None:
-    known = set(User.objects.filter(is_active=True).values_list("username", flat=True))
-    unknown = [name for name in names if name not in known]
-    if unknown or len(names) > MOST_TOLD:
-        raise BadValue(
-            f"Nobody here is called {unknown[0][:40]!r}." if unknown else "Too many people would be told.",
-            f"Name up to {MOST_TOLD} people who can sign in.",
-            field="body.options.tell",
-        )
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Opening:
-    """What is said with a start: why in spite of warnings, and who is told of the run."""
-
-    reason: str = ""
-    tell: tuple[str, ...] = ()
-
-
-def create_run(
-    ctx: Context,
-    options: Options,
-    *,
-    by: str,
-    at: datetime,
-    key: str | None = None,
-    opening: Opening | None = None,
-) -> Run:
-    """Write a run's row, steps and first event; the engine finds it there.
-
-    It is judged before anything is locked, and refused if the records were changed meanwhile.
-    """
-    _refuse_overlap(ctx)
-    judged = assess(ctx, options, UNNUMBERED, measured(ctx.plan.target))
-    inputs = _allowed(judged)
-    with recorded():
-        run = _row(ctx, options.kind, by=by, at=at, key=key)
-        return _begin(run, inputs, judged.findings, by=by, at=at, opening=opening)
-
-
-def reprotect(ctx: Context, *, pace: int, by: str, at: datetime, key: str | None = None) -> Run:
-    """Start copying what was failed over and committed in the other direction."""
-    blocking = reprotect_findings(ctx)
-    if blocking:
-        raise _refused("The re-protect cannot start", blocking)
-    wanted = [code for code in groups_in_plan(ctx) if ctx.stages.get(code) == "running committed"]
-    groups = {group.code: group for group in ctx.groups}
-    ends = (ctx.plan.source, ctx.plan.target)
-    links = [link.core() for link in Link.objects.filter(one__code__in=ends, other__code__in=ends)]
-    members = [name for code in wanted for name in groups[code].members]
-    inputs = RunInputs(
-        kind="re-protect",
-        plan=ctx.plan,
-        plan_version=ctx.version,
-        mark=UNNUMBERED,
-        workloads=tuple(ctx.workloads[name] for name in members),
-        landings=(),
-        groups=tuple(
-            GroupCopy(code=code, members=groups[code].members, point=None, definition=groups[code])
-            for code in wanted
-        ),
-        limits=ctx.target.limits,
-        pace=float(pace),
-        link=links[0] if links else None,
-    )
-    with recorded():
-        run = _row(ctx, "re-protect", by=by, at=at, key=key)
-        return _begin(run, inputs, blocking, by=by, at=at)
-
-
-def _row(ctx: Context, kind: Kind, *, by: str, at: datetime, key: str | None) -> Run:
-    # The locks keep two starts from each overlooking the other.
-    list(Site.objects.select_for_update().order_by("pk").values_list("pk"))
-    _refuse_overlap(ctx)
-    if ctx.as_of != as_of():
-        raise ChangedMeanwhile(
-            "The estate, a crosswalk or a plan was changed while the run was being started.",
-            "Look at what will happen now, then start it.",
-        )
-    return Run.objects.create(
-        id=next_number(),
-        plan_code=ctx.plan.code,
-        plan_name=ctx.plan.name,
-        plan_version=ctx.version,
-        kind=kind,
-        source=ctx.plan.source,
-        target=ctx.plan.target,
-        started_by=by,
-        started_at=at,
-        request_key=key,
-        rto_objective_s=ctx.plan.rto_s,
-        chain_head=ROOT,
-    )
-
-
-def _begin(
-    run: Run,
-    inputs: RunInputs,
-    findings: tuple[Finding, ...],
-    *,
-    by: str,
-    at: datetime,
-    opening: Opening | None = None,
-) -> Run:
-    """The first event holds what the run is compiled from, and what its report says of its beginning."""
-    opening = opening or Opening()
-    # Steps are named after the number of their run.
-    inputs = replace(inputs, mark=f"{run.kind[0]}{run.pk}")
-    steps, known = compile_run(inputs).steps, {workload.name: workload for workload in inputs.workloads}
-    inputs = replace(inputs, estimates=estimates(steps, known, measured(run.target)))
-    run.tell = list(opening.tell)
-    run.save(update_fields=["tell"])
-    names = dict(Site.objects.filter(code__in=(run.source, run.target)).values_list("code", "name"))
-    said = {
-        "inputs": to_data(inputs), "findings": to_data(findings), "sites": names,
-        "reason": opening.reason, "tell": run.tell,
-    }  # fmt: skip
-    first = Event(seq=1, at=at, run_s=0.0, kind="run.started", data=said, by=by)
-    state = RunState(first)
-    RunStep.objects.bulk_create(
-        RunStep(run=run, step=s.id, verb=s.verb, phase=s.phase, workload=s.workload or "")
-        for s in state.graph.steps
-    )
-    write_events(run, [first], fence=0)
-    announce()
-    return run
-
-
-def _allowed(judged: Assessment) -> RunInputs:
-    if judged.blocking or judged.inputs is None:
-        raise _refused(f"The {KIND_NAMES[judged.kind]} cannot start", judged.blocking or judged.findings)
-    return judged.inputs
-
-
-KIND_NAMES: dict[Kind, str] = {
-    "test": "test",
-    "planned": "planned failover",
-    "disaster": "disaster failover",
-    "re-protect": "re-protect",
-}
-
-
-def _refused(what: str, blocking: tuple[Finding, ...]) -> Refused:
-    error = Refused(f"{what}: {blocking[0].sentence}", blocking[0].mend, code="preflight-blocks")
-    error.more = {"findings": to_data(blocking)}
-    return error
-
-
-def _refuse_overlap(ctx: Context) -> None:
-    wanted = set(ctx.plan.workloads())
-    for run in Run.objects.filter(outcome="", last_seq__gt=0):
-        shared = wanted & set(run.steps.values_list("workload", flat=True))
-        if shared:
-            names = ", ".join(sorted(shared)[:3])
-            raise Refused(
-                f"Run {run.pk} of {run.plan_name} is still at work with {names}.",
-                "Wait until it has ended, or abort it.",
-                code="run-in-the-way",
-            )
-
-
-def follow_ups(clock: Clock) -> None:
-    """Start the re-protects that commits asked for, once both sites answer."""
-    for run in Run.objects.exclude(follow_up="").order_by("pk"):
-        row = PlanRow.objects.filter(code=run.plan_code).first()
-        try:
-            if row is not None:
-                version, now = row.version(), clock.now()
-                ctx = context(version.core(), version.number, now)
-                if not reprotect_findings(ctx):
-                    pace = int(inputs_of(run).pace)
-                    reprotect(ctx, pace=pace, by=run.started_by, at=now, key=f"after-{run.pk}")
-                elif set(ctx.lost_sites) & {run.source, run.target}:
-                    continue
-        except Refused as error:
-            log.warning("The re-protect after run %d waits: %s", run.pk, error.sentence)
-            continue
-        Run.objects.filter(pk=run.pk).update(follow_up="")
-
-
 def tell_run(pk: int, said: Control, *, by: str, key: str | None, at: datetime) -> None:
     """Write what a person tells a run into its log; the engine acts on it. The same key counts once."""
     run = find_run(pk)
     if key is not None:
-        _check_key(key)
+        check_key(key)
     # The site is asked before anything is locked: nobody waits for a site behind somebody else's word.
     point = _point(inputs_of(run), said) if said.kind == "change-point" else None
     with recorded():
@@ -350,25 +83,11 @@ def _point(inputs: RunInputs, said: Control) -> RecoveryPoint | None:
     return found
 
 
-def _check_key(key: str) -> None:
+def check_key(key: str) -> None:
+    """Raises BadValue for an Idempotency-Key that is none."""
     if not 1 <= len(key) <= LONGEST_KEY or not key.isprintable():
         raise BadValue(
             f"Idempotency-Key is {key[:40]!r}.",
             f"Send 1 to {LONGEST_KEY} printable characters, new for each new request.",
             field="Idempotency-Key",
         )
-
-
-Play = Callable[[RunInputs, datetime], list[Event]]
-
-
-def record_played_run(ctx: Context, options: Options, *, by: str, at: datetime, play: Play) -> Run:
-    """Keep a run that was played in virtual time: the same rows through the same writer."""
-    run = create_run(ctx, options, by=by, at=at)
-    first = read_log(run.pk)[0]
-    state = RunState(first)
-    events = play(state.inputs, at)
-    with recorded():
-        locked = Run.objects.select_for_update().get(pk=run.pk)
-        write_events(locked, events[1:], fence=1)
-    return locked

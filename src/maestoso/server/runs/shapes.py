@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
+from typing import Any, Literal
 
 from maestoso.core.landing.actual import Outcome
 from maestoso.core.model.protection import RecoveryPoint
@@ -12,21 +12,6 @@ from maestoso.core.runs.attempts import Attempt
 from maestoso.core.runs.needs import Need
 from maestoso.core.runs.watching import Outage, Probes
 from maestoso.core.score import ScoreStep
-from maestoso.server.plans.shapes import RunOptions
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class StartRun:
-    """Start a run of the newest version of a plan. ``options`` are those of the preflight.
-
-    ``confirm`` is the code of the plan, typed again, for a run that moves production. ``reason`` is why it is
-    started in spite of what preflight warns of; it is kept in the evidence.
-    """
-
-    plan: str
-    options: RunOptions = field(default_factory=RunOptions)
-    confirm: str = ""
-    reason: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -212,3 +197,42 @@ class RunLandings:
 
     said: bool
     outcomes: tuple[Outcome, ...]
+
+
+About = Literal["plan", "group", "workload"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TrapView:
+    """A known trap: what is about ``name`` (of a workload, or the code of a group or plan), from which run.
+
+    It is open until it was solved, by whom and in which later run.
+    """
+
+    id: int
+    about: str
+    name: str
+    text: str
+    by: str
+    at: datetime
+    run: int | None
+    solved_by: str
+    solved_at: datetime | None
+    solved_run: int | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TrapSave:
+    """A trap to be written down; ``run`` is the one in which it was found."""
+
+    about: About
+    name: str
+    text: str
+    run: int | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TrapSolved:
+    """The later run in which a trap was found to be none any more, if it was one."""
+
+    run: int | None = None

@@ -2,12 +2,12 @@
 
 from django.urls import path
 
+from maestoso.server.runs import trap_views
 from maestoso.server.runs.views import (
     ControlsView,
     EventsView,
     FoundRunningView,
     LandingsView,
-    RunsView,
     RunView,
     RunViewsView,
     StepView,
@@ -16,7 +16,8 @@ from maestoso.server.runs.views import (
 )
 
 urlpatterns = [
-    path("runs", RunsView.as_view(), name="runs"),
+    path("traps", trap_views.TrapsView.as_view(), name="traps"),
+    path("traps/<int:pk>/solved", trap_views.SolvedTrap.as_view(), name="trap-solved"),
     path("run-views", RunViewsView.as_view(), name="run-views"),
     path("runs/<int:pk>", RunView.as_view(), name="run"),
     path("runs/<int:pk>/try-again", TryAgainView.as_view(), name="run-try-again"),

@@ -16,7 +16,6 @@ from maestoso.core.score import run_score
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.shapes import Number, read, reply, shape
 from maestoso.server.estate.models import Site
-from maestoso.server.plans.shapes import TrapView
 from maestoso.server.runs import fences, listing, picture, services
 from maestoso.server.runs.events import read_log, run_name
 from maestoso.server.runs.models import SavedView
@@ -28,8 +27,8 @@ from maestoso.server.runs.shapes import (
     RunLine,
     RunStatus,
     SavedRunView,
-    StartRun,
     StepAsked,
+    TrapView,
 )
 from maestoso.server.runs.states import current
 
@@ -38,7 +37,7 @@ BEFORE = Number("before", 0, 10**9, "Only runs with a lower number.", otherwise=
 AFTER = Number("after", 0, 10**9, "Only later events.", otherwise=0)
 
 
-def _key(required: bool) -> OpenApiParameter:
+def key_header(*, required: bool) -> OpenApiParameter:
     return OpenApiParameter(
         "Idempotency-Key", OpenApiTypes.STR, OpenApiParameter.HEADER, required=required,
         description="New for each new request; the same key counts once.",
@@ -67,20 +66,6 @@ class RunsView(APIView):
         if "before" in request.query_params:
             rows = rows.filter(pk__lt=BEFORE.of(request))
         return reply([picture.line(run) for run in rows[: listing.PAGE]])
-
-    @extend_schema(
-        operation_id="startRun",
-        parameters=[_key(True)],
-        request=shape(StartRun, sent=True),
-        responses={201: shape(RunLine)},
-    )
-    def post(self, request: Request) -> Response:
-        """Start a run."""
-        run = services.start_run(
-            read(StartRun, request), by=request.user.get_username(), at=CLOCK.now(),
-            key=request.headers.get("Idempotency-Key", ""),
-        )  # fmt: skip
-        return reply(picture.line(run), 201)
 
 
 class RunViewsView(APIView):
@@ -182,7 +167,7 @@ class ControlsView(APIView):
 
     @extend_schema(
         operation_id="tellRun",
-        parameters=[_key(False)],
+        parameters=[key_header(required=False)],
         request=shape(Control, sent=True),
         responses=shape(RunStatus),
     )

@@ -93,7 +93,7 @@ useKeys([
             <span class="quiet">Key <span class="mono">{{ data.verification.key.slice(0, 12) }}…</span>, {{ moment(data.sealed_at ?? "") }}.</span>
           </p>
           <p v-else-if="data.verification" class="seal broken" role="alert" data-testid="seal"><b>✕ {{ data.sealed_at ? "The seal does not hold." : "There is no seal." }}</b> {{ data.verification.sentence }}</p>
-          <p v-else class="seal" data-testid="seal">◌ Not sealed: a run is sealed when it has ended.</p>
+          <p v-else class="seal" data-testid="seal">◌ Not sealed yet: a run is sealed within seconds of its end.</p>
 
           <h2>Objectives</h2>
           <table class="lines">

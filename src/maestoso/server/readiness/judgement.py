@@ -9,15 +9,12 @@ from datetime import datetime, timedelta
 from django.contrib.auth.models import User
 
 from maestoso.core.errors import BadValue, NotFound, Refused
-from maestoso.core.evidence.wording import lasting
 from maestoso.core.model.estate import SiteLimits
 from maestoso.core.model.finding import Finding
 from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import RecoveryPoint
 from maestoso.core.planning.diff import changes
 from maestoso.core.planning.inputs import LIVE, Kind, LiveChoices, Probed
-from maestoso.core.planning.suggest import Suggestion, suggest, suggest_changes
-from maestoso.core.planning.templates import BY_KEY, from_template
 from maestoso.core.readiness.assess import RECOVERY, Assessment, Options, assess, findings_of, severity_in
 from maestoso.core.readiness.context import Context
 from maestoso.core.readiness.landing_rules import crosswalk_holds
@@ -27,18 +24,19 @@ from maestoso.core.readiness.proof_rules import at_a_start
 from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.replication.anomaly import clean_point_hint
 from maestoso.core.score import forecast_score
+from maestoso.core.wording import lasting
 from maestoso.server.config.settings import OPTIONS
 from maestoso.server.crosswalks.picture import LONGEST_PAGE
 from maestoso.server.crosswalks.picture import view as view_landings
 from maestoso.server.crosswalks.shapes import LandingsAsked, LandingsView
 from maestoso.server.estate.agents import needed
 from maestoso.server.estate.models import Site
-from maestoso.server.estate.snapshot import estate
 from maestoso.server.evidence.models import Addition
 from maestoso.server.plans import plan_file
 from maestoso.server.plans.models import PlanRow
-from maestoso.server.plans.services import bare_context, context, find_plan, measured
-from maestoso.server.plans.shapes import (
+from maestoso.server.plans.services import find_plan
+from maestoso.server.protection.picture import group_points, points_of, proved
+from maestoso.server.readiness.shapes import (
     AssessmentView,
     Draft,
     ForecastFigures,
@@ -51,11 +49,11 @@ from maestoso.server.plans.shapes import (
     Preflight,
     RunNotes,
     RunOptions,
-    SuggestAsked,
 )
-from maestoso.server.plans.traps import traps_of_plan
-from maestoso.server.protection.picture import group_points, points_of, proved
+from maestoso.server.readiness.surroundings import bare_context, context
+from maestoso.server.runs.measured import measured
 from maestoso.server.runs.models import Run
+from maestoso.server.runs.traps import traps_of_plan
 
 FASTEST_PACE = 1000
 MOST_AT_ONCE = 1000
@@ -151,23 +149,6 @@ def read_plan_file(text: str, now: datetime) -> PlanFileRead:
         known = PlanRow.objects.filter(code=plan.code).values_list("current", flat=True).first()
         findings = findings_of(context(plan, known or 1, now))
     return PlanFileRead(plan=plan, problems=problems, findings=findings)
-
-
-def suggested(asked: SuggestAsked) -> Suggestion:
-    """Waves and dependencies for workloads, or what a plan lacks. Raises NotFound for an unknown workload."""
-    known = estate().workloads
-    if asked.plan is not None:
-        pieces = suggest_changes(asked.plan, known)
-        return Suggestion(waves=tuple(wave.name for wave in asked.plan.waves), pieces=pieces)
-    for name in asked.workloads:
-        if name not in known:
-            raise NotFound(f"There is no workload {name[:60]!r}.", "Choose one on the page Estate.")
-    chosen = [known[name] for name in dict.fromkeys(asked.workloads)]
-    if not asked.template:
-        return suggest(chosen)
-    if asked.template not in BY_KEY:
-        raise NotFound(f"There is no template {asked.template[:60]!r}.", f"Known: {', '.join(BY_KEY)}.")
-    return from_template(BY_KEY[asked.template], chosen)
 
 
 def plan_points(code: str, now: datetime) -> PlanPoints:

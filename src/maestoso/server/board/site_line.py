@@ -6,20 +6,15 @@ from collections.abc import Sequence
 from datetime import datetime, timedelta
 
 from django.db.models import F
-from drf_spectacular.utils import extend_schema
-from rest_framework.request import Request
-from rest_framework.response import Response
-from rest_framework.views import APIView
 
 from maestoso.core.model.protection import LinkState
 from maestoso.core.replication.lifecycle import is_copied
 from maestoso.core.runs.needs import Need, needs
 from maestoso.core.runs.whereabouts import up_at_target
 from maestoso.engine.clock import SystemClock
-from maestoso.server.common.shapes import reply, shape
+from maestoso.server.board.shapes import Flow, LinkLine, PlanName, RunUnderWay, SiteLine, Station, Told
 from maestoso.server.estate.agents import Pulse, pulse
 from maestoso.server.estate.models import Link, Site
-from maestoso.server.estate.shapes import Flow, LinkLine, PlanName, RunUnderWay, SiteLine, Station, Told
 from maestoso.server.estate.snapshot import estate
 from maestoso.server.plans.models import PlanVersion
 from maestoso.server.protection.services import rows_and_groups
@@ -28,15 +23,6 @@ from maestoso.server.runs.states import each
 from maestoso.server.runs.whereabouts import running
 
 CLOCK = SystemClock()
-
-
-class SiteLineView(APIView):
-    """The strip on every page."""
-
-    @extend_schema(operation_id="siteLine", responses=shape(SiteLine))
-    def get(self, request: Request) -> Response:
-        """Sites, what runs where, which way protection flows, and runs under way."""
-        return reply(site_line(CLOCK.now(), str(request.user.get_username())))
 
 
 def site_line(now: datetime, who: str) -> SiteLine:

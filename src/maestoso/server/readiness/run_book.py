@@ -10,14 +10,15 @@ from zoneinfo import ZoneInfo
 from django.template import Context as Values
 from django.template import Engine
 
-from maestoso.core.planning.run_book import run_book
 from maestoso.core.readiness.protection_rules import groups_in_plan
+from maestoso.core.readiness.run_book import run_book
 from maestoso.server.common.print import fonts_here, pdf_of, rendered
 from maestoso.server.estate.models import Site
 from maestoso.server.organisation.services import organisation
-from maestoso.server.plans.judgement import judge_recovery
-from maestoso.server.plans.services import context, find_plan
-from maestoso.server.plans.traps import traps_of_plan
+from maestoso.server.plans.services import find_plan
+from maestoso.server.readiness.judgement import judge_recovery
+from maestoso.server.readiness.surroundings import context
+from maestoso.server.runs.traps import traps_of_plan
 
 _engine = Engine(dirs=[str(Path(__file__).parent / "templates")], autoescape=True)
 

@@ -15,7 +15,7 @@ from maestoso.practice.scenario_files import site_codes
 from maestoso.server.config.settings import OPTIONS, SECRETS
 from maestoso.server.estate.services import move_practice_sites
 from maestoso.server.evidence.register import begin_counting
-from maestoso.server.runs import demo
+from maestoso.server.practice_lab import demo
 
 
 class Command(BaseCommand):

@@ -14,9 +14,9 @@ from maestoso.server.audit.record import recorded
 from maestoso.server.estate.workloads import find_workload
 from maestoso.server.plans.models import KnownTrap
 from maestoso.server.plans.services import find_plan
-from maestoso.server.plans.shapes import About, TrapSave, TrapView
 from maestoso.server.protection.services import find_group
 from maestoso.server.runs.models import Run
+from maestoso.server.runs.shapes import About, TrapSave, TrapView
 
 LONGEST_TEXT = 1000
 _EXISTS = {"workload": find_workload, "group": find_group, "plan": find_plan}

@@ -24,16 +24,11 @@ from maestoso.practice.rehearsal import Rehearsal
 from maestoso.practice.spec import Fault, Replica, SiteSpec
 from maestoso.practice.world import World
 from maestoso.server.estate.models import Link
-from maestoso.server.plans.judgement import judge, judge_recovery
-from maestoso.server.plans.services import context, find_plan
-from maestoso.server.plans.shapes import (
-    Calibration,
-    ComparedRun,
-    Helps,
-    RehearsalAsked,
-    RehearsalView,
-)
-from maestoso.server.plans.shapes import Draft as PlanDraft
+from maestoso.server.plans.services import find_plan
+from maestoso.server.readiness.judgement import judge, judge_recovery
+from maestoso.server.readiness.shapes import Calibration, ComparedRun, Helps, RehearsalAsked, RehearsalView
+from maestoso.server.readiness.shapes import Draft as PlanDraft
+from maestoso.server.readiness.surroundings import context
 from maestoso.server.runs.events import read_log
 from maestoso.server.runs.models import Run
 

@@ -9,7 +9,7 @@ from dataclasses import replace
 from maestoso.core.model.cue import Cue, Hold, ScriptCall
 from maestoso.core.model.plan import Member
 from maestoso.core.planning.inputs import ScriptText
-from maestoso.core.planning.run_book import Book, Line, run_book
+from maestoso.core.readiness.run_book import Book, Line, run_book
 from tests import worlds
 
 HELLO = ScriptText(

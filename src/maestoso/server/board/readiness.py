@@ -19,13 +19,14 @@ from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.readiness.room_rules import little_room
 from maestoso.core.replication.lifecycle import is_copied
 from maestoso.core.runs.needs import needs
+from maestoso.server.board.shapes import KindState, LastProof, PlanRowView, Readiness
 from maestoso.server.drills.picture import next_actions
-from maestoso.server.plans.judgement import figures, judge, said_of
-from maestoso.server.plans.services import measured_mark
-from maestoso.server.plans.shapes import KindState, LastProof, NextAction, PlanRowView, Readiness
-from maestoso.server.plans.surroundings import Surroundings
 from maestoso.server.protection.picture import overview
+from maestoso.server.readiness.judgement import figures, judge, said_of
+from maestoso.server.readiness.shapes import NextAction
+from maestoso.server.readiness.surroundings import Surroundings
 from maestoso.server.runs.fences import unseen
+from maestoso.server.runs.measured import measured_mark
 from maestoso.server.runs.models import KeptFence, Run, RunEvent
 from maestoso.server.runs.states import each
 from maestoso.server.runs.whereabouts import running

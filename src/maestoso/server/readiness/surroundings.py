@@ -7,10 +7,7 @@ from dataclasses import replace
 from datetime import datetime
 from functools import cached_property
 
-from django.db.models import F
-
 from maestoso.core.errors import NotFound
-from maestoso.core.evidence.wording import KINDS
 from maestoso.core.model.crosswalk import Crosswalk
 from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import Group, RecoveryPoint
@@ -18,6 +15,7 @@ from maestoso.core.planning.inputs import ScriptText
 from maestoso.core.planning.parts import whole
 from maestoso.core.planning.turned import is_away, turned
 from maestoso.core.readiness.context import Context, LastTest
+from maestoso.core.wording import KINDS
 from maestoso.server.common.room import free_mib
 from maestoso.server.crosswalks.held import wrong_landings
 from maestoso.server.estate.agents import Pulse, pulse
@@ -25,6 +23,7 @@ from maestoso.server.estate.drift import drifted
 from maestoso.server.estate.models import EstateMark, Site, WorkloadRow
 from maestoso.server.estate.snapshot import EstateSnapshot, estate
 from maestoso.server.plans.models import PlanRow, PlanVersion
+from maestoso.server.plans.services import newest_versions
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.protection.services import keys_missing
 from maestoso.server.runs.events import inputs_of
@@ -66,8 +65,7 @@ class Surroundings:
     @cached_property
     def versions(self) -> dict[str, PlanVersion]:
         """The newest version of every plan, by the plan's code."""
-        newest = PlanVersion.objects.filter(number=F("plan__current"))
-        return {row.plan.code: row for row in newest.select_related("plan").order_by("plan_id")}
+        return {row.plan.code: row for row in newest_versions()}
 
     @cached_property
     def plans(self) -> dict[str, Plan]:
@@ -211,6 +209,18 @@ def _other_plans(plan: Plan, others: Mapping[str, Plan]) -> dict[str, tuple[str,
             for name in other.workloads():
                 found[name] = (*found.get(name, ()), other.name)
     return found
+
+
+def bare_context(plan: Plan, version: int, at: datetime) -> Context:
+    """The world around a plan without asking any site."""
+    return Surroundings(at).bare_context(plan, version)
+
+
+def context(
+    plan: Plan, version: int, at: datetime, newest: Mapping[str, RecoveryPoint] | None = None
+) -> Context:
+    """The world around a plan now; ``newest`` points are asked of the target unless given."""
+    return Surroundings(at).context(plan, version, newest)
 
 
 def last_test(code: str) -> LastTest | None:

@@ -29,11 +29,12 @@ from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.models import Site
 from maestoso.server.estate.services import register_site, save_link
 from maestoso.server.organisation.models import Organisation
-from maestoso.server.plans.services import context, find_plan, make_plan, save_plan
-from maestoso.server.plans.shapes import TrapSave
-from maestoso.server.plans.traps import add_trap
+from maestoso.server.plans.services import find_plan, make_plan, save_plan
 from maestoso.server.protection.services import make_group, move_on, store_key
-from maestoso.server.runs.services import record_played_run
+from maestoso.server.readiness.starts import record_played_run
+from maestoso.server.readiness.surroundings import context
+from maestoso.server.runs.shapes import TrapSave
+from maestoso.server.runs.traps import add_trap
 from maestoso.server.scripts.services import save_script, store_secret
 from maestoso.server.scripts.shapes import ScriptSave
 

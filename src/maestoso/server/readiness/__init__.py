@@ -1,0 +1,1 @@
+"""What plans would do: findings, forecast, preflight, start and rehearsal, and the world around them."""
