@@ -19,6 +19,7 @@ from typing import Any
 import httpx
 
 from tests.e2e.application import Api, Application, until
+from tests.e2e.lossy_line import LossyLine
 
 PROCESSES = ("run_engine", "run_keeper", "mariadbd", "--site HIL", "--site QUA", "config.asgi")
 LONGEST_RUN_S = 400.0
@@ -36,6 +37,8 @@ class Harness:
         self.points = app.folder / "crash-points"
         self.points.write_text("")
         self.killed = self.died = self.runs = 0
+        self.lines: dict[str, LossyLine] = {}
+        self.forgetful = False
         self._armed = 0
         self._first: tuple[tuple[str, ...], list[str]] = ((), [])
 
@@ -44,8 +47,31 @@ class Harness:
         """What the application must be started with, so that crash points are looked for."""
         return {"MAESTOSO_CRASH_POINTS": str(app.folder / "crash-points")}
 
+    def put_lines_between(self, seed: int) -> None:
+        """From now on sites are spoken to over lines on which messages can be lost, doubled, late or garbled."""
+        codes = ("HIL", "NOR", "QUA")
+        for code in codes:
+            address = next(site for site in self._api().get("/sites")["sites"] if site["code"] == code)[
+                "agent_url"
+            ]
+            line = self.lines[code] = LossyLine(int(address.rsplit(":", 1)[1]), f"{seed} {code}")
+            moved = self.app.command_of_django(
+                "shell", "-c",
+                "from maestoso.server.estate.models import Site;"
+                f"Site.objects.filter(code='{code}').update(agent_url='http://127.0.0.1:{line.port}')",
+            )  # fmt: skip
+            if moved.returncode:
+                raise AssertionError(moved.stderr)
+
+    def trouble(self, share: float, *, forgetful: bool = False) -> None:
+        """So many messages come to grief; ``forgetful``: agents lose their memory where harm is done."""
+        self.forgetful = forgetful
+        for line in self.lines.values():
+            line.trouble = share
+
     def begin(self) -> None:
         """Nothing is wrong at the sites, nobody dies at any point, and harm is done by chance."""
+        self.trouble(0.0)
         until(lambda: _quiet(lambda: self._api().send("DELETE", "/practice-lab", None)), "the practice lab")
         self.arm()
         self._first = ((), [])
@@ -108,6 +134,12 @@ class Harness:
             return
         if wanted:
             return
+        if self.forgetful and self.chance.random() < 0.3:
+            site = self.chance.choice(("HIL", "QUA"))
+            text = f"drill: Memory\nfaults:\n  - {{site: {site}, preset: forgets}}\n"
+            _quiet(lambda: self._api().send("POST", "/practice-lab/fault-script", {"text": text}))
+            self.say(f"  the agent of {site} forgets")
+            return
         victim = self.chance.choice(PROCESSES)
         with suppress(AssertionError, ProcessLookupError):
             if self.chance.random() < 0.25 and victim != "mariadbd":
@@ -129,6 +161,7 @@ class Harness:
 
     def check(self) -> None:
         """All promises of all runs. Raises AssertionError with what was broken."""
+        self.trouble(0.0)
         done = until(self._checked, "the sites and the database to answer")
         if done.returncode:
             raise AssertionError(done.stdout + done.stderr)
@@ -169,14 +202,20 @@ def _quiet(call: Callable[[], Any]) -> Any:
 
 
 @contextmanager
-def harnessed(seed: int, say: Callable[[str], None] = lambda line: None) -> Iterator[Harness]:
-    """A harness over an application of its own."""
+def harnessed(
+    seed: int, say: Callable[[str], None] = lambda line: None, *, lossy: bool = False
+) -> Iterator[Harness]:
+    """A harness over an application of its own; ``lossy``: with lines that can be troubled."""
     app = Application(durable=True)
+    harness = Harness(app, seed, say)
     try:
-        harness = Harness(app, seed, say)
         app.start(**Harness.environment(app))
+        if lossy:
+            harness.put_lines_between(seed)
         yield harness
     finally:
+        for line in harness.lines.values():
+            line.close()
         app.close()
 
 

@@ -85,6 +85,12 @@ def by_chance(kind: str, plan: str, kill_every_s: float, harness: Harness) -> No
     harness.run(plan, kind, kill_every_s=kill_every_s, go_on=kind == "disaster")
 
 
+def over_lossy_lines(kind: str, harness: Harness) -> None:
+    """A run of a kind while messages come to grief, agents forget, and something dies now and then."""
+    harness.trouble(0.08, forgetful=True)
+    harness.run("HARB", kind, kill_every_s=6.0, go_on=kind == "disaster")
+
+
 PLACES = (
     "before-commit",
     "after-commit",
@@ -113,6 +119,10 @@ LONG: dict[str, Scenario] = {
         )
         for kind in ("planned", "disaster", "test")
         for plan, every in (("HARB", 0.0), ("BOOK", 2.0), ("HARB", 5.0))
+    },
+    **{
+        f"{kind} over lossy lines, to agents that forget": partial(over_lossy_lines, kind)
+        for kind in ("planned", "disaster", "test")
     },
 }
 

@@ -36,8 +36,11 @@ def main() -> int:
             file.flush()
 
         say(f"seed {given.seed}, {'every scenario once' if given.once else f'{given.minutes:g} minutes'}")
-        with harnessed(given.seed, say) as harness:
+        with harnessed(given.seed, say, lossy=True) as harness:
             verdict = _soak(harness, None if given.once else given.minutes * 60, say)
+            for code, line in harness.lines.items():
+                had = ", ".join(f"{count} {what}" for what, count in sorted(line.had.items()) if what)
+                say(f"the line to {code}: {line.had['']} messages passed on, {had or 'none in trouble'}")
         say(verdict)
     print(f"Report: {report}")
     return 0 if verdict.startswith("Nothing") else 1

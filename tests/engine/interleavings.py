@@ -6,13 +6,13 @@ write to it, what a site remembers and what is on the way between them is here, 
 run out is something that happens. Messages are never taken off the line, so each may come late, twice or never.
 
 :func:`explore` visits every state within the bounds, checks every promise in each, and that from each of them the
-run can still come to its end.
+run can still come to its end; ``tests.engine.schedules`` goes through larger bounds by chance.
 """
 
 from __future__ import annotations
 
-from collections import deque
 from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from unittest import mock
 
@@ -25,6 +25,7 @@ from maestoso.core.runs.events import Event
 from maestoso.core.runs.operations import OperationState, operation_for, outcome
 from maestoso.core.runs.state import RunState, fold
 from tests import worlds
+from tests.engine.exploring import explored
 
 RUN = "r"
 NOW = worlds.NOW
@@ -82,10 +83,6 @@ class State:
     site_fence: int = 0
     done: frozenset[tuple[str, str]] = frozenset()
     effects: tuple[str, ...] = ()
-
-
-class Broken(AssertionError):
-    """A promise was broken; the message says which, and how it came to it."""
 
 
 class Logs:
@@ -161,16 +158,17 @@ class Logs:
         return self._decided[log, heard]
 
 
-class Explorer:
-    """Every state that can be reached from the beginning."""
+class OneRun:
+    """Two engines, a person and a site at one run."""
 
     def __init__(self, bounds: Bounds, rules: Rules) -> None:
-        self.bounds, self.rules = bounds, rules
+        self.rules = rules
         self.logs = Logs()
+        self.first = State(left=bounds)
 
     def moves(self, now: State) -> Iterator[tuple[str, State]]:
         """All that can happen next, in words, with what is then."""
-        if not self._over(now.log):
+        if not self.over(now):
             for number in range(len(now.engines)):
                 yield from self._of_engine(now, number)
             yield from self._of_person(now)
@@ -179,7 +177,16 @@ class Explorer:
         for key, fence in sorted(now.sent):
             yield from self._arrives(now, key, fence)
 
-    def _over(self, log: int) -> bool:
+    def over(self, now: State) -> bool:
+        """Whether the run has ended."""
+        return self._ended(now.log)
+
+    def may_rest(self, now: State) -> bool:
+        """Where nobody is left who has the run, or may yet take it over, the bounds end it."""
+        has_it = any(engine is not None and engine.fence == now.fence for engine in now.engines)
+        return not now.left.claims and not has_it
+
+    def _ended(self, log: int) -> bool:
         return self.logs.events[log][-1].kind == "run.finished"
 
     def _of_engine(self, now: State, number: int) -> Iterator[tuple[str, State]]:
@@ -226,7 +233,7 @@ class Explorer:
                 more = self.logs.events[log][len(self.logs.events[engine.seen]) :]
                 log = self.logs.behind(now.log, more)
             keys = frozenset(key for key in engine.asked if key.split("@")[0] in flying) | fresh
-            known = None if self._over(log) else replace(engine, seen=log, asked=keys)
+            known = None if self._ended(log) else replace(engine, seen=log, asked=keys)
             written = replace(now, log=log)
             yield f"{who} writes and sends", self._with(replace(written, sent=now.sent | puts), number, known)
             if now.left.crashes:
@@ -283,17 +290,9 @@ class Explorer:
         return ""
 
 
-@dataclass(frozen=True)
-class Explored:
-    """What came of it; ``ends`` are the outcomes with which runs ended."""
-
-    states: int
-    logs: int
-    ends: frozenset[str]
-
-
-def explore(bounds: Bounds | None = None, rules: Rules | None = None) -> Explored:
-    """Visit every state. Raises Broken for a promise that is not kept, with the way there."""
+@contextmanager
+def three_steps() -> Iterator[None]:
+    """Runs are of these steps while it lasts."""
     graph = StepGraph(STEPS)
     with (
         mock.patch("maestoso.core.runs.state.compile_run", lambda inputs: graph),
@@ -302,54 +301,13 @@ def explore(bounds: Bounds | None = None, rules: Rules | None = None) -> Explore
             lambda state: "aborted" if state.aborted_because else "passed",
         ),
     ):
-        return _explored(Explorer(bounds or Bounds(), rules or Rules()))
+        yield
 
 
-def _explored(explorer: Explorer) -> Explored:
-    first = State(left=explorer.bounds)
-    came_from: dict[State, tuple[State, str] | None] = {first: None}
-    leads_to: dict[State, list[State]] = {}
-    ends, queue = [], deque([first])
-    while queue:
-        now = queue.popleft()
-        if explorer._over(now.log):
-            ends.append(now)
-        for what, then in explorer.moves(now):
-            leads_to.setdefault(then, []).append(now)
-            if then not in came_from:
-                came_from[then] = (now, what)
-                queue.append(then)
-            if wrong := explorer.broken(now, then):
-                raise Broken(f"{wrong}\n{_way(came_from, now)}  {what}")
-    _all_can_end(explorer, came_from, leads_to, ends)
-    outcomes = frozenset(str(explorer.logs.events[end.log][-1].data["outcome"]) for end in ends)
-    return Explored(states=len(came_from), logs=len(explorer.logs.events), ends=outcomes)
-
-
-def _all_can_end(
-    explorer: Explorer,
-    came_from: dict[State, tuple[State, str] | None],
-    leads_to: dict[State, list[State]],
-    ends: list[State],
-) -> None:
-    """From every state the run can come to its end, as long as an engine is there or may yet come."""
-    reached, queue = set(ends), deque(ends)
-    while queue:
-        for before in leads_to.get(queue.popleft(), ()):
-            if before not in reached:
-                reached.add(before)
-                queue.append(before)
-    for state in came_from:
-        # Where nobody is left who has the run, or may yet take it over, the bounds end it and not the design.
-        has_it = any(engine is not None and engine.fence == state.fence for engine in state.engines)
-        if state not in reached and (state.left.claims or has_it):
-            raise Broken(f"The run cannot come to its end any more.\n{_way(came_from, state)}")
-
-
-def _way(came_from: dict[State, tuple[State, str] | None], state: State) -> str:
-    """How it came to this, move by move."""
-    moves = []
-    while (step := came_from[state]) is not None:
-        state, what = step
-        moves.append(f"  {what}\n")
-    return "".join(reversed(moves))
+def explore(bounds: Bounds | None = None, rules: Rules | None = None) -> tuple[int, int, set[str]]:
+    """Visit every state: how many there are, of how many logs, and with which outcomes runs end."""
+    machine = OneRun(bounds or Bounds(), rules or Rules())
+    with three_steps():
+        found = explored(machine)
+    outcomes = {str(machine.logs.events[end.log][-1].data["outcome"]) for end in found.ends}
+    return found.states, len(machine.logs.events), outcomes

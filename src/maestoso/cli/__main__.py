@@ -74,7 +74,7 @@ def _test(only: list[str], verbose: bool, serial: bool) -> int:
 def _soak(given: argparse.Namespace) -> int:
     from maestoso.cli.testing import soak
 
-    return soak(given.minutes, given.seed, once=given.once, walks=given.walks)
+    return soak(given.minutes, given.seed, once=given.once, walks=given.walks, schedules=given.schedules)
 
 
 def _verify(file: Path, keys: str | None) -> int:
@@ -106,6 +106,10 @@ def _parse() -> argparse.Namespace:
     long.add_argument(
         "--walks", type=int, default=0, metavar="N",
         help="no processes: N random walks of people and sites through the application, in virtual time",
+    )  # fmt: skip
+    long.add_argument(
+        "--schedules", type=int, default=0, metavar="N",
+        help="no processes: N random orders of engines, keeper, people and messages, in virtual time",
     )  # fmt: skip
     check = commands.add_parser("verify", help="check the evidence of a run; needs no database")
     check.add_argument("file", help="what was exported as run-N.evidence.jsonl")

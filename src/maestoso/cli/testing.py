@@ -87,8 +87,11 @@ def test(only: list[str], *, verbose: bool = False, serial: bool = False) -> int
     return 1 if tally.failed else 0
 
 
-def soak(minutes: float, seed: int, *, once: bool, walks: int = 0) -> int:
-    """The long crash harness, whose report is under ``var/soak``; or so many ``walks`` from that seed on."""
+def soak(minutes: float, seed: int, *, once: bool, walks: int = 0, schedules: int = 0) -> int:
+    """The long crash harness, whose report is under ``var/soak``; or so many ``walks`` or ``schedules``."""
+    if schedules:
+        command = [sys.executable, "-m", "tests.engine.schedules", "--count", str(schedules)]
+        return subprocess.run([*command, "--seed", str(seed)], cwd=ROOT, check=False).returncode
     if walks:
         os.environ |= {FIRST_TREE: str(seed * 1000), TREES: str(-(-walks // WALKS_OF_A_TREE))}
         return test(["tests.server.test_walks"], verbose=False, serial=False)

@@ -6,7 +6,7 @@ Maestoso could be wrong about itself; a site that writes down every effect it ha
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -32,10 +32,13 @@ class Effect:
     effect: Mapping[str, Any] = field(default_factory=dict)
 
 
-def broken_promises(run: str, events: Sequence[Event], effects: Iterable[Effect]) -> tuple[str, ...]:
+def broken_promises(
+    run: str, events: Sequence[Event], effects: Iterable[Effect], forgetful: Collection[str] = ()
+) -> tuple[str, ...]:
     """Every promise that a run broke, in sentences; empty when it kept all of them.
 
-    ``run`` is the name in its keys. The log must fold; that its numbers have no gaps is part of that.
+    ``run`` is the name in its keys. The log must fold; that its numbers have no gaps is part of that. Agents
+    of ``forgetful`` sites lost their memory: what was done and not heard of is asked for, and done, again.
     """
     state = RunState(events[0])
     for event in events[1:]:
@@ -43,14 +46,14 @@ def broken_promises(run: str, events: Sequence[Event], effects: Iterable[Effect]
     ordered = sorted(effects, key=lambda effect: effect.at)
     mine = [effect for effect in ordered if effect.key.startswith(f"{run}:")]
     return (
-        *_twice(ordered),
+        *_twice(effect for effect in ordered if effect.site not in forgetful),
         *_out_of_nothing(run, state, events, mine),
         *_out_of_order(run, state, events, mine),
         *_on_twice(state, mine),
     )
 
 
-def _twice(effects: Sequence[Effect]) -> list[str]:
+def _twice(effects: Iterable[Effect]) -> list[str]:
     counted = Counter((effect.site, effect.key) for effect in effects)
     return [f"{site} did {key} {times} times." for (site, key), times in counted.items() if times > 1]
 

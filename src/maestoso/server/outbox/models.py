@@ -6,9 +6,8 @@ from typing import Any
 
 from django.db import models
 
+from maestoso.core.outbox import WAITING, Request
 from maestoso.server.estate.models import Site
-
-WAITING, DONE, FAILED, WITHDRAWN = "waiting", "done", "failed", "withdrawn"
 
 
 class SiteRequest(models.Model):
@@ -47,3 +46,10 @@ class SiteRequest(models.Model):
             models.Index(fields=["status", "site", "subject"], name="what_waits"),
             models.Index(fields=["settled_at"], name="what_is_settled"),
         ]
+
+    def rule(self) -> Request:
+        """As the rules look at it."""
+        return Request(
+            insists=self.insists, generation=self.generation, sent=self.sent_at is not None,
+            status=self.status,
+        )  # fmt: skip

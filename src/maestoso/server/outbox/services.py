@@ -7,13 +7,15 @@ import logging
 import time
 import uuid
 from dataclasses import replace
-from datetime import datetime, timedelta
+from datetime import timedelta
 from typing import Any
 
-from django.db.models import Max, QuerySet, Value
+from django.db.models import Max, Value
 from django.db.models.functions import Coalesce
 
+from maestoso.core import outbox as rules
 from maestoso.core.errors import Refused
+from maestoso.core.outbox import DONE, FAILED, WAITING
 from maestoso.core.ports import Clock, SiteRefused, SiteUnreachable
 from maestoso.core.runs.operations import Operation, OperationState
 from maestoso.engine.clock import SystemClock
@@ -21,7 +23,7 @@ from maestoso.server.common.news import announce
 from maestoso.server.config.settings import OPTIONS, SECRETS
 from maestoso.server.estate.agents import PATIENCE_S, ask, forget_pulse, needed, pulse
 from maestoso.server.estate.models import Site
-from maestoso.server.outbox.models import DONE, FAILED, WAITING, WITHDRAWN, SiteRequest
+from maestoso.server.outbox.models import SiteRequest
 from maestoso.server.outbox.secrets import with_secrets
 from maestoso.sites.client import HttpSite
 
@@ -31,7 +33,6 @@ KEEPER = "keeper"
 LOOK_AGAIN_S = 0.03
 CLAIMED_S = 5.0
 """How much longer than its patience a process has what it is bringing to itself."""
-LONGEST_PEACE_S = 600.0
 KEPT_DAYS = 30
 log = logging.getLogger("maestoso.outbox")
 
@@ -47,7 +48,7 @@ def ask_for(
     before = SiteRequest.objects.filter(site=site, subject=subject).aggregate(last=Max("fence"))["last"] or 0
     return SiteRequest.objects.create(
         site=site, token=uuid.uuid4().hex, verb=verb, subject=subject, args=args, by=by, insists=insists,
-        asked_at=now, not_before=now, fence=max(before + 1, int(now.timestamp() * 1000)),
+        asked_at=now, not_before=now, fence=rules.fence_after(before, int(now.timestamp() * 1000)),
     )  # fmt: skip
 
 
@@ -86,8 +87,9 @@ def deliver(request: SiteRequest, patience_s: float = PATIENCE_S) -> OperationSt
             if one.pk != request.pk and SiteRequest.objects.filter(pk=one.pk, status=WAITING).exists():
                 raise NotYet(f"It waits behind {one.verb} of {one.subject}, which is not done yet.")
     except SiteUnreachable as error:
-        if not request.insists:
-            _settle(request, WITHDRAWN, reason=str(error))
+        after = rules.unheard(request.rule())
+        if after.status != WAITING:
+            _settle(request, after.status, reason=str(error))
         raise
     request.refresh_from_db()
     if request.status == WAITING:
@@ -115,8 +117,12 @@ def deliver_waiting(site: Site, clock: Clock) -> None:
 
 def withdraw(request: SiteRequest) -> bool:
     """Ask for it no more, where it was not sent yet; whether that was so. Within a transaction."""
-    unsent = SiteRequest.objects.filter(pk=request.pk, status=WAITING, sent_at=None)
-    return bool(unsent.update(status=WITHDRAWN, settled_at=CLOCK.now(), args={}))
+    locked = SiteRequest.objects.select_for_update().get(pk=request.pk)
+    after = rules.withdrawn(locked.rule())
+    if after is None:
+        return False
+    _settle(locked, after.status)
+    return True
 
 
 def forget_old(clock: Clock) -> None:
@@ -143,10 +149,14 @@ def _bring(request: SiteRequest, patience_s: float) -> None:
         raise
     except SiteRefused as refused:
         state = OperationState(key=operation.key, status="failed", code=refused.code, reason=refused.reason)
-    if state.status == "failed" and request.insists:
-        _leave_in_peace(waiting, request.generation, state, now)
+    after = rules.answered(request.rule(), state)
+    if after.status == WAITING:
+        waiting.update(
+            generation=after.generation, code=state.code[:60], reason=state.reason,
+            not_before=now + timedelta(seconds=rules.peace_s(request.generation)),
+        )  # fmt: skip
     else:
-        _settle(request, DONE if state.status == "done" else FAILED, state.code, state.reason, state.result)
+        _settle(request, after.status, state.code, state.reason, state.result)
     forget_pulse(request.site)
 
 
@@ -165,17 +175,6 @@ async def _carry_out(agent: HttpSite, operation: Operation, fence: int, patience
         await asyncio.sleep(LOOK_AGAIN_S)
         state = await agent.operation(operation.key) or state
     return state
-
-
-def _leave_in_peace(
-    waiting: QuerySet[SiteRequest], generation: int, state: OperationState, now: datetime
-) -> None:
-    """It failed there: asked again under the same key, the site would only repeat that."""
-    peace_s = 0.0 if generation == 1 else min(3.0 * 2.0**generation, LONGEST_PEACE_S)
-    waiting.update(
-        generation=generation + 1, not_before=now + timedelta(seconds=peace_s), code=state.code[:60],
-        reason=state.reason,
-    )  # fmt: skip
 
 
 def _settle(request: SiteRequest, status: str, code: str = "", reason: str = "", result: Any = None) -> None:

@@ -10,8 +10,9 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from maestoso.core.outbox import WAITING
 from maestoso.server.common.shapes import reply, shape
-from maestoso.server.outbox.models import WAITING, SiteRequest
+from maestoso.server.outbox.models import SiteRequest
 from maestoso.server.outbox.shapes import RequestView
 
 MOST = 200

@@ -6,12 +6,12 @@ from collections.abc import Iterable, Sequence
 
 from django.db.models import Q, QuerySet
 
+from maestoso.core.outbox import DONE
 from maestoso.core.ports import Clock
 from maestoso.core.runs.events import Event
 from maestoso.server.audit.record import recorded
 from maestoso.server.common.news import announce
 from maestoso.server.estate.models import Site
-from maestoso.server.outbox.models import DONE
 from maestoso.server.outbox.services import KEEPER, ask_for, withdraw
 from maestoso.server.runs.events import inputs_of
 from maestoso.server.runs.models import KeptFence, Run

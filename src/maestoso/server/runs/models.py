@@ -6,7 +6,8 @@ from typing import Any
 
 from django.db import models
 
-from maestoso.server.outbox.models import DONE, SiteRequest
+from maestoso.core.outbox import DONE
+from maestoso.server.outbox.models import SiteRequest
 
 
 class Run(models.Model):

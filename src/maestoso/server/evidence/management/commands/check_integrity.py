@@ -40,13 +40,14 @@ class Command(BaseCommand):
         """One line per run."""
         bad = 0
         effects = _effects() if options["journals"] else []
+        forgetful = set(Site.objects.exclude(forgot_at=None).values_list("code", flat=True))
         for pk in Run.objects.order_by("pk").values_list("pk", flat=True):
             with one_moment():
                 run = Run.objects.get(pk=pk)
                 wrong = list(run_troubles(run))
                 events = read_log(pk) if run.removed_at is None else []
             if not wrong and options["journals"] and events:
-                wrong = list(broken_promises(run_name(pk), events, effects))
+                wrong = list(broken_promises(run_name(pk), events, effects, forgetful))
             bad += len(wrong)
             spent = overhead(fold(events)) if not wrong and events else None
             extra = f", machine time {spent:.3f} of its own schedule" if spent is not None else ""
