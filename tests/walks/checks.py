@@ -66,7 +66,7 @@ def _site_line(walk: Walk) -> Iterator[str]:
 
 def _board(walk: Walk) -> Iterator[str]:
     now = walk.clock.now()
-    board = readiness(now)
+    board, around = readiness(now), Surroundings(now)
     yield from _nonsense("board", to_data(board))
     for lost in board.if_lost:
         if lost.down == walk.sites[lost.site].answers:
@@ -74,7 +74,7 @@ def _board(walk: Walk) -> Iterator[str]:
         here = truth.running(walk.sites[lost.site])
         if walk.sites[lost.site].answers and lost.running != len(here):
             yield f"board: {lost.running} run at {lost.site}; {sorted(here)} do"
-        real = _comes_back(walk, lost)
+        real = _comes_back(walk, lost, around)
         if walk.sites[lost.site].answers:
             real &= here  # what is off there now is not missed
         if lost.back != len(real):
@@ -85,10 +85,9 @@ def _board(walk: Walk) -> Iterator[str]:
             yield "board: the headline breaks off, there is no forecast"
 
 
-def _comes_back(walk: Walk, lost: IfLost) -> set[str]:
+def _comes_back(walk: Walk, lost: IfLost, around: Surroundings) -> set[str]:
     """What really comes up of it, with the plans that are named, or with any where none is."""
     now, back = walk.clock.now(), set()
-    around = Surroundings(now)
     for code in lost.plans or around.plans:
         ctx = around.context(around.plans[code], around.versions[code].number)
         if ctx.plan.source != lost.site or not walk.sites[ctx.plan.target].answers:

@@ -70,16 +70,20 @@ class Engine:
         for site in self.sites.values():
             site.world.advance(now.timestamp())
         wakes = []
-        for pk in Run.objects.filter(outcome="", last_seq__gt=0).values_list("pk", flat=True):
-            wake_at = self._drive(pk)
+        under_way = Run.objects.filter(outcome="", last_seq__gt=0)
+        for pk, head in under_way.values_list("pk", "last_seq"):
+            wake_at = self._drive(pk, head)
             if wake_at is not None:
                 wakes.append(wake_at)
         return wakes
 
-    def _drive(self, pk: int) -> datetime | None:
+    def _drive(self, pk: int, head: int) -> datetime | None:
         while True:
             # The state is nobody's until the events are written: whoever asks next folds them in.
             state = self._states.pop(pk, None) or fold(read_log(pk))
+            if head > state.seq:
+                for event in read_log(pk, state.seq):
+                    state.apply(event)
             events = self._take_in(pk, state)
             decided, wake_at = settle(state, self.clock.now())
             events += decided
@@ -93,8 +97,6 @@ class Engine:
                 self._states[pk] = state
 
     def _take_in(self, pk: int, state: RunState) -> list[Event]:
-        for event in read_log(pk, state.seq):
-            state.apply(event)
         drafts = [*self._answers(pk, state), *self._reachability(state)]
         events = [self._apply(state, draft) for draft in drafts]
         seen = self._seen(state)

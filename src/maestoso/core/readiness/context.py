@@ -24,8 +24,9 @@ _providers: Lately[Mapping[str, Workload], tuple[()], Providers] = Lately(2)
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LastTest:
-    """The newest test of a plan that was judged; ``inputs`` is all it was compiled from."""
+    """The newest test of a plan that was judged: ``run`` is its number, ``inputs`` all it was compiled from."""
 
+    run: int = 0
     ended_at: datetime
     version: int
     verdict: str

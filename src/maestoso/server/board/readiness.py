@@ -26,7 +26,6 @@ from maestoso.server.readiness.judgement import figures, judge, said_of
 from maestoso.server.readiness.shapes import NextAction
 from maestoso.server.readiness.surroundings import Surroundings
 from maestoso.server.runs.fences import unseen
-from maestoso.server.runs.measured import measured_mark
 from maestoso.server.runs.models import KeptFence, Run, RunEvent
 from maestoso.server.runs.states import each
 from maestoso.server.runs.whereabouts import running
@@ -43,7 +42,7 @@ def readiness(now: datetime) -> Readiness:
     rows = []
     for code, version in around.versions.items():
         ctx = around.context(around.plans[code], version.number)
-        rows.append((ctx, _row(ctx, _judge(ctx), now)))
+        rows.append((ctx, _row(around, ctx, _judge(around, ctx))))
     lost, idle = _if_lost(around, rows), _without_purpose(rows)
     actions = [
         *_from_split(), *_from_forgotten(around), *_from_room(rows), *_from_runs(),
@@ -57,28 +56,27 @@ def readiness(now: datetime) -> Readiness:
     )  # fmt: skip
 
 
-def _judge(ctx: Context) -> Assessment:
+def _judge(around: Surroundings, ctx: Context) -> Assessment:
     """The forecast is kept while nothing that it depends on changed; findings are always fresh."""
-    question = (ctx.plan, ctx.crosswalk, ctx.groups, tuple(ctx.scripts), measured_mark(ctx.plan.target))
+    measured = around.measured_mark(ctx.plan.target)
+    question = (ctx.plan, ctx.crosswalk, ctx.groups, tuple(ctx.scripts), measured)
     kept = _judged.answer(ctx.ground, question, lambda: judge(ctx, RECOVERY))
     return replace(kept, findings=findings_of(ctx, kept.inputs.estimates if kept.inputs else None))
 
 
-def _row(ctx: Context, judged: Assessment, now: datetime) -> PlanRowView:
-    plan = ctx.plan
+def _row(around: Surroundings, ctx: Context, judged: Assessment) -> PlanRowView:
+    plan, now = ctx.plan, around.now
     at_risk_s, no_risk_because = _at_risk(ctx, now)
     proof = None
     if ctx.last_test is not None:
-        run = Run.objects.filter(plan_code=plan.code, ended_at=ctx.last_test.ended_at).first()
         age = now - ctx.last_test.ended_at
         proof = LastProof(
-            run=run.pk if run else 0,
+            run=ctx.last_test.run,
             ended_at=ctx.last_test.ended_at,
             verdict=ctx.last_test.verdict,
             version=ctx.last_test.version,
             overdue=age > timedelta(days=plan.drill_every_days),
         )
-    active = Run.objects.filter(plan_code=plan.code, outcome="", last_seq__gt=0).first()
     return PlanRowView(
         code=plan.code,
         name=plan.name,
@@ -93,7 +91,7 @@ def _row(ctx: Context, judged: Assessment, now: datetime) -> PlanRowView:
         at_risk_s=at_risk_s,
         no_risk_because=no_risk_because,
         last_proof=proof,
-        active_run=active.pk if active else None,
+        active_run=around.active_runs.get(plan.code),
         kinds=tuple(_state(ctx, judged.findings, kind) for kind in STARTED),
         stale=tuple(f.sentence for f in judged.findings if f.code.endswith("changed-since-test")),
         findings=judged.findings,
@@ -285,8 +283,10 @@ def _without_purpose(rows: Sequence[tuple[Context, PlanRowView]]) -> dict[str, N
     """Plans whose workloads a relocation brought to where they stay, and that nobody protects since."""
     actions = {}
     for ctx, view in rows:
+        if groups_in_plan(ctx) or view.active_run:
+            continue
         last = Run.objects.filter(plan_code=view.code, outcome="committed").first()
-        if last is None or groups_in_plan(ctx) or view.active_run or not _ended_protection(last):
+        if last is None or not _ended_protection(last):
             continue
         actions[view.code] = NextAction(
             urgency="sometime",

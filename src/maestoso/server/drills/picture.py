@@ -11,7 +11,7 @@ from maestoso.server.drills.models import BlackoutRow, DrillRow, DrillTime
 from maestoso.server.drills.services import blackouts, feed_path
 from maestoso.server.drills.shapes import BlackoutView, Calendar, DrillTimeView, DrillTried, DrillView
 from maestoso.server.drills.words import in_words
-from maestoso.server.plans.models import PlanRow
+from maestoso.server.plans.services import newest_versions
 from maestoso.server.readiness.shapes import NextAction, Urgency
 
 BACK, AHEAD = timedelta(days=366), timedelta(days=366)
@@ -24,7 +24,7 @@ SEEN_MISSED = timedelta(days=14)
 def calendar(now: datetime) -> Calendar:
     """All drills with their times, a year back and ahead."""
     closed = blackouts()
-    names = {row.code: row.version().core().name for row in PlanRow.objects.all()}
+    names = {row.plan.code: row.core().name for row in newest_versions()}
     drills = tuple(view(row, names, closed, now) for row in DrillRow.objects.all())
     return Calendar(
         sentence=_sentence(drills, now),
@@ -102,7 +102,7 @@ def _sentence(drills: Sequence[DrillView], now: datetime) -> str:
 def next_actions(now: datetime) -> list[NextAction]:
     """Drills that are due, will be soon, or were missed: for the readiness board."""
     closed, actions = blackouts(), []
-    names = {row.code: row.version().core().name for row in PlanRow.objects.all()}
+    names = {row.plan.code: row.core().name for row in newest_versions()}
     for row in DrillRow.objects.all():
         drill, name = row.core(), names.get(row.plan_code, row.plan_code)
         last = row.times.order_by("-at").first()

@@ -7,6 +7,8 @@ from dataclasses import replace
 from datetime import datetime
 from functools import cached_property
 
+from django.db.models import Max
+
 from maestoso.core.errors import NotFound
 from maestoso.core.model.crosswalk import Crosswalk
 from maestoso.core.model.plan import Plan
@@ -26,8 +28,9 @@ from maestoso.server.plans.models import PlanRow, PlanVersion
 from maestoso.server.plans.services import newest_versions
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.protection.services import keys_missing
-from maestoso.server.runs.events import inputs_of
+from maestoso.server.runs.events import inputs_of_all
 from maestoso.server.runs.fences import found_running
+from maestoso.server.runs.measured import measured_mark
 from maestoso.server.runs.models import Run, RunStep
 from maestoso.server.scripts.services import script_texts, secret_names
 
@@ -54,6 +57,7 @@ class Surroundings:
         self._pulses: dict[str, Pulse] = {}
         self._drifted: dict[str, int] = {}
         self._held: dict[str, dict[str, str]] = {}
+        self._measured: dict[str, tuple[int, int | None]] = {}
 
     # --- records ---
 
@@ -122,6 +126,35 @@ class Surroundings:
         return {name: f"run {pk}, a {NAMES_OF_KINDS[kind]}" for name, pk, kind in found}
 
     @cached_property
+    def last_tests(self) -> dict[str, LastTest]:
+        """The newest test of every plan that a person judged, by the plan's code."""
+        judged = Run.objects.filter(kind="test", outcome__in=JUDGED, ended_at__isnull=False)
+        newest = judged.values("plan_code").annotate(at=Max("ended_at")).values_list("plan_code", "at")
+        at = dict(newest)
+        found = judged.filter(ended_at__in=at.values())
+        runs = [run for run in found if at[run.plan_code] == run.ended_at]
+        inputs = inputs_of_all([run.pk for run in runs if run.removed_at is None])
+        return {
+            run.plan_code: LastTest(
+                run=run.pk, ended_at=run.ended_at, version=run.plan_version, verdict=run.outcome,
+                inputs=inputs.get(run.pk),
+            )
+            for run in runs if run.ended_at is not None
+        }  # fmt: skip
+
+    @cached_property
+    def active_runs(self) -> dict[str, int]:
+        """The run of a plan that is under way, by the plan's code."""
+        active = Run.objects.filter(outcome="", last_seq__gt=0).order_by("pk")
+        return dict(active.values_list("plan_code", "pk"))
+
+    def measured_mark(self, target: str) -> tuple[int, int | None]:
+        """Tells one set of runs at a site, whose times were measured, from another."""
+        if target not in self._measured:
+            self._measured[target] = measured_mark(target)
+        return self._measured[target]
+
+    @cached_property
     def keys_missing(self) -> frozenset[str]:
         """Groups whose copies are encrypted and whose key is not stored."""
         return keys_missing()
@@ -176,7 +209,7 @@ class Surroundings:
             plan=laid_plan, version=version, now=self.now, as_of=self.as_of,
             workloads=self.estate.workloads, ground=self.estate.ground,
             crosswalk=self.crosswalks.get((source, target)), reverse=self.crosswalks.get((target, source)),
-            groups=self.groups, newest={}, last_test=last_test(plan.code), held=self.held(target), laid=laid,
+            groups=self.groups, newest={}, last_test=self.last_tests.get(plan.code), held=self.held(target), laid=laid,
             others=_other_plans(plan, others), rows=self.estate.rows, scripts=self.scripts,
             secrets=self.secrets, stages=self.stages, split=self.split, busy=self.busy,
         )  # fmt: skip
@@ -221,12 +254,3 @@ def context(
 ) -> Context:
     """The world around a plan now; ``newest`` points are asked of the target unless given."""
     return Surroundings(at).context(plan, version, newest)
-
-
-def last_test(code: str) -> LastTest | None:
-    """The newest test of a plan that a person judged."""
-    run = Run.objects.filter(plan_code=code, kind="test", outcome__in=JUDGED).order_by("-ended_at").first()
-    if run is None or run.ended_at is None:
-        return None
-    inputs = inputs_of(run) if run.removed_at is None else None
-    return LastTest(ended_at=run.ended_at, version=run.plan_version, verdict=run.outcome, inputs=inputs)

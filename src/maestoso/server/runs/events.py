@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 from datetime import UTC
 from functools import lru_cache
@@ -23,6 +23,8 @@ _INSERT = """
         (run_id, seq, fence, at, run_s, kind, data, `by`, `schema`, client_key, chain)
     VALUES (%s, %s, %s, %s, %s, %s, %s, %s, %s, %s, %s)
 """
+MOST_INPUTS = 300
+"""Inputs that are kept: those of the last test of every plan are looked at by every board."""
 Subscriber = Callable[[Run, Sequence[Event]], None]
 """Carries events of a run over to other records, in their transaction; whoever calls it saves the run."""
 
@@ -71,7 +73,13 @@ def inputs_of(run: Run) -> RunInputs:
     return _inputs_of(run.pk, first)
 
 
-@lru_cache(maxsize=50)
+def inputs_of_all(numbers: Collection[int]) -> dict[int, RunInputs]:
+    """The same for many runs at once, by their numbers."""
+    first = RunEvent.objects.filter(run__in=numbers, seq=1).values_list("run_id", "chain")
+    return {pk: _inputs_of(pk, chain) for pk, chain in first}
+
+
+@lru_cache(maxsize=MOST_INPUTS)
 def _inputs_of(pk: int, chain: str) -> RunInputs:
     return inputs_in(to_event(RunEvent.objects.get(run_id=pk, seq=1)))
 
