@@ -18,7 +18,7 @@ from bench.core import best
 from maestoso.core.addressing.rule_table import RuleTable
 from maestoso.core.addressing.trial import DOES_NOT_FIT, readdress
 from maestoso.core.landing.ground import Ground
-from maestoso.core.landing.judge import judge
+from maestoso.core.landing.judge import judge_landings
 from maestoso.core.landing.resolve import resolve
 from maestoso.core.model.crosswalk import SIDES, AddressRule, NetworkRow, Readdress
 from maestoso.core.model.estate import HostPool, Network, StoragePool
@@ -109,7 +109,7 @@ def landings() -> None:
     building, ground = best(lambda: Ground(sites))
     gc.disable()  # as the server does while it judges
     resolving, _ = best(lambda: resolve(workloads, walk, ground, "live"))
-    judging, sides = best(lambda: [judge(walk, ground, workloads, side, ()) for side in SIDES])
+    judging, sides = best(lambda: [judge_landings(walk, ground, workloads, side, ()) for side in SIDES])
     gc.enable()
     print(f"{WORKLOADS} workloads, {count} networks")
     print(f"  ground                        {building * 1e3:9.1f} ms")

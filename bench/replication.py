@@ -16,7 +16,7 @@ from tests.core.replication.series import labelled, quality
 from bench.core import best
 from maestoso.core.model.protection import Policy
 from maestoso.core.replication.anomaly import scores
-from maestoso.core.replication.retention import kept, ladders
+from maestoso.core.replication.retention import ladders, retained
 from maestoso.core.replication.sharing import backlog, lags
 
 WORKLOADS = 10_000
@@ -75,7 +75,7 @@ def thinning(random: np.random.Generator) -> None:
     at = np.sort(random.integers(NOW - 16 * 86400, NOW, (1000, 1000)), axis=1).ravel()
     policy = Policy(interval_s=60, rpo_s=120)
     rules = ladders([policy] * 1000)
-    quick, _ = best(lambda: kept(group, at, NOW, rules))
+    quick, _ = best(lambda: retained(group, at, NOW, rules))
     moments = at[:100_000].tolist()
     plain = once(lambda: plain_kept(moments, NOW, policy)) * 10
     copying, _ = best(lambda: (group.copy(), at.copy()))

@@ -11,7 +11,7 @@ from pathlib import Path
 from maestoso.core.codec import from_data
 from maestoso.core.estate.checks import inventory_complaints, workload_complaints
 from maestoso.core.landing.ground import Ground
-from maestoso.core.landing.judge import judge
+from maestoso.core.landing.judge import judge_landings
 from maestoso.core.model.crosswalk import SIDES, Crosswalk
 from maestoso.practice.generate import PER_APP, generate
 from maestoso.practice.scenario import Scenario
@@ -54,7 +54,7 @@ class Generator(unittest.TestCase):
             workloads = ground.sites[walk.source].workloads
             names = {workload.name for workload in workloads}
             for side in SIDES:
-                self.assertEqual(judge(walk, ground, workloads, side, names).findings, ())
+                self.assertEqual(judge_landings(walk, ground, workloads, side, names).findings, ())
 
     def test_groups_are_copied_to_another_site_and_some_workloads_to_none(self) -> None:
         scenario = self.scenario(11 * PER_APP, 3)

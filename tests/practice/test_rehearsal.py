@@ -16,7 +16,7 @@ from maestoso.core.landing.ground import Ground
 from maestoso.core.model.crosswalk import Crosswalk
 from maestoso.core.model.protection import Group, Policy
 from maestoso.core.planning.inputs import RunInputs
-from maestoso.core.planning.parts import whole
+from maestoso.core.planning.parts import expand_parts
 from maestoso.core.readiness.assess import Options, assess
 from maestoso.core.readiness.context import Context
 from maestoso.core.runs.progress import overhead
@@ -35,7 +35,7 @@ TIDEWELL = Scenario(Path(__file__).resolve().parents[2] / "demo" / "tidewell")
 def tidewell(code: str) -> tuple[RunInputs, World]:
     """A plan of the demo, and the practice site it would be tested at."""
     plans = {plan.code: plan for plan in TIDEWELL.plans()}
-    laid = whole(plans[code], plans.get)
+    laid = expand_parts(plans[code], plans.get)
     plan = laid.plan
     world = World(TIDEWELL.spec(plan.target, worlds.NOW - timedelta(days=1)), worlds.NOW - timedelta(days=1))
     world.advance(worlds.NOW.timestamp())

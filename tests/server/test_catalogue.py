@@ -14,7 +14,7 @@ from maestoso.server.estate.snapshot import estate
 from maestoso.server.estate.workloads import tag
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.protection.picture import lags
-from maestoso.server.protection.services import add_members, move_on, rows_and_groups
+from maestoso.server.protection.services import add_members, advance_stage, rows_and_groups
 from tests.server.tidewell import Tidewell
 
 
@@ -52,7 +52,7 @@ class Kept(Tidewell):
         self.assertEqual(estate().rows["rig-01"].group, "fleet")
         row = GroupRow.objects.get(code="fleet")
         row.stage = "seeding"
-        move_on(row, "seeded")
+        advance_stage(row, "seeded")
         stages = {row.code: row.stage for row, _ in rows_and_groups()}
         self.assertEqual(stages["fleet"], "protected")
 

@@ -207,7 +207,7 @@ class Held(Tidewell):
     def look(self) -> dict[str, dict[str, Any]]:
         """Let the keeper look after Hilltop, then see what the page says."""
         cache.clear()
-        held.look_after_landings(self.site())
+        held.reconcile_landings(self.site())
         return {one["workload"]: one for one in self.browser.get("/api/v1/sites/HIL/landings").json()}
 
     def setUp(self) -> None:
@@ -269,7 +269,7 @@ class Held(Tidewell):
     def test_a_site_that_is_away_is_left_alone(self) -> None:
         away = mock.Mock(said=None)
         with mock.patch.object(held, "pulse", return_value=away), mock.patch.object(held, "perform") as asked:
-            held.look_after_landings(self.site())
+            held.reconcile_landings(self.site())
         asked.assert_not_called()
 
 

@@ -157,11 +157,11 @@ class Beginning(WithDrills):
 
     def test_what_could_not_start_in_its_window_is_missed_with_the_reason(self) -> None:
         from maestoso.server.crosswalks.models import CrosswalkRow
-        from maestoso.server.estate.snapshot import touch
+        from maestoso.server.estate.snapshot import mark_changed
 
         self.make(starts_itself=True)
         CrosswalkRow.objects.all().delete()
-        touch()
+        mark_changed()
         self.keeper_at(self.due + timedelta(minutes=1), self.due + timedelta(hours=2))
         ((outcome, reason),) = self.times()
         self.assertEqual(outcome, "missed")

@@ -66,7 +66,7 @@ class Looking(Tidewell):
                 stop.set()
 
         with self.assertLogs("maestoso.keeper", "ERROR") as said:
-            keep.look_after("HIL", lambda: [fails, works], stop, "one/host:1:1")
+            keep.perform_duty("HIL", lambda: [fails, works], stop, "one/host:1:1")
         self.assertEqual(seen, ["fails", "works"] * 3)
         self.assertEqual(len(said.records), 3)
 
@@ -81,13 +81,13 @@ class Looking(Tidewell):
             return leases.take(duty, owner)
 
         with mock.patch.object(keep, "take", taken):
-            keep.look_after("HIL", lambda: self.fail("it looked"), stop, "one/host:1:1")
+            keep.perform_duty("HIL", lambda: self.fail("it looked"), stop, "one/host:1:1")
         self.assertGreater(len(tries), 3)
 
     def test_a_site_that_was_retired_is_not_looked_after_any_more(self) -> None:
-        self.assertEqual(len(keep._of_site("HIL", CLOCK)), len(keep.SITE_LOOKS))
+        self.assertEqual(len(keep._of_site("HIL", CLOCK)), len(keep.SITE_TASKS))
         self.assertEqual(keep._of_site("GONE", CLOCK), ())
-        keep.look_after("GONE", lambda: keep._of_site("GONE", CLOCK), threading.Event(), "one/host:1:1")
+        keep.perform_duty("GONE", lambda: keep._of_site("GONE", CLOCK), threading.Event(), "one/host:1:1")
 
     def test_a_slow_site_delays_no_other(self) -> None:
         stop, slow, quick = threading.Event(), threading.Event(), threading.Event()
@@ -100,7 +100,7 @@ class Looking(Tidewell):
                 quick.set()
 
         with (
-            mock.patch.object(keep, "SITE_LOOKS", (look,)), mock.patch.object(keep, "RECORD_LOOKS", ()),
+            mock.patch.object(keep, "SITE_TASKS", (look,)), mock.patch.object(keep, "RECORD_TASKS", ()),
             mock.patch.object(keep, "take", return_value=True),
             mock.patch.object(keep, "release"),
             mock.patch.object(keep, "Site", mock.Mock(objects=Codes())),

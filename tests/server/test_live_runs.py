@@ -25,8 +25,8 @@ from maestoso.server.estate import agents
 from maestoso.server.estate.agents import ask
 from maestoso.server.estate.models import Site, WorkloadRow
 from maestoso.server.estate.snapshot import estate
-from maestoso.server.keeper import looks
-from maestoso.server.keeper.looks import listen
+from maestoso.server.keeper import tasks
+from maestoso.server.keeper.tasks import listen
 from maestoso.server.outbox import services as outbox
 from maestoso.server.outbox.services import deliver_waiting
 from maestoso.server.plans.services import find_plan
@@ -416,7 +416,7 @@ class LostMemory(Live):
         site = Site.objects.get(code="HIL")
         said = agents.pulse(site)
         silent = replace(said, said=replace(said.said, epoch=""))
-        with mock.patch.object(looks, "pulse", return_value=silent):
+        with mock.patch.object(tasks, "pulse", return_value=silent):
             listen(site, CLOCK)
         site.refresh_from_db()
         self.assertIsNone(site.forgot_at)

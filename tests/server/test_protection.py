@@ -19,8 +19,8 @@ from maestoso.engine.clock import SystemClock
 from maestoso.server.estate.agents import ask, pulse
 from maestoso.server.estate.drift import drifted
 from maestoso.server.estate.models import Site, WorkloadRow
-from maestoso.server.estate.snapshot import touch
-from maestoso.server.keeper import looks
+from maestoso.server.estate.snapshot import mark_changed
+from maestoso.server.keeper import tasks
 from maestoso.server.outbox.services import perform
 from maestoso.server.protection import services
 from maestoso.server.protection.models import GroupRow
@@ -46,7 +46,7 @@ class ProtectionCase(Tidewell):
 
     def setUp(self) -> None:
         super().setUp()
-        looks._told.clear()
+        tasks._told.clear()
 
     def tearDown(self) -> None:
         for code in ("HIL", "NOR"):
@@ -238,7 +238,7 @@ class Copies(ProtectionCase):
     def test_no_other_key_than_that_of_the_copies_is_taken(self) -> None:
         self.make(policy={**POLICY, "initial": "seed", "encrypted": True}, key=KEY)
         GroupRow.objects.filter(code="works").update(key="")
-        touch()
+        mark_changed()
         self.assertTrue(self.line("works")["key_missing"])
         refused = self.browser.send("PUT", "/groups/works/key", {"key": "any-other-string-of-that-length"})
         self.assertIn(fingerprint("works", KEY), self.problem(refused, 409, "refused")["detail"])
@@ -257,13 +257,13 @@ class Copies(ProtectionCase):
     def test_a_site_that_goes_on_saying_something_else_is_not_asked_without_end(self) -> None:
         self.make(policy={**POLICY, "initial": "seed", "encrypted": True}, key=KEY)
         GroupRow.objects.filter(code="works").update(key_fingerprint="0" * 16)
-        touch()
+        mark_changed()
         asked: list[str] = []
         clock = Mock(now=Mock(return_value=SystemClock().now()))
-        with patch.object(looks, "tell_site", lambda row, by: asked.append(row.code)):
+        with patch.object(tasks, "send_group", lambda row, by: asked.append(row.code)):
             for seconds in (0, 3, 3, 60):
                 clock.now.return_value += timedelta(seconds=seconds)
-                looks.look_after_groups(Site.objects.get(code="HIL"), clock)
+                tasks.reconcile_groups(Site.objects.get(code="HIL"), clock)
         self.assertEqual(asked, ["works", "works"])
 
     def test_the_way_back_is_encrypted_with_the_same_key(self) -> None:
@@ -285,15 +285,15 @@ class Copies(ProtectionCase):
         clear = replace(told, encrypted_with="")
         self.assertEqual(health(row.core(), clear, SystemClock().now()).condition, "in clear")
         GroupRow.objects.filter(code="works").update(key_fingerprint="0" * 16)
-        touch()
+        mark_changed()
         asked: list[str] = []
-        with patch.object(looks, "tell_site", lambda row, by: asked.append(row.code)):
-            looks.look_after_groups(Site.objects.get(code="HIL"), SystemClock())
+        with patch.object(tasks, "send_group", lambda row, by: asked.append(row.code)):
+            tasks.reconcile_groups(Site.objects.get(code="HIL"), SystemClock())
         self.assertEqual(asked, ["works"])
 
     def test_a_plan_whose_key_is_missing_is_blocked(self) -> None:
         GroupRow.objects.filter(code="booking-app").update(key="")
-        touch()
+        mark_changed()
         self.assertTrue(self.line("booking-app")["key_missing"])
         plan = next(p for p in self.get("/readiness")["plans"] if p["code"] == "BOOK")
         self.assertIn("key-missing", [f["code"] for f in plan["findings"] if f["severity"] == "blocks"])
@@ -344,7 +344,7 @@ class Away(ProtectionCase):
         row.save()
         members = WorkloadRow.objects.filter(membership__group=row)
         members.update(site=row.source)
-        touch()
+        mark_changed()
 
     def test_it_is_in_a_group_and_not_protected(self) -> None:
         seen = self.get("/groups")
@@ -383,7 +383,7 @@ class Away(ProtectionCase):
         self.assertEqual(drifted(site), 3)
         members = WorkloadRow.objects.filter(membership__group__code="booking-db")
         members.update(site=Site.objects.get(code="QUA"))
-        touch()
+        mark_changed()
         self.assertEqual(drifted(site), 0)
 
 
@@ -396,7 +396,7 @@ class Keeper(ProtectionCase):
         self.assertEqual(self.make().status_code, 201)
         Site.objects.filter(code="HIL").update(agent_url=address)
         self.assertEqual(self.line("works")["health"]["condition"], "waiting")
-        looks.look_after_groups(Site.objects.get(code="HIL"), SystemClock())
+        tasks.reconcile_groups(Site.objects.get(code="HIL"), SystemClock())
         self.assertIn("works", self.states())
 
     def test_a_policy_that_is_changed_to_and_fro_is_what_the_site_copies_by_in_the_end(self) -> None:
@@ -405,7 +405,7 @@ class Keeper(ProtectionCase):
             changed = group(policy={**POLICY, "interval_s": interval})
             reply = self.browser.send("PUT", "/groups/works", changed, **{"If-Match": f'"{revision}"'})
             self.assertEqual(reply.status_code, 200, reply.content)
-            looks.look_after_groups(Site.objects.get(code="HIL"), SystemClock())
+            tasks.reconcile_groups(Site.objects.get(code="HIL"), SystemClock())
             wanted = GroupRow.objects.get(code="works").core().digest()
             self.assertEqual(self.states()["works"].digest, wanted, f"the {revision}. change")
 
@@ -413,8 +413,8 @@ class Keeper(ProtectionCase):
         row = GroupRow.objects.get(code="fleet")
         row.stage = "seeding"
         row.save()
-        touch()
-        looks.look_after_groups(Site.objects.get(code="HIL"), SystemClock())
+        mark_changed()
+        tasks.reconcile_groups(Site.objects.get(code="HIL"), SystemClock())
         self.assertEqual(GroupRow.objects.get(code="fleet").stage, "protected")
 
     def test_an_inventory_is_taken_over_where_that_is_wanted(self) -> None:
@@ -423,9 +423,9 @@ class Keeper(ProtectionCase):
         self.addCleanup(lambda: ask(nor, lambda agent: agent.practise("inventory", to_data(before))))
         changed = replace(before, workloads=(replace(before.workloads[0], cores=12), before.workloads[1]))
         ask(nor, lambda agent: agent.practise("inventory", to_data(changed)))
-        looks.take_over(Site.objects.get(code="NOR"), SystemClock())
+        tasks.take_over(Site.objects.get(code="NOR"), SystemClock())
         self.assertEqual(self.get("/workloads/watch-01")["workload"]["cores"], 2)
         body = {"name": "Northgate", "time_zone": "UTC", "takes_over": True}
         self.assertEqual(self.browser.send("PUT", "/sites/NOR", body).status_code, 200)
-        looks.take_over(Site.objects.get(code="NOR"), SystemClock())
+        tasks.take_over(Site.objects.get(code="NOR"), SystemClock())
         self.assertEqual(self.get("/workloads/watch-01")["workload"]["cores"], 12)

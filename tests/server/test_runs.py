@@ -29,7 +29,7 @@ from maestoso.core.runs.state import RunState, fold
 from maestoso.engine.clock import SystemClock
 from maestoso.server.estate import agents
 from maestoso.server.estate.models import Site
-from maestoso.server.estate.snapshot import touch
+from maestoso.server.estate.snapshot import mark_changed
 from maestoso.server.evidence.register import next_number
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.protection.picture import group_points
@@ -39,7 +39,7 @@ from maestoso.server.runs.log import DatabaseRunLog, write_events
 from maestoso.server.runs.measured import MOST_MEASURED, measured
 from maestoso.server.runs.models import Run, RunEvent, RunStep
 from maestoso.server.runs.projection import check_projection, write_steps, write_steps_of_ended
-from maestoso.server.runs.services import tell_run
+from maestoso.server.runs.services import control_run
 from maestoso.server.runs.shapes import Control
 from tests import worlds
 from tests.run_log import RunLogContract
@@ -197,7 +197,7 @@ class TheLogInMariaDB(RunLogContract, TransactionTestCase):
                 for kind in said:
                     with transaction.atomic():
                         try:
-                            tell_run(
+                            control_run(
                                 pk,
                                 Control(kind=kind, text=by),
                                 by=by,
@@ -291,7 +291,7 @@ class Starting(Tidewell):
         from maestoso.server.crosswalks.models import CrosswalkRow
 
         CrosswalkRow.objects.all().delete()
-        touch()
+        mark_changed()
         body = self.problem(self.start(), 409, "preflight-blocks")
         self.assertEqual(body["findings"][0]["code"], "crosswalk-missing")
         self.assertEqual((Run.objects.count(), RunEvent.objects.count()), (0, 0))
@@ -318,7 +318,7 @@ class Starting(Tidewell):
             judged = judge(*asked)
             seen.append(judged)
             if len(seen) <= often[0]:
-                touch()
+                mark_changed()
             return judged
 
         with mock.patch.object(starts, "assess", meanwhile):

@@ -17,7 +17,7 @@ from maestoso.core.errors import LogCorrupt
 from maestoso.engine.clock import SystemClock
 from maestoso.server.runs import states, stream
 from maestoso.server.runs.models import Run, RunStep
-from maestoso.server.runs.services import tell_run
+from maestoso.server.runs.services import control_run
 from maestoso.server.runs.shapes import Control
 from maestoso.server.runs.stream_door import StreamDoor
 from tests.server.test_runs import make_run
@@ -109,7 +109,7 @@ class Streaming(TransactionTestCase):
 
     def hold(self, pk: int = 0) -> None:
         """Somebody holds the run."""
-        tell_run(pk or self.run_row.pk, Control(kind="hold"), by="ben", key=None, at=SystemClock().now())
+        control_run(pk or self.run_row.pk, Control(kind="hold"), by="ben", key=None, at=SystemClock().now())
         connection.close()
 
     async def test_the_whole_score_comes_first_then_what_changes(self) -> None:

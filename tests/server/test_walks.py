@@ -13,7 +13,7 @@ from django.test import TestCase
 
 from maestoso.cli.testing import FIRST_TREE, TREES
 from maestoso.practice.world import World
-from maestoso.server.keeper import looks
+from maestoso.server.keeper import tasks
 from tests.server.tidewell import own_keys
 from tests.walks import country
 from tests.walks.checks import disagreements
@@ -71,8 +71,8 @@ class Country(TestCase):
         return found
 
     def _step(self, walk: Walk) -> list[str]:
-        looks._heard.clear()  # what another walk heard and told later is not known yet
-        looks._told.clear()
+        tasks._heard.clear()  # what another walk heard and told later is not known yet
+        tasks._told.clear()
         with patched(walk):
             walk.step()
             return ["\n  ".join([said, walk.name, *walk.log]) for said in disagreements(walk)]

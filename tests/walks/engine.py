@@ -15,7 +15,7 @@ from maestoso.core.runs.operations import Operation, OperationState, operation_f
 from maestoso.core.runs.state import RunState, fold
 from maestoso.core.runs.watching import noticed, probed_at, watched
 from maestoso.server.estate.models import Site
-from maestoso.server.keeper.looks import listen, look_after_groups
+from maestoso.server.keeper.tasks import listen, reconcile_groups
 from maestoso.server.outbox.services import deliver_waiting
 from maestoso.server.readiness.starts import follow_ups
 from maestoso.server.runs.events import read_log, run_name
@@ -56,7 +56,7 @@ class Engine:
     def keep(self) -> None:
         """What the keeper does."""
         cache.clear()
-        for look in (listen, deliver_waiting, look_after_groups):
+        for look in (listen, deliver_waiting, reconcile_groups):
             for site in Site.objects.all():
                 look(site, self.clock)
         give_up_what_is_fenced(self.clock)

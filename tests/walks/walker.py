@@ -26,7 +26,7 @@ from maestoso.server.readiness.shapes import RunOptions, StartRun
 from maestoso.server.readiness.starts import start_run
 from maestoso.server.runs import fences
 from maestoso.server.runs.models import Run
-from maestoso.server.runs.services import tell_run
+from maestoso.server.runs.services import control_run
 from maestoso.server.runs.shapes import Control
 from maestoso.server.runs.states import current
 from tests.walks import country
@@ -143,7 +143,7 @@ class Walk:
     def _tell(self, run: int, kind: str, step: str = "") -> None:
         self.log.append(f"run {run}: {kind} {step}")
         said = Control(kind=kind, step=step, text="Because.", verdict="passed" if kind == "verdict" else "")
-        tell_run(run, said, by=WHO, key=None, at=self.clock.now())
+        control_run(run, said, by=WHO, key=None, at=self.clock.now())
 
     def _edit_plan(self) -> None:
         code = self.random.choice(("SHOP", "FRONT"))

@@ -70,12 +70,12 @@ def _read(kind: Any, data: Any, at: str, tolerant: bool) -> Any:
         return _read_union(kind, data, at, tolerant)
     if origin is tuple:
         if not isinstance(data, list | tuple):
-            raise _wrong(at, data, "a list")
+            raise _bad_value(at, data, "a list")
         item = typing.get_args(kind)[0]
         return tuple(_read(item, element, f"{at}[{index}]", tolerant) for index, element in enumerate(data))
     if origin in (dict, Mapping):
         if not isinstance(data, dict):
-            raise _wrong(at, data, "an object")
+            raise _bad_value(at, data, "an object")
         item = typing.get_args(kind)[1]
         return {
             _text(str(key), at): _read(item, element, f"{at}.{key}", tolerant)
@@ -84,7 +84,7 @@ def _read(kind: Any, data: Any, at: str, tolerant: bool) -> Any:
     if origin is typing.Literal:
         choices = typing.get_args(kind)
         if data not in choices:
-            raise _wrong(at, data, f"one of {', '.join(map(str, choices))}")
+            raise _bad_value(at, data, f"one of {', '.join(map(str, choices))}")
         return data
     if dataclasses.is_dataclass(kind):
         return _read_object(typing.cast(type, kind), data, at, tolerant)
@@ -107,12 +107,12 @@ def _read_textual(choices: list[Any], data: Any, at: str) -> Any:
         return ip_network(str(data)) if networks else ip_interface(str(data))
     except ValueError as error:
         wanted = "a prefix such as 10.20.4.0/24" if networks else "an address such as 10.20.4.17/24"
-        raise _wrong(at, data, wanted) from error
+        raise _bad_value(at, data, wanted) from error
 
 
 def _read_object(cls: type, data: Any, at: str, tolerant: bool) -> Any:
     if not isinstance(data, dict):
-        raise _wrong(at, data, "an object")
+        raise _bad_value(at, data, "an object")
     hints = _hints(cls)
     unknown = [] if tolerant else [key for key in data if key not in hints]
     if unknown:
@@ -140,7 +140,7 @@ def _read_plain(kind: Any, data: Any, at: str) -> Any:
     if kind is float and isinstance(data, int | float) and not isinstance(data, bool):
         number = float(data)
         if number - number != 0.0:
-            raise _wrong(at, data, "a finite number")
+            raise _bad_value(at, data, "a finite number")
         return number
     if kind is int and isinstance(data, int) and not isinstance(data, bool):
         return data
@@ -149,7 +149,7 @@ def _read_plain(kind: Any, data: Any, at: str) -> Any:
     if kind is str and isinstance(data, str):
         return _text(data, at)
     names = {int: "a whole number", float: "a number", bool: "true or false", str: "text"}
-    raise _wrong(at, data, names.get(kind, str(kind)))
+    raise _bad_value(at, data, names.get(kind, str(kind)))
 
 
 def _text(data: str, at: str) -> str:
@@ -157,7 +157,7 @@ def _text(data: str, at: str) -> str:
     try:
         data.encode()
     except UnicodeEncodeError as error:
-        raise _wrong(at, data, "text in Unicode") from error
+        raise _bad_value(at, data, "text in Unicode") from error
     return data
 
 
@@ -165,13 +165,13 @@ def _read_moment(data: Any, at: str) -> datetime:
     try:
         moment = data if isinstance(data, datetime) else datetime.fromisoformat(str(data))
     except ValueError as error:
-        raise _wrong(at, data, "a time such as 2026-11-12T03:14:00+00:00") from error
+        raise _bad_value(at, data, "a time such as 2026-11-12T03:14:00+00:00") from error
     if moment.tzinfo is None:
-        raise _wrong(at, data, "a time with its offset, such as 2026-11-12T03:14:00+00:00")
+        raise _bad_value(at, data, "a time with its offset, such as 2026-11-12T03:14:00+00:00")
     return moment
 
 
-def _wrong(at: str, data: Any, wanted: str) -> BadValue:
+def _bad_value(at: str, data: Any, wanted: str) -> BadValue:
     shown = repr(data)
     shown = shown if len(shown) <= 60 else shown[:57] + "..."
     return BadValue(f"{at} is {shown}, which is not {wanted}.", f"Give {wanted}.", field=at)

@@ -147,7 +147,7 @@ class SiteLink:
                 gap = feed.epoch != self._epoch or feed.cursor < self._cursor
                 gap = gap or self.lost_because is not None or tries > 0
                 self._cursor, self._epoch, tries = feed.cursor, feed.epoch, 0
-                self._found()
+                self._heard_again()
                 for state in feed.states:
                     self._answer(state)
                 if gap:
@@ -185,7 +185,7 @@ class SiteLink:
             self.lost_because = why
             self.on_change()
 
-    def _found(self) -> None:
+    def _heard_again(self) -> None:
         if self.lost_because is not None:
             self.lost_because = None
             self.on_change()

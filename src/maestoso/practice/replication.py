@@ -21,7 +21,7 @@ from maestoso.core.model.estate import Link
 from maestoso.core.model.protection import ChangeRate, CopyState, Group, LinkState, RecoveryPoint
 from maestoso.core.replication.change import Burst, ChangeProfile, chance, rate
 from maestoso.core.replication.cost import COMPRESSED_TO
-from maestoso.core.replication.retention import kept, ladders
+from maestoso.core.replication.retention import ladders, retained
 from maestoso.core.replication.sharing import share
 from maestoso.core.replication.throttle import room_bps
 from maestoso.practice.spec import Replica, Trouble
@@ -369,7 +369,7 @@ class Replication:
             at = np.array([int(point.at.timestamp()) for point in known.points], dtype=np.int64)
             pinned = np.array([bool(point.label) for point in known.points], dtype=np.bool_)
             rules = ladders([known.group.policy])
-            stays = kept(np.zeros(len(at), dtype=np.int64), at, int(self.now), rules, pinned)
+            stays = retained(np.zeros(len(at), dtype=np.int64), at, int(self.now), rules, pinned)
             if not stays.all():
                 pairs = zip(known.points, stays.tolist(), strict=True)
                 known.points = [point for point, keep in pairs if keep]

@@ -79,7 +79,7 @@ class PracticeSite:
         """The site's clock, in seconds since 1970."""
         return self.clock.now().timestamp()
 
-    def told_now(self) -> datetime:
+    def clock_as_told(self) -> datetime:
         """What the site believes the time to be."""
         return self.clock.now() + timedelta(seconds=self.world.skew_s)
 
@@ -92,31 +92,31 @@ class PracticeSite:
             self.store.submitted(at, key, submission)
             crash_point("after-write", (key,))
         state = self.world.submit(key, submission, at)
-        self._tell()
+        self._announce()
         self._sooner.set()
         crash_point("before-reply", (key,))
         return to_data(state)
 
-    def tell(self, kind: str, value: Any, act: Callable[[float], None]) -> None:
+    def change(self, kind: str, value: Any, act: Callable[[float], None]) -> None:
         """Change the world from outside, durable before it has any effect."""
         at = self.seconds()
         self.store.write(at, kind, to_data(value))
         act(at)
-        self._tell()
+        self._announce()
         self._sooner.set()
 
     def fault(self, fault: Fault | None) -> None:
         """Misbehave, or (None) put all right."""
         if fault is None:
-            self.tell("clear", None, self.world.clear_faults)
+            self.change("clear", None, self.world.clear_faults)
         else:
-            self.tell("fault", fault, lambda at: self.world.add_fault(fault, at))
+            self.change("fault", fault, lambda at: self.world.add_fault(fault, at))
 
     def peer(self, code: str, reason: str) -> None:
         """Another site stopped answering, or (empty reason) answers again."""
         if self.world.replication.away.get(code, "") != reason:
             value = {"source": code, "reason": reason}
-            self.tell("away", value, lambda at: self.world.set_away(code, reason, at))
+            self.change("away", value, lambda at: self.world.set_away(code, reason, at))
 
     async def changes(self, after: int, wait_s: float) -> dict[str, Any]:
         """Changes behind a cursor; waits for some when there are none."""
@@ -137,7 +137,7 @@ class PracticeSite:
         self.world.advance(self.seconds())
         self.world.care()
         if len(self.world.changed) > before:
-            self._tell()
+            self._announce()
 
     async def while_lit(self, wait_s: float) -> None:
         """Until that time is over, or the site goes dark."""
@@ -146,7 +146,7 @@ class PracticeSite:
                 while not self.world.dark:
                     await self._news.wait()
 
-    def _tell(self) -> None:
+    def _announce(self) -> None:
         self._news.set()
         self._news = asyncio.Event()
 
@@ -202,7 +202,7 @@ def application(site: PracticeSite) -> Starlette:
 
     async def clock(request: Request) -> Any:
         await site.while_lit(_wait_s(request))
-        return {"now": site.told_now().isoformat()}
+        return {"now": site.clock_as_told().isoformat()}
 
     async def inventory(request: Request) -> Any:
         return to_data(site.world.inventory)
@@ -216,7 +216,7 @@ def application(site: PracticeSite) -> Starlette:
         site.advance()
         running, copies = site.world.running()
         said = SitePulse(
-            now=site.told_now(),
+            now=site.clock_as_told(),
             inventory=site.inventory_mark(),
             groups=site.world.replication.states(),
             links=site.world.replication.link_states(),
@@ -277,12 +277,12 @@ def application(site: PracticeSite) -> Starlette:
 
     async def add_trouble(request: Request) -> Any:
         trouble = from_data(Trouble, await _body(request), "trouble")
-        site.tell("trouble", trouble, lambda at: site.world.add_trouble(trouble, at))
+        site.change("trouble", trouble, lambda at: site.world.add_trouble(trouble, at))
         return {}
 
     async def throw(request: Request) -> Any:
         switch = from_data(Switch, await _body(request), "switch")
-        site.tell("switch", switch, lambda at: site.world.throw(switch, at))
+        site.change("switch", switch, lambda at: site.world.throw(switch, at))
         return {}
 
     async def broken(request: Request) -> Any:
@@ -295,7 +295,7 @@ def application(site: PracticeSite) -> Starlette:
 
     async def set_inventory(request: Request) -> Any:
         inventory = from_data(Inventory, await _body(request), "inventory")
-        site.tell("inventory", inventory, lambda at: site.world.set_inventory(inventory, at))
+        site.change("inventory", inventory, lambda at: site.world.set_inventory(inventory, at))
         return {}
 
     @asynccontextmanager

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from maestoso.core.landing.crosswalk_checks import check_crosswalk, reverse_missing
 from maestoso.core.landing.ground import Ground
-from maestoso.core.landing.judge import judge
+from maestoso.core.landing.judge import judge_landings
 from maestoso.core.model.crosswalk import (
     AddressRule,
     Crosswalk,
@@ -58,7 +58,7 @@ def judged(
     """Findings about landing these workloads."""
     home = replace(source or worlds.source(), workloads=workloads)
     ground = Ground({"A": home, "B": place or worlds.target()})
-    return list(judge(walk, ground, workloads, side, ()).findings)
+    return list(judge_landings(walk, ground, workloads, side, ()).findings)
 
 
 class BetweenLandings(unittest.TestCase):
@@ -220,7 +220,7 @@ class Rooms(unittest.TestCase):
     def found(self, side: Side = "live", copied: tuple[str, ...] = (), **changes: object) -> list[Finding]:
         ground = worlds.ground(target_site=worlds.target(**changes))
         workloads = tuple(worlds.WORKLOADS.values())
-        return list(judge(walk_with(), ground, workloads, side, copied).findings)
+        return list(judge_landings(walk_with(), ground, workloads, side, copied).findings)
 
     def test_cores_are_shared_and_memory_is_not(self) -> None:
         tight = HostPool(name="b-hosts", hosts=2, cores=32, memory_mib=131072, used_cores=28,

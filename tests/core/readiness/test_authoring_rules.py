@@ -16,7 +16,7 @@ from maestoso.core.model.estate import Nic, Service
 from maestoso.core.model.finding import Finding
 from maestoso.core.model.plan import Member, Part, Plan, Wave
 from maestoso.core.planning.inputs import ScriptText
-from maestoso.core.planning.parts import whole
+from maestoso.core.planning.parts import expand_parts
 from maestoso.core.readiness.assess import UNPLANNABLE, Options, assess, findings_of
 from maestoso.core.readiness.context import Context, LastTest
 from maestoso.core.readiness.mends import MENDS, fixed
@@ -43,7 +43,7 @@ def proved(**changes: object) -> LastTest:
 
 def with_part(code: str, found: Plan | None) -> Context:
     """The small plan with one part."""
-    laid = whole(worlds.plan(parts=(Part(plan=code),)), lambda _: found)
+    laid = expand_parts(worlds.plan(parts=(Part(plan=code),)), lambda _: found)
     return context(plan=laid.plan, laid=laid)
 
 
@@ -160,7 +160,7 @@ class EachFinding(unittest.TestCase):
 
     def test_findings_about_parts_and_tags(self) -> None:
         other = replace(CORE, source="B", target="A")
-        laid = whole(SELF, lambda _: SELF)
+        laid = expand_parts(SELF, lambda _: SELF)
         twice = replace(CORE, waves=(CORE.waves[0], replace(CORE.waves[0], members=())))
         tagged = context(plan=ruled("name:w* OR name:d*", "db"), rows=ROWS)
         for code, severity, ctx, words in (
@@ -297,7 +297,7 @@ class Mends(unittest.TestCase):
 
     def test_a_part_that_is_there_twice_is_kept_once(self) -> None:
         twice = (Part(plan="CORE"), Part(plan="CORE", opens="at-once"))
-        laid = whole(worlds.plan((Member(workload="web"),), parts=twice), lambda _: CORE)
+        laid = expand_parts(worlds.plan((Member(workload="web"),), parts=twice), lambda _: CORE)
         ctx = context(plan=laid.plan, laid=laid)
         found = next(f for f in findings_of(ctx) if f.code == "part-twice")
         better = fixed(ctx, found)
@@ -312,7 +312,7 @@ class Mends(unittest.TestCase):
 
     def test_what_is_wrong_inside_a_part_is_not_mended_from_outside(self) -> None:
         bad = replace(CORE, waves=(replace(CORE.waves[0], members=(Member(workload="db", delay_s=-1),)),))
-        laid = whole(worlds.plan((Member(workload="web"),), parts=(Part(plan="CORE"),)), lambda _: bad)
+        laid = expand_parts(worlds.plan((Member(workload="web"),), parts=(Part(plan="CORE"),)), lambda _: bad)
         found = next(
             f for f in findings_of(context(plan=laid.plan, laid=laid)) if f.code == "delay-out-of-range"
         )

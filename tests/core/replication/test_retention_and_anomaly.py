@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from maestoso.core.model.protection import ChangeRate, Policy, RecoveryPoint
 from maestoso.core.replication.anomaly import clean_point_hint, judged, scored, scores
-from maestoso.core.replication.retention import kept, ladder_times, ladders
+from maestoso.core.replication.retention import ladder_times, ladders, retained
 from tests.core.replication.plain import plain_kept, plain_scores
 from tests.core.replication.series import labelled, quality
 
@@ -34,25 +34,25 @@ class Retention(unittest.TestCase):
     def test_it_is_what_going_through_one_by_one_keeps(self, at: list[int], most: int) -> None:
         policy = replace(POLICY, most_points=most)
         times = np.array(sorted(at), dtype=np.int64)
-        found = kept(np.zeros(len(times), dtype=np.int64), times, NOW, ladders([policy]))
+        found = retained(np.zeros(len(times), dtype=np.int64), times, NOW, ladders([policy]))
         self.assertEqual(times[found].tolist(), plain_kept(at, NOW, policy))
 
     def test_groups_do_not_mix(self) -> None:
         times = np.array([NOW - 7200, NOW - 7140, NOW - 7200, NOW - 10], dtype=np.int64)
         group = np.array([0, 0, 1, 1], dtype=np.int64)
-        found = kept(group, times, NOW, ladders([POLICY, replace(POLICY, most_points=1)]))
+        found = retained(group, times, NOW, ladders([POLICY, replace(POLICY, most_points=1)]))
         self.assertEqual(found.tolist(), [True, False, False, True])
 
     def test_a_pinned_point_stays_and_does_not_count(self) -> None:
         times = np.array([NOW - 90 * 86400, NOW - 120, NOW - 60], dtype=np.int64)
         pinned = np.array([True, False, False])
         rules = ladders([replace(POLICY, most_points=1)])
-        found = kept(np.zeros(3, dtype=np.int64), times, NOW, rules, pinned)
+        found = retained(np.zeros(3, dtype=np.int64), times, NOW, rules, pinned)
         self.assertEqual(found.tolist(), [True, False, True])
 
     def test_thinning_twice_is_thinning_once(self) -> None:
         times = ladder_times(POLICY, NOW)
-        again = kept(np.zeros(len(times), dtype=np.int64), times, NOW, ladders([POLICY]))
+        again = retained(np.zeros(len(times), dtype=np.int64), times, NOW, ladders([POLICY]))
         self.assertTrue(again.all())
 
 

@@ -87,7 +87,7 @@ def compile_filter(text: str) -> Test:
     parser = _Parser(text, tokens)
     test = parser.either(0)
     if parser.here is not None:
-        raise parser.wrong("This closing parenthesis has no partner.", "Remove it.", parser.here)
+        raise parser.error_at("This closing parenthesis has no partner.", "Remove it.", parser.here)
     return test
 
 
@@ -114,7 +114,7 @@ class _Parser:
     def here(self) -> _Token | None:
         return self.tokens[self.next] if self.next < len(self.tokens) else None
 
-    def wrong(self, sentence: str, remedy: str, token: _Token | None, better: str = "") -> BadFilter:
+    def error_at(self, sentence: str, remedy: str, token: _Token | None, better: str = "") -> BadFilter:
         if token is None:
             return BadFilter(sentence, remedy, len(self.text), 0)
         suggestion = (
@@ -135,30 +135,30 @@ class _Parser:
             if self.here.text == "AND" and tests:
                 self.next += 1
                 if self.here is None or self.here.text in (")", "OR", "AND"):
-                    raise self.wrong("Nothing follows this AND.", "Add a term, or remove it.", self.here)
+                    raise self.error_at("Nothing follows this AND.", "Add a term, or remove it.", self.here)
             tests.append(self.one(depth))
         if not tests:
-            raise self.wrong("A term is missing here.", "Add one, such as site:QUA.", self.here)
+            raise self.error_at("A term is missing here.", "Add one, such as site:QUA.", self.here)
         return tests[0] if len(tests) == 1 else lambda row: all(test(row) for test in tests)
 
     def one(self, depth: int) -> Test:
         token = self.here
         if depth > DEEPEST:
-            raise self.wrong("The parentheses are nested too deep.", "Use fewer.", token)
+            raise self.error_at("The parentheses are nested too deep.", "Use fewer.", token)
         self.next += 1
         if token is not None and token.text in ("-", "NOT"):
             if self.here is None:
-                raise self.wrong("Nothing follows this.", "Add a term after it.", token)
+                raise self.error_at("Nothing follows this.", "Add a term after it.", token)
             inner = self.one(depth + 1)
             return lambda row: not inner(row)
         if token is not None and token.kind == "(":
             inner = self.either(depth + 1)
             if self.here is None:
-                raise self.wrong("This parenthesis is not closed.", "Put a ) at its end.", token)
+                raise self.error_at("This parenthesis is not closed.", "Put a ) at its end.", token)
             self.next += 1
             return inner
         if token is None:
-            raise self.wrong("A term is missing here.", "Add one, such as site:QUA.", token)
+            raise self.error_at("A term is missing here.", "Add one, such as site:QUA.", token)
         return self.term(token)
 
     def term(self, token: _Token) -> Test:
@@ -170,9 +170,11 @@ class _Parser:
             close = difflib.get_close_matches(key, KEYS, n=1)
             better = f"{close[0]}:{match.group(3)}" if close else ""
             remedy = f"Did you mean {close[0]}:?" if close else f"Use one of: {', '.join(KEYS)}."
-            raise self.wrong(f"There is nothing called {key!r} to search by.", remedy, token, better)
+            raise self.error_at(f"There is nothing called {key!r} to search by.", remedy, token, better)
         if not value and key in KEYS:
-            raise self.wrong(f"{key} has no value.", f"Write it behind the {sign}, without a space.", token)
+            raise self.error_at(
+                f"{key} has no value.", f"Write it behind the {sign}, without a space.", token
+            )
         if key in NUMBERS:
             return self.number(token, key, "=" if sign == ":" else sign, value)
         if sign == ":":
@@ -180,7 +182,7 @@ class _Parser:
         if sign == "=":
             wanted = match.group(1)
             return lambda row: _like(row.tags.get(wanted, ""), value)
-        raise self.wrong(
+        raise self.error_at(
             f"{key} is no number, so it cannot be compared by {sign}.",
             f"Numbers are: {', '.join(NUMBERS)}.",
             token,
@@ -196,7 +198,7 @@ class _Parser:
             try:
                 prefix = ip_network(value, strict=False)
             except ValueError as error:
-                raise self.wrong(
+                raise self.error_at(
                     f"{value!r} is neither an address nor a prefix.",
                     "Give one such as nic:10.20.0.0/16.",
                     token,
@@ -209,7 +211,7 @@ class _Parser:
         try:
             wanted = float(value)
         except ValueError as error:
-            raise self.wrong(f"{value!r} is not a number.", f"Give one such as {key}>8.", token) from error
+            raise self.error_at(f"{value!r} is not a number.", f"Give one such as {key}>8.", token) from error
         read, compare = NUMBERS[key], COMPARE[sign]
         return lambda row: compare(read(row), wanted)
 

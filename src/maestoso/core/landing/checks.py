@@ -18,7 +18,7 @@ from maestoso.core.landing.resolve import Resolved
 from maestoso.core.model.crosswalk import Crosswalk, Side
 from maestoso.core.model.estate import Network, Workload
 from maestoso.core.model.finding import Finding, blocks, warns
-from maestoso.core.model.landing import Landing, LandingNic, told_anew
+from maestoso.core.model.landing import Landing, LandingNic, gets_new_settings
 
 
 @dataclass(frozen=True)
@@ -270,7 +270,7 @@ def name_taken(all_of: Landings) -> Iterator[Finding]:
 def injection_without_agent(all_of: Landings) -> Iterator[Finding]:
     """Addresses are set by the guest agent; without it only DHCP reaches the guest."""
     for workload, landing, _ in all_of.adapters:
-        if not workload.guest_agent and any(told_anew(workload, nic) for nic in landing.nics):
+        if not workload.guest_agent and any(gets_new_settings(workload, nic) for nic in landing.nics):
             yield warns(
                 "injection-without-agent",
                 workload.name,

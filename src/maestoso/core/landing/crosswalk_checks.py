@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Iterator
 
+from maestoso.core.answer_cache import AnswerCache
 from maestoso.core.landing.ground import Ground
-from maestoso.core.lately import Lately
 from maestoso.core.model.crosswalk import Crosswalk
 from maestoso.core.model.finding import Finding, blocks, note, warns
 
@@ -161,7 +161,7 @@ RULES: tuple[Callable[[Crosswalk, Ground], Iterator[Finding]], ...] = (
 )  # fmt: skip
 
 
-_checked: Lately[Ground, Crosswalk, tuple[Finding, ...]] = Lately(8)
+_checked: AnswerCache[Ground, Crosswalk, tuple[Finding, ...]] = AnswerCache(8)
 
 
 def check_crosswalk(crosswalk: Crosswalk, ground: Ground) -> tuple[Finding, ...]:

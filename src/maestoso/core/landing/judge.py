@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
+from maestoso.core.answer_cache import AnswerCache
 from maestoso.core.landing.checks import Landings, check
 from maestoso.core.landing.ground import Ground
 from maestoso.core.landing.resolve import resolve
 from maestoso.core.landing.room import Room, room, room_findings
-from maestoso.core.lately import Lately
 from maestoso.core.model.crosswalk import Crosswalk, Side
 from maestoso.core.model.estate import Workload
 from maestoso.core.model.finding import Finding
@@ -27,10 +27,10 @@ class Judged:
 
 
 Asked = tuple[Crosswalk, tuple[Workload, ...], Side, frozenset[str]]
-_judged: Lately[Ground, Asked, Judged] = Lately(8)
+_judged: AnswerCache[Ground, Asked, Judged] = AnswerCache(8)
 
 
-def judge(
+def judge_landings(
     crosswalk: Crosswalk, ground: Ground, workloads: Sequence[Workload], side: Side, copied: Collection[str]
 ) -> Judged:
     """Land ``workloads`` together; the space of those that are ``copied`` is taken at the target already."""

@@ -69,7 +69,7 @@ class Landing:
         return hashlib.sha256(json.dumps(to_data(self), sort_keys=True).encode()).hexdigest()[:16]
 
 
-def told_anew(workload: Workload, nic: LandingNic) -> bool:
+def gets_new_settings(workload: Workload, nic: LandingNic) -> bool:
     """Whether an adapter comes down with other settings than its guest has."""
     if not nic.connected:
         return False

@@ -23,7 +23,7 @@ Kind = Literal["test", "planned", "disaster", "re-protect"]
 """What a run can be. A failback is a planned run of a plan that was turned round."""
 LIVE: tuple[Kind, ...] = ("planned", "disaster")
 """Kinds that move production."""
-Decision = Literal["commit", "roll-back"]
+CommitOrRollBack = Literal["commit", "roll-back"]
 AtCommit = Literal["nothing", "re-protect", "end-protection"]
 
 
@@ -72,7 +72,7 @@ class LiveChoices:
     close_down: bool = True
     go_on: bool = False
     decide_within_s: int = 0
-    then: Decision = "roll-back"
+    then: CommitOrRollBack = "roll-back"
     at_commit: AtCommit = "nothing"
     declared_at: datetime | None = None
     acknowledged: bool = False

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from typing import Any
 
-from maestoso.core.model.landing import Landing, LandingNic, told_anew
+from maestoso.core.model.landing import Landing, LandingNic, gets_new_settings
 from maestoso.core.model.plan import Member
 from maestoso.core.planning.graph import Phase, Step
 from maestoso.core.planning.inputs import RunInputs
@@ -116,7 +116,7 @@ class LandingSteps:
             )  # fmt: skip
         if landing.workload in self.off and not workload.guest_agent:
             return ()
-        return tuple(nic for nic in landing.nics if told_anew(workload, nic))
+        return tuple(nic for nic in landing.nics if gets_new_settings(workload, nic))
 
     def _nic_args(self, nic: LandingNic) -> dict[str, object]:
         args: dict[str, object] = {"nic": nic.nic, "network": self.network(nic), "mac": nic.mac}

@@ -24,7 +24,7 @@ class Twice:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Whole:
+class ExpandedPlan:
     """A plan as ``authored``, and with all its parts laid out.
 
     ``missing`` are parts that no plan has the code of, ``other_way`` those that go in another direction,
@@ -40,13 +40,13 @@ class Whole:
     again: tuple[str, ...] = ()
 
 
-def whole(plan: Plan, find: Callable[[str], Plan | None]) -> Whole:
+def expand_parts(plan: Plan, find: Callable[[str], Plan | None]) -> ExpandedPlan:
     """``plan`` with its parts' waves before its own. ``find`` gives the newest version of a part's plan."""
     if not plan.parts:
-        return Whole(plan=plan, authored=plan)
+        return ExpandedPlan(plan=plan, authored=plan)
     laid = _Laying(plan, find)
     laid.lay(plan, (plan.code,))
-    return Whole(
+    return ExpandedPlan(
         plan=replace(plan, parts=(), waves=tuple(laid.waves)),
         authored=plan,
         twice=tuple(laid.twice),

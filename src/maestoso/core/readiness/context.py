@@ -7,24 +7,24 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cached_property
 
+from maestoso.core.answer_cache import AnswerCache
 from maestoso.core.estate.row import Row
 from maestoso.core.landing.ground import Ground
-from maestoso.core.landing.judge import Judged, judge
-from maestoso.core.lately import Lately
+from maestoso.core.landing.judge import Judged, judge_landings
 from maestoso.core.model.crosswalk import SIDES, Crosswalk, Side
 from maestoso.core.model.estate import Inventory, Service, Workload
 from maestoso.core.model.plan import Member, Plan
 from maestoso.core.model.protection import CopyState, Group, RecoveryPoint
 from maestoso.core.planning.inputs import RunInputs, ScriptText
-from maestoso.core.planning.parts import Whole
+from maestoso.core.planning.parts import ExpandedPlan
 
 Providers = Mapping[str, tuple[Workload, Service]]
-_providers: Lately[Mapping[str, Workload], tuple[()], Providers] = Lately(2)
+_providers: AnswerCache[Mapping[str, Workload], tuple[()], Providers] = AnswerCache(2)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LastTest:
-    """The newest test of a plan that was judged: ``run`` is its number, ``inputs`` all it was compiled from."""
+    """The newest test of a plan that was judged, by its number; ``inputs`` is all it was compiled from."""
 
     run: int = 0
     ended_at: datetime
@@ -70,7 +70,7 @@ class Context:
     skew_s: Mapping[str, float] = field(default_factory=dict)
     protocols: Mapping[str, str] = field(default_factory=dict)
     held: Mapping[str, str] = field(default_factory=dict)
-    laid: Whole | None = None
+    laid: ExpandedPlan | None = None
     others: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     rows: Mapping[str, Row] = field(default_factory=dict)
     scripts: Mapping[str, ScriptText] = field(default_factory=dict)
@@ -97,7 +97,7 @@ class Context:
             return {}
         workloads = [workload for _, _, workload in self.known_members()]
         copied = {name for group in self.groups if group.code in self.newest for name in group.members}
-        return {side: judge(self.crosswalk, self.ground, workloads, side, copied) for side in SIDES}
+        return {side: judge_landings(self.crosswalk, self.ground, workloads, side, copied) for side in SIDES}
 
     def group_of(self, workload: str) -> Group | None:
         """The group that copies ``workload`` in the direction of the plan."""

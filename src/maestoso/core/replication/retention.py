@@ -34,7 +34,7 @@ def ladders(policies: list[Policy]) -> Ladders:
     )
 
 
-def kept(group: Ints, at: Ints, now: int, rules: Ladders, pinned: Flags | None = None) -> Flags:
+def retained(group: Ints, at: Ints, now: int, rules: Ladders, pinned: Flags | None = None) -> Flags:
     """Which of m points stay at ``now``. ``group`` indexes the ladders; points sorted by (group, at).
 
     The first point of an hour or day is the one that stays, because application-consistent points are made
@@ -72,4 +72,4 @@ def ladder_times(policy: Policy, now: int) -> Ints:
     hours = np.arange(oldest // HOUR_S, now // HOUR_S + 1, dtype=np.int64) * HOUR_S
     firsts = -(-hours // step) * step
     at = np.unique(np.concatenate((firsts[(firsts <= now) & (firsts > oldest)], recent)))
-    return at[kept(np.zeros(len(at), dtype=np.int64), at, now, ladders([policy]))]
+    return at[retained(np.zeros(len(at), dtype=np.int64), at, now, ladders([policy]))]

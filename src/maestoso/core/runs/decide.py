@@ -18,29 +18,29 @@ TIME_GRAIN_S = 1e-6
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Decision:
+class NextEvents:
     """Events to write now, and when to decide again if nothing else happens before."""
 
     drafts: tuple[Draft, ...]
     wake_at: datetime | None
 
 
-def decide(state: RunState, now: datetime) -> Decision:
+def decide(state: RunState, now: datetime) -> NextEvents:
     """What must be written next. Pure; an empty decision with no ``wake_at`` waits for somebody.
 
     Only drafts that cannot exclude each other come together: what ends, aborts or holds the run is decided
     before anything is started, and what is started is decided in the light of it.
     """
     if state.finished:
-        return Decision(drafts=(), wake_at=None)
+        return NextEvents(drafts=(), wake_at=None)
     for look in (_for_silence, _for_failures, _for_people):
         drafts = look(state, now)
         if drafts:
-            return Decision(drafts=tuple(drafts), wake_at=None)
+            return NextEvents(drafts=tuple(drafts), wake_at=None)
     drafts, next_due_s = _starts(state, now)
     if not drafts and state.left == 0:
         drafts.append(_finish(state))
-    return Decision(drafts=tuple(drafts), wake_at=None if drafts else _wake_at(state, now, next_due_s))
+    return NextEvents(drafts=tuple(drafts), wake_at=None if drafts else _wake_at(state, now, next_due_s))
 
 
 def settle(state: RunState, now: datetime) -> tuple[list[Event], datetime | None]:

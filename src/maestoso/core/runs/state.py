@@ -14,7 +14,7 @@ from maestoso.core.model.protection import RecoveryPoint
 from maestoso.core.planning.compiled import JUDGED, compile_run
 from maestoso.core.planning.failover import DECISION
 from maestoso.core.planning.graph import TAKES_BACK, Slot, Step, StepGraph
-from maestoso.core.planning.inputs import Decision, Estimate, RunInputs
+from maestoso.core.planning.inputs import CommitOrRollBack, Estimate, RunInputs
 from maestoso.core.planning.isolated_test import VERDICT
 from maestoso.core.runs.events import Draft, Event
 from maestoso.core.runs.run_time import RunTime
@@ -83,7 +83,7 @@ class RunState:
         self.stopped_for: set[str] = set()
         self.aborted_because: str | None = None
         self.verdict: str | None = None
-        self.decision: Decision | None = None
+        self.decision: CommitOrRollBack | None = None
         self.points: dict[str, RecoveryPoint] = {}  # chosen after the start, by group
         self.limited: set[str] = set()  # in flight, and not waited for without end
         self.notes = ""
@@ -264,7 +264,7 @@ class RunState:
     def _on_point_changed(self, event: Event) -> None:
         self.points[event.data["group"]] = from_data(RecoveryPoint, event.data["point"])
         self.ready_s = None
-        self._reopen(again(self, event.data["group"]), event)
+        self._reopen(steps_to_redo(self, event.data["group"]), event)
 
     def _on_run_held(self, event: Event) -> None:
         self.held_because = event.data["reason"]
@@ -419,7 +419,7 @@ def _took_s(event: Event) -> float | None:
     return None if took_s is None else took_s + float(event.data.get("before_s", 0.0))
 
 
-def again(state: RunState, group: str) -> set[str]:
+def steps_to_redo(state: RunState, group: str) -> set[str]:
     """The steps that are done once more when a group comes up from another point.
 
     Promoting takes the group's machines down first; then they get power, are awaited and probed again, and

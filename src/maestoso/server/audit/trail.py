@@ -50,7 +50,7 @@ class AuditPage:
     touched: int | None
 
 
-def found(asked: Mapping[str, str]) -> QuerySet[AuditEntry]:
+def find_entries(asked: Mapping[str, str]) -> QuerySet[AuditEntry]:
     """Entries that fit. Raises BadValue."""
     rows = AuditEntry.objects.all()
     if asked.get("by"):
@@ -62,7 +62,7 @@ def found(asked: Mapping[str, str]) -> QuerySet[AuditEntry]:
 
 def page(asked: Mapping[str, str], before: int) -> AuditPage:
     """A hundred entries with a lower number than ``before`` (0: from the newest on)."""
-    rows = found(asked)
+    rows = find_entries(asked)
     part = rows.filter(number__lt=before) if before else rows
     return AuditPage(
         lines=tuple(map(_line, part[:PAGE])),
@@ -100,11 +100,11 @@ def sign_head(clock: Clock) -> None:
         at=now,
         key=key.thumbprint(),
     )
-    row.token = signed(said_of_head(row), key)
+    row.token = signed(head_statement(row), key)
     row.save()
 
 
-def said_of_head(row: AuditSeal) -> dict[str, Any]:
+def head_statement(row: AuditSeal) -> dict[str, Any]:
     """What is signed of the head of the trail."""
     return {
         "format": "maestoso-audit-head/1", "index": row.index, "entries": row.number, "head": row.chain,
@@ -117,7 +117,7 @@ def exported(asked: Mapping[str, str]) -> Iterator[bytes]:
 
     In parts of some hundred lines. Raises BadValue before the first.
     """
-    return _exported(found(asked))
+    return _exported(find_entries(asked))
 
 
 def _exported(rows: QuerySet[AuditEntry]) -> Iterator[bytes]:

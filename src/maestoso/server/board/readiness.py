@@ -8,8 +8,8 @@ from datetime import datetime, timedelta
 from functools import partial
 from urllib.parse import quote
 
+from maestoso.core.answer_cache import AnswerCache
 from maestoso.core.landing.ground import Ground
-from maestoso.core.lately import Lately
 from maestoso.core.model.finding import Finding
 from maestoso.core.planning.inputs import LIVE, Kind
 from maestoso.core.readiness.assess import RECOVERY, Assessment, findings_of
@@ -22,7 +22,7 @@ from maestoso.core.runs.needs import needs
 from maestoso.server.board.shapes import KindState, LastProof, PlanRowView, Readiness
 from maestoso.server.drills.picture import next_actions
 from maestoso.server.protection.picture import overview
-from maestoso.server.readiness.judgement import figures, judge, said_of
+from maestoso.server.readiness.judgement import assess_plan, figures, findings_for
 from maestoso.server.readiness.shapes import NextAction
 from maestoso.server.readiness.surroundings import Surroundings
 from maestoso.server.runs.fences import unseen
@@ -33,7 +33,7 @@ from maestoso.server.runs.whereabouts import running
 STARTED: tuple[Kind, ...] = ("test", *LIVE)
 """Kinds of run that a plan is made for."""
 ORDER = {"now": 0, "soon": 1, "sometime": 2}
-_judged: Lately[Ground, tuple[object, ...], Assessment] = Lately(400)
+_judged: AnswerCache[Ground, tuple[object, ...], Assessment] = AnswerCache(400)
 
 
 def readiness(now: datetime) -> Readiness:
@@ -42,7 +42,7 @@ def readiness(now: datetime) -> Readiness:
     rows = []
     for code, version in around.versions.items():
         ctx = around.context(around.plans[code], version.number)
-        rows.append((ctx, _row(around, ctx, _judge(around, ctx))))
+        rows.append((ctx, _row(around, ctx, _assess(around, ctx))))
     lost, idle = _if_lost(around, rows), _without_purpose(rows)
     actions = [
         *_from_split(), *_from_forgotten(around), *_from_room(rows), *_from_runs(),
@@ -56,11 +56,11 @@ def readiness(now: datetime) -> Readiness:
     )  # fmt: skip
 
 
-def _judge(around: Surroundings, ctx: Context) -> Assessment:
+def _assess(around: Surroundings, ctx: Context) -> Assessment:
     """The forecast is kept while nothing that it depends on changed; findings are always fresh."""
     measured = around.measured_mark(ctx.plan.target)
     question = (ctx.plan, ctx.crosswalk, ctx.groups, tuple(ctx.scripts), measured)
-    kept = _judged.answer(ctx.ground, question, lambda: judge(ctx, RECOVERY))
+    kept = _judged.answer(ctx.ground, question, lambda: assess_plan(ctx, RECOVERY))
     return replace(kept, findings=findings_of(ctx, kept.inputs.estimates if kept.inputs else None))
 
 
@@ -99,7 +99,7 @@ def _row(around: Surroundings, ctx: Context, judged: Assessment) -> PlanRowView:
 
 
 def _state(ctx: Context, findings: Sequence[Finding], kind: Kind) -> KindState:
-    said = said_of(ctx, findings, kind)
+    said = findings_for(ctx, findings, kind)
     return KindState(
         kind=kind,
         blocking=tuple(one.sentence for one, severity in said if severity == "blocks"),
@@ -158,7 +158,7 @@ def _if_lost(around: Surroundings, rows: Sequence[tuple[Context, PlanRowView]]) 
 
 def _way(ctx: Context, view: PlanRowView) -> Way:
     """A test that is under way is no more than an abort away; everything else that blocks, blocks."""
-    said = said_of(ctx, view.findings, "disaster")
+    said = findings_for(ctx, view.findings, "disaster")
     blocking = [one for one, severity in said if severity == "blocks" and one.code != "run-in-the-way"]
     busy = dict.fromkeys(ctx.busy[name] for name in ctx.plan.workloads() if name in ctx.busy)
     first = " and ".join(busy) + (" is aborted" if len(busy) == 1 else " are aborted") if busy else ""

@@ -43,7 +43,7 @@ def expected(site: Site) -> dict[str, Landing]:
     return found
 
 
-def look_after_landings(site: Site, again: Collection[str] = ()) -> None:
+def reconcile_landings(site: Site, again: Collection[str] = ()) -> None:
     """Ask for what is new or changed, give back what nobody needs, and note what the site says otherwise.
 
     ``again`` are workloads whose landing is asked for once more though nothing changed.
@@ -138,7 +138,7 @@ def _text(value: Any) -> str:
     return str(value) or "nothing"
 
 
-def wrong_landings(site: Site) -> dict[str, str]:
+def landing_mismatches(site: Site) -> dict[str, str]:
     """By workload, what is wrong with the landing that a site was asked to hold."""
     return dict(HeldRow.objects.filter(site=site).exclude(wrong="").values_list("workload", "wrong"))
 
@@ -150,4 +150,4 @@ def hold_again(site: Site, names: Collection[str]) -> None:
         raise NotFound(f"{site.name} is not asked to hold anything for {unknown[0]}.", "Protect it first.")
     with needed(f"{site.name} was not asked"):
         ask(site, lambda agent: agent.pulse())
-        look_after_landings(site, again=names)
+        reconcile_landings(site, again=names)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from maestoso.core.landing.actual import in_words, planned
-from maestoso.core.landing.judge import judge
+from maestoso.core.landing.judge import judge_landings
 from maestoso.core.model.crosswalk import SIDES
 from maestoso.server.crosswalks.services import crosswalk_between
 from maestoso.server.estate.models import WorkloadRow
@@ -27,7 +27,10 @@ def _lands(row: WorkloadRow) -> Lands | None:
     if group is None or crosswalk is None:
         return None
     workload = row.core()
-    judged = {side: judge(crosswalk, estate().ground, (workload,), side, (workload.name,)) for side in SIDES}
+    judged = {
+        side: judge_landings(crosswalk, estate().ground, (workload,), side, (workload.name,))
+        for side in SIDES
+    }
     live, test = judged["live"].landings[0], judged["test"].landings[0]
     in_test = {nic.nic: nic for nic in test.nics}
     nics = [

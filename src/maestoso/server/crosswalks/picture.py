@@ -20,7 +20,7 @@ from maestoso.core.estate.row import Row
 from maestoso.core.landing.actual import in_words
 from maestoso.core.landing.crosswalk_checks import check_crosswalk
 from maestoso.core.landing.ground import Ground
-from maestoso.core.landing.judge import Judged, judge
+from maestoso.core.landing.judge import Judged, judge_landings
 from maestoso.core.landing.unmapped import Source, sources, unmapped
 from maestoso.core.model.crosswalk import SIDES, Crosswalk, Side
 from maestoso.core.model.estate import Workload
@@ -53,7 +53,7 @@ Sides = Mapping[Side, Judged]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Whole:
+class EvaluatedCrosswalk:
     """A crosswalk judged over all workloads of its source; kept while neither it nor the ground changes."""
 
     place: Ground
@@ -63,11 +63,11 @@ class Whole:
     unmapped: tuple[Source, ...]
 
 
-_kept: dict[str, Whole] = {}
+_kept: dict[str, EvaluatedCrosswalk] = {}
 _lock = threading.Lock()
 
 
-def whole(crosswalk: Crosswalk) -> Whole:
+def evaluate(crosswalk: Crosswalk) -> EvaluatedCrosswalk:
     """Everything about a crosswalk, saved or not."""
     place = estate().ground
     key = hashlib.sha256(json.dumps(to_data(crosswalk)).encode()).hexdigest()
@@ -81,8 +81,8 @@ def whole(crosswalk: Crosswalk) -> Whole:
         if (group.source, group.target) == (crosswalk.source, crosswalk.target) for name in group.members
     }  # fmt: skip
     with _uncollected():
-        sides = {side: judge(crosswalk, place, workloads, side, copied) for side in SIDES}
-    made = Whole(
+        sides = {side: judge_landings(crosswalk, place, workloads, side, copied) for side in SIDES}
+    made = EvaluatedCrosswalk(
         place=place,
         workloads=workloads,
         sides=sides,
@@ -122,7 +122,7 @@ def lines() -> tuple[CrosswalkLine, ...]:
                 continue
             way = source.code, target.code
             row = rows.get(way)
-            judged = whole(row.core()) if row else None
+            judged = evaluate(row.core()) if row else None
             counted = _counted(_all_findings(judged)) if judged else {"blocks": 0, "warns": 0, "note": 0}
             held = HeldRow.objects.filter(site=target, workload__in=[w.name for w in judged.workloads]) if (
                 judged) else HeldRow.objects.none()  # fmt: skip
@@ -170,7 +170,7 @@ def landings(asked: LandingsAsked) -> LandingsView:
         raise BadValue(f"offset is {asked.offset}.", "Give 0 or more.", field="body.offset")
     if not 1 <= asked.limit <= LONGEST_PAGE:
         raise BadValue(f"limit is {asked.limit}.", f"Give 1 to {LONGEST_PAGE}.", field="body.limit")
-    judged = whole(checked(asked.crosswalk))
+    judged = evaluate(checked(asked.crosswalk))
     return view(asked.crosswalk, judged.workloads, judged.sides, judged.of_crosswalk, judged.unmapped, asked)
 
 
@@ -237,7 +237,7 @@ def _together(sides: Sides) -> list[LandingFinding]:
     return sorted(found, key=lambda one: SEVERITIES.index(one.finding.severity))
 
 
-def _all_findings(judged: Whole) -> list[Finding]:
+def _all_findings(judged: EvaluatedCrosswalk) -> list[Finding]:
     return [*(one.finding for one in _together(judged.sides)), *judged.of_crosswalk]
 
 
@@ -317,7 +317,7 @@ def _listed(side: SideView) -> str:
 def everything(source: str, target: str, text: str) -> LandingsView:
     """All rows of a saved crosswalk that a filter finds."""
     crosswalk = find_crosswalk(source, target).core()
-    judged = whole(crosswalk)
+    judged = evaluate(crosswalk)
     asked = LandingsAsked(crosswalk=crosswalk, filter=text, limit=10**9)
     return view(crosswalk, judged.workloads, judged.sides, judged.of_crosswalk, judged.unmapped, asked)
 

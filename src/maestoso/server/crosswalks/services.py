@@ -17,7 +17,7 @@ from maestoso.server.audit.record import recorded
 from maestoso.server.crosswalks.models import CrosswalkRow
 from maestoso.server.estate import retired
 from maestoso.server.estate.models import Site
-from maestoso.server.estate.snapshot import estate, part_of_estate, touch
+from maestoso.server.estate.snapshot import estate, mark_changed, part_of_estate
 from maestoso.server.plans.models import PlanRow
 
 
@@ -54,7 +54,7 @@ def make_crosswalk(crosswalk: Crosswalk, *, by: str = "", at: datetime | None = 
             "Change that one.",
             code="exists",
         )
-    touch()
+    mark_changed()
     return CrosswalkRow.objects.create(
         source=ends[0], target=ends[1], body=to_data(crosswalk), changed_by=by, changed_at=at
     )
@@ -74,7 +74,7 @@ def save_crosswalk(crosswalk: Crosswalk, revision: int, *, by: str, at: datetime
         )
     row.body, row.revision, row.changed_by, row.changed_at = to_data(crosswalk), revision + 1, by, at
     row.save()
-    touch()
+    mark_changed()
     return row
 
 
@@ -92,7 +92,7 @@ def retire_crosswalk(source: str, target: str, *, by: str, at: datetime) -> None
         )
     retired.keep("crosswalk", f"{source} to {target}", row.body, by=by, at=at)
     row.delete()
-    touch()
+    mark_changed()
 
 
 @retired.way_back("crosswalk")

@@ -37,9 +37,9 @@ from maestoso.server.estate.services import (
     keep_things,
     register_site,
     save_link,
-    tell_practice,
+    update_practice_site,
 )
-from maestoso.server.estate.snapshot import touch, workloads_changed
+from maestoso.server.estate.snapshot import mark_changed, workloads_changed
 
 log = logging.getLogger("maestoso.server")
 AT_ONCE_BYTES = 300_000
@@ -254,13 +254,13 @@ def _write(job: ImportJob, token: str, clock: Clock) -> None:
         with transaction.atomic():
             touched = _write_sites(packed, token, clock)
             touched |= _write_workloads(packed, say)
-            touch()
+            mark_changed()
             workloads_changed()
             _stop_if_cancelled(job)
         for site in touched:
             # One that is away says otherwise until it is told; the page of the sites shows that.
             with suppress(Refused):
-                tell_practice(site)
+                update_practice_site(site)
         aside.submit(connection.close)
     ImportJob.objects.filter(pk=job.pk).update(state="done", done=job.total, staged=b"")
 

@@ -40,7 +40,7 @@ def brief(row: Row) -> WorkloadBrief:
     )  # fmt: skip
 
 
-def found(matched: Sequence[Row], rows: Sequence[Row]) -> Found:
+def search_result(matched: Sequence[Row], rows: Sequence[Row]) -> Found:
     """A stretch of what a filter found."""
     known = estate().rows.values()
     return Found(

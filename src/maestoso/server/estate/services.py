@@ -26,7 +26,7 @@ from maestoso.server.config.settings import OPTIONS, SECRETS
 from maestoso.server.estate import retired, usage
 from maestoso.server.estate.agents import LARGE_PATIENCE_S, PATIENCE_S, ask, check_address, needed
 from maestoso.server.estate.models import Link, Site, WorkloadRow
-from maestoso.server.estate.snapshot import touch
+from maestoso.server.estate.snapshot import mark_changed
 from maestoso.sites.contract import SitePulse
 
 SITE_CODE = re.compile(r"[A-Z][A-Z0-9]{1,7}")
@@ -81,7 +81,7 @@ def register_site(
     has = ask_inventory(site) if fetch else None
     with recorded():
         site.save()
-        touch()
+        mark_changed()
         if has is not None:
             pulse, inventory = has
             store_inventory(site, inventory, pulse.inventory, clock)
@@ -171,7 +171,7 @@ def retire_site(code: str, *, by: str, at: datetime) -> None:
             "It can be retired once they are let go.",
             code="in-use",
         ) from error
-    touch()
+    mark_changed()
 
 
 @retired.way_back("site")
@@ -180,7 +180,7 @@ def _bring_site_back(body: dict[str, Any], by: str, at: datetime) -> str:
     if Site.objects.filter(code=body["code"]).exists():
         raise Refused(f"There is a site {body['code']} already.", "Retire that one first.")
     Site.objects.create(**body)
-    touch()
+    mark_changed()
     return "/estate/sites"
 
 
@@ -227,7 +227,7 @@ def store_inventory(site: Site, inventory: Inventory, mark: str, clock: Clock) -
     with noted([*fresh, *changed]):
         WorkloadRow.objects.bulk_create(fresh, batch_size=500)
         WorkloadRow.objects.bulk_update(changed, ["spec", "revision"], batch_size=500)
-    touch()
+    mark_changed()
 
 
 def keep_things(site: Site, inventory: Inventory) -> None:
@@ -267,11 +267,11 @@ def change_things(code: str, kind: Thing, item: Any, name: str) -> None:
         raise BadValue(sentence, remedy, field=f"body.{field}")
     keep_things(site, after)
     site.save()
-    touch()
-    transaction.on_commit(lambda: tell_practice(site))
+    mark_changed()
+    transaction.on_commit(lambda: update_practice_site(site))
 
 
-def tell_practice(site: Site) -> None:
+def update_practice_site(site: Site) -> None:
     """Let a practice site have what the records say, once they say it. Raises Refused if it is away."""
     if not site.practice:
         return
@@ -309,7 +309,7 @@ def save_link(value: LinkValue) -> Link:
     row.bandwidth_bps, row.latency_ms, row.loss = value.bandwidth_bps, value.latency_ms, value.loss
     row.windows = to_data(value.windows)
     row.save()
-    touch()
+    mark_changed()
     return row
 
 
@@ -322,7 +322,7 @@ def retire_link(one: str, other: str, *, by: str, at: datetime) -> None:
     usage.refuse_if_used(f"The link {one} to {other}", usage.of_link(row))
     retired.keep("link", f"{one} to {other}", to_data(row.core()), by=by, at=at)
     row.delete()
-    touch()
+    mark_changed()
 
 
 @retired.way_back("link")

@@ -85,7 +85,7 @@ class EstateSnapshot:
             }
             return Ground(sites, self._homes())
 
-    def follow(self, before: EstateSnapshot) -> None:
+    def reuse(self, before: EstateSnapshot) -> None:
         """Take over what did not change, so that what was reckoned from it still holds."""
         known = before._recorded
         for name, one in self._recorded.items():
@@ -129,13 +129,13 @@ def estate() -> EstateSnapshot:
         if _kept is None or _kept.mark != mark:
             fresh = _read()
             if _kept is not None:
-                fresh.follow(_kept)
+                fresh.reuse(_kept)
             _kept = fresh
         return _kept
 
 
 def part_of_estate(name: str) -> Callable[[Callable[[], Any]], Callable[[], Any]]:
-    """Marks what reads a part of every snapshot; whoever changes what it reads calls :func:`touch`."""
+    """Marks what reads a part of every snapshot; whoever changes what it reads calls :func:`mark_changed`."""
 
     def mark(reader: Callable[[], Any]) -> Callable[[], Any]:
         _readers[name] = reader
@@ -144,7 +144,7 @@ def part_of_estate(name: str) -> Callable[[Callable[[], Any]], Callable[[], Any]
     return mark
 
 
-def touch() -> None:
+def mark_changed() -> None:
     """Say that something of the estate changed; part of the transaction that changes it."""
     EstateMark.objects.update_or_create(pk=1, defaults={"mark": uuid.uuid4().hex})
 

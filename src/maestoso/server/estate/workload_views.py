@@ -64,7 +64,7 @@ class WorkloadsView(APIView):
         )
         begin = OFFSET.of(request)
         rows = found[begin : begin + LIMIT.of(request)]
-        return reply(picture.found(found, rows))
+        return reply(picture.search_result(found, rows))
 
     @extend_schema(
         operation_id="makeWorkload",

@@ -20,8 +20,8 @@ from maestoso.server.audit.changes import noted
 from maestoso.server.audit.record import recorded
 from maestoso.server.estate import retired, usage
 from maestoso.server.estate.models import SavedFilter, Site, WorkloadRow
-from maestoso.server.estate.services import find_site, tell_practice
-from maestoso.server.estate.snapshot import estate, touch, workloads_changed
+from maestoso.server.estate.services import find_site, update_practice_site
+from maestoso.server.estate.snapshot import estate, mark_changed, workloads_changed
 
 SORTS: dict[str, Callable[[Row], Any]] = {
     "name": lambda row: row.name,
@@ -156,7 +156,7 @@ def _check(workload: Workload, site: Site) -> None:
 
 
 def _settle(sites: set[Site]) -> None:
-    touch()
+    mark_changed()
     workloads_changed()
     for site in sites:
-        transaction.on_commit(partial(tell_practice, site))
+        transaction.on_commit(partial(update_practice_site, site))

@@ -211,7 +211,7 @@ class _Parts:
     def flush(self) -> None:
         """Nothing is held back."""
 
-    def taken(self) -> bytes:
+    def drain(self) -> bytes:
         """What was written since the last time."""
         part, self._kept = bytes(self._kept), bytearray()
         return part
@@ -228,7 +228,7 @@ def archive(runs: Sequence[Run], now: datetime) -> Iterator[bytes]:
         for run in runs:
             used.add(run.seal.key)
             rows.append(_put_run(put, run, now))
-            yield out.taken()
+            yield out.drain()
         keys = public_keys()
         put.writestr("keys.json", json.dumps({"keys": [{**keys[kid], "kid": kid} for kid in sorted(used)]}))
         put.writestr("check.py", SCRIPT)
@@ -239,7 +239,7 @@ def archive(runs: Sequence[Run], now: datetime) -> Iterator[bytes]:
             keys="\n".join(f"- `{kid}`" for kid in sorted(used)),
         )  # fmt: skip
         put.writestr("README.md", text)
-    yield out.taken()
+    yield out.drain()
 
 
 def _put_run(put: zipfile.ZipFile, run: Run, now: datetime) -> str:

@@ -14,12 +14,12 @@ from maestoso.core.codec import to_data
 from maestoso.core.evidence.seal import SealBroken, key_named_in, opened
 from maestoso.server.audit.models import AuditEntry, AuditSeal
 from maestoso.server.audit.record import SEALED
-from maestoso.server.audit.trail import first_touched, said_of_head
+from maestoso.server.audit.trail import first_touched, head_statement
 from maestoso.server.common.seal_keys import public_keys
 from maestoso.server.evidence.models import Addition, RunRegister, Seal, Stone
-from maestoso.server.evidence.register import mark_beside_the_keys, said_of_register, said_of_stone
+from maestoso.server.evidence.register import mark_beside_the_keys, register_statement, removal_statement
 from maestoso.server.evidence.sealing import check, read_seal
-from maestoso.server.evidence.services import said_of
+from maestoso.server.evidence.services import addition_statement
 from maestoso.server.runs.events import read_log
 from maestoso.server.runs.models import Run
 from maestoso.server.runs.projection import check_projection
@@ -43,7 +43,11 @@ def run_troubles(run: Run) -> Iterator[str]:
 
 def _let_go(run: Run, seal: Seal | None) -> Iterator[str]:
     stone = Stone.objects.filter(run=run).first()
-    if stone is None or run.removed_at != stone.at or not _says(stone.token, said_of_stone(run, stone.at)):
+    if (
+        stone is None
+        or run.removed_at != stone.at
+        or not _says(stone.token, removal_statement(run, stone.at))
+    ):
         yield "It is marked as let go, and nothing that was signed says so."
     if seal is None or not _is_of(seal, run):
         yield "Its log was let go, and so was its seal."
@@ -71,7 +75,7 @@ def _in_the_trail(run: Run, seal: Seal) -> Iterator[str]:
 
 def _addition(run: Run, row: Addition) -> Iterator[str]:
     what = f"File {row.number}" if row.name else f"Note {row.number}"
-    if not _says(row.token, said_of(row, run)):
+    if not _says(row.token, addition_statement(row, run)):
         yield f"{what} is not what somebody added."
     elif row.name and hashlib.sha256(bytes(row.body or b"")).hexdigest() != row.sha256:
         yield f"{what} has another content than the one that was added."
@@ -85,7 +89,7 @@ def register_troubles() -> Iterator[str]:
         if known or mark_beside_the_keys():
             yield "There is no register of runs, so nobody can say whether one was taken away."
         return
-    if not _says(row.token, said_of_register(row)):
+    if not _says(row.token, register_statement(row)):
         yield "The register of runs is not what was signed."
         return
     if row.mark != mark_beside_the_keys():
@@ -108,7 +112,7 @@ def trail_troubles() -> Iterator[str]:
         if row.index != index:
             yield f"The signed head {index} of the audit trail was taken away."
             return
-        if not _says(row.token, said_of_head(row)):
+        if not _says(row.token, head_statement(row)):
             yield f"The signed head {index} of the audit trail is not what was signed."
         elif chains.get(row.number) != row.chain:
             yield f"Entry {row.number} of the audit trail was signed, and is not there as it was."

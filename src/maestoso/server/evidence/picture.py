@@ -18,7 +18,7 @@ from maestoso.engine.clock import SystemClock
 from maestoso.server.common.seal_keys import public_keys
 from maestoso.server.evidence.models import Addition, Seal
 from maestoso.server.evidence.sealing import check
-from maestoso.server.evidence.services import said_of
+from maestoso.server.evidence.services import addition_statement
 from maestoso.server.evidence.shapes import (
     AdditionView,
     Compared,
@@ -94,7 +94,7 @@ def addition(row: Addition, run: Run) -> AdditionView:
 def _as_signed(row: Addition, run: Run) -> bool:
     for key in public_keys().values():
         try:
-            wanted = {**said_of(row, run), "at": row.at.astimezone(UTC)}
+            wanted = {**addition_statement(row, run), "at": row.at.astimezone(UTC)}
             return bool(opened(row.token, key) == to_data(wanted))
         except DomainError:
             continue

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from datetime import datetime, timedelta
 
 from maestoso.core.model.plan import Plan
-from maestoso.core.planning.parts import whole
+from maestoso.core.planning.parts import expand_parts
 from maestoso.core.wording import counted
 from maestoso.server.estate.snapshot import estate
 from maestoso.server.evidence.shapes import PlanProof, Proof, ProofMark, ServiceProof
@@ -49,7 +49,7 @@ def proof(year: int | None, now: datetime) -> Proof:
 
 
 def _plan_proof(row: PlanRow, plans: Mapping[str, Plan], year: int, now: datetime) -> PlanProof:
-    plan = whole(row.version().core(), plans.get).plan
+    plan = expand_parts(row.version().core(), plans.get).plan
     runs = list(Run.objects.filter(plan_code=row.code).exclude(outcome="").exclude(kind="re-protect"))
     proving = [run for run in runs if run.outcome in PROVES]
     last = max((run.ended_at for run in proving if run.ended_at), default=None)

@@ -37,7 +37,7 @@ def begin_counting(at: datetime) -> None:
         set_stone(run, run.removed_at or at)
 
 
-def said_of_register(row: RunRegister) -> dict[str, Any]:
+def register_statement(row: RunRegister) -> dict[str, Any]:
     """What is signed of the register."""
     return {"format": REGISTER, "mark": row.mark, "count": row.count, "missing": row.missing}
 
@@ -51,10 +51,10 @@ def mark_beside_the_keys() -> str:
 def set_stone(run: Run, at: datetime) -> None:
     """Sign that the log of a run was let go on purpose, in the caller's transaction."""
     key = seal_keys.current_key()
-    Stone.objects.create(run=run, at=at, key=key.thumbprint(), token=signed(said_of_stone(run, at), key))
+    Stone.objects.create(run=run, at=at, key=key.thumbprint(), token=signed(removal_statement(run, at), key))
 
 
-def said_of_stone(run: Run, at: datetime) -> dict[str, Any]:
+def removal_statement(run: Run, at: datetime) -> dict[str, Any]:
     """What is signed of a run that was let go."""
     return {
         "format": STONE,
@@ -88,7 +88,7 @@ def _sign(row: RunRegister) -> None:
     """A key that cannot be read must not keep a run from starting: then the next one signs for both."""
     try:
         key = seal_keys.current_key()
-        row.key, row.token = key.thumbprint(), signed(said_of_register(row), key)
+        row.key, row.token = key.thumbprint(), signed(register_statement(row), key)
     except OSError:
         log.exception("The register of runs could not be signed; the next start tries again")
     row.save()

@@ -69,12 +69,12 @@ def _add(pk: int, *, by: str, at: datetime, **content: Any) -> Addition:
     if last >= MOST_ADDITIONS:
         raise Refused(f"Run {pk} has {MOST_ADDITIONS} additions already.", "Keep more of them elsewhere.")
     row = Addition(run=run, number=last + 1, by=by, at=at, **content)
-    row.token = signed(said_of(row, run), current_key())
+    row.token = signed(addition_statement(row, run), current_key())
     row.save()
     return row
 
 
-def said_of(row: Addition, run: Run) -> dict[str, Any]:
+def addition_statement(row: Addition, run: Run) -> dict[str, Any]:
     """What is signed of an addition: it belongs to this run, as it was sealed."""
     return {
         "format": ADDITION, "run": run_name(run.pk), "head": run.chain_head, "number": row.number,

@@ -13,19 +13,19 @@ from django.db import close_old_connections, connection
 from maestoso.core.ports import Clock
 from maestoso.server.estate.models import Site
 from maestoso.server.keeper.leases import LEASE_S, release, take
-from maestoso.server.keeper.looks import RECORD_LOOKS, SITE_LOOKS
+from maestoso.server.keeper.tasks import RECORD_TASKS, SITE_TASKS
 
 EVERY_S = 3.0
 RENEW_S = LEASE_S / 4
 RECORDS = "records"
 log = logging.getLogger("maestoso.keeper")
-Look = Callable[[], None]
+Task = Callable[[], None]
 
 
 def keep(stop: threading.Event, clock: Clock, owner: str) -> None:
     """Go on until ``stop``; ``owner`` names this process, as in the leases of runs."""
     there: dict[str, threading.Thread] = {}
-    looks: Callable[[], Sequence[Look]]
+    tasks: Callable[[], Sequence[Task]]
     while not stop.is_set():
         try:
             close_old_connections()
@@ -35,18 +35,18 @@ def keep(stop: threading.Event, clock: Clock, owner: str) -> None:
             codes = []
         for duty in [RECORDS, *codes]:
             if duty not in there or not there[duty].is_alive():
-                looks = partial(_of_records, clock) if duty == RECORDS else partial(_of_site, duty, clock)
+                tasks = partial(_of_records, clock) if duty == RECORDS else partial(_of_site, duty, clock)
                 there[duty] = threading.Thread(
-                    target=look_after, args=(duty, looks, stop, owner), name=f"keeper-{duty}", daemon=True
+                    target=perform_duty, args=(duty, tasks, stop, owner), name=f"keeper-{duty}", daemon=True
                 )
                 there[duty].start()
         stop.wait(EVERY_S)
     _quietly(RECORDS, partial(release, owner))
 
 
-def look_after(duty: str, looks: Callable[[], Sequence[Look]], stop: threading.Event, owner: str) -> None:
-    """One duty, look by look, while its lease is held here. ``looks`` gives none for a site that is gone."""
-    found: Sequence[Look] = ()
+def perform_duty(duty: str, tasks: Callable[[], Sequence[Task]], stop: threading.Event, owner: str) -> None:
+    """One duty, task by task, while its lease is held here. ``tasks`` gives none for a site that is gone."""
+    found: Sequence[Task] = ()
     renew_at = 0.0
 
     def begin() -> None:
@@ -57,7 +57,7 @@ def look_after(duty: str, looks: Callable[[], Sequence[Look]], stop: threading.E
             if not take(duty, owner):
                 return
             renew_at = time.monotonic() + RENEW_S
-        found = looks()
+        found = tasks()
         if not found:
             raise _Gone
 
@@ -66,8 +66,8 @@ def look_after(duty: str, looks: Callable[[], Sequence[Look]], stop: threading.E
             _quietly(duty, begin)
         except _Gone:
             break
-        for look in found:
-            _quietly(duty, look)
+        for task in found:
+            _quietly(duty, task)
     connection.close()
 
 
@@ -75,18 +75,18 @@ class _Gone(BaseException):
     """There is nothing to look after any more."""
 
 
-def _of_records(clock: Clock) -> Sequence[Look]:
-    return [partial(look, clock) for look in RECORD_LOOKS]
+def _of_records(clock: Clock) -> Sequence[Task]:
+    return [partial(task, clock) for task in RECORD_TASKS]
 
 
-def _of_site(code: str, clock: Clock) -> Sequence[Look]:
+def _of_site(code: str, clock: Clock) -> Sequence[Task]:
     site = Site.objects.filter(code=code).first()
-    return [partial(look, site, clock) for look in SITE_LOOKS] if site is not None else ()
+    return [partial(task, site, clock) for task in SITE_TASKS] if site is not None else ()
 
 
-def _quietly(duty: str, look: Look) -> None:
+def _quietly(duty: str, task: Task) -> None:
     try:
         close_old_connections()
-        look()
+        task()
     except Exception:
         log.exception("Looking after %s failed; it is tried again", duty)

@@ -23,7 +23,7 @@ class SettingsOfAll(APIView):
     @extend_schema(operation_id="settings", responses=shape(SettingsView))
     def get(self, request: Request) -> Response:
         """Its name, its time zone, the words of its documents, and how long runs are kept."""
-        return _said(services.organisation())
+        return _reply(services.organisation())
 
     @extend_schema(
         operation_id="saveSettings",
@@ -33,7 +33,7 @@ class SettingsOfAll(APIView):
     )
     def put(self, request: Request) -> Response:
         """Set them; If-Match names the revision that the change began from."""
-        return _said(services.save(read(Settings, request), if_match(request)))
+        return _reply(services.save(read(Settings, request), if_match(request)))
 
 
 class LogoView(APIView):
@@ -57,16 +57,16 @@ class LogoView(APIView):
     def put(self, request: Request) -> Response:
         """A PNG or JPEG picture of up to 512 KiB."""
         services.save_logo(body_of(request))
-        return _said(services.organisation())
+        return _reply(services.organisation())
 
     @extend_schema(operation_id="removeLogo", responses={200: shape(SettingsView)})
     def delete(self, request: Request) -> Response:
         """Documents go without one."""
         services.remove_logo()
-        return _said(services.organisation())
+        return _reply(services.organisation())
 
 
-def _said(row: Organisation) -> Response:
+def _reply(row: Organisation) -> Response:
     shown = Settings(
         organisation=row.organisation, time_zone=row.time_zone, words=row.words, keep_days=row.keep_days,
         logo=bool(row.logo),

@@ -14,7 +14,7 @@ from maestoso.core.errors import BadValue, NotFound, Refused, Stale
 from maestoso.core.model.plan import Plan
 from maestoso.core.planning.diff import changes
 from maestoso.core.planning.merge import merge
-from maestoso.core.planning.parts import whole
+from maestoso.core.planning.parts import expand_parts
 from maestoso.core.planning.suggest import Suggestion, suggest, suggest_changes
 from maestoso.core.planning.templates import BY_KEY, from_template
 from maestoso.core.readiness import cue_rules, part_rules, plan_rules
@@ -182,7 +182,7 @@ def _refuse_what_can_never_run(plan: Plan, at: datetime) -> None:
     """A cycle, a member twice or an impossible delay is refused; other findings are warnings of a draft."""
     known = estate()
     plans = {row.plan.code: row.core() for row in newest_versions() if row.plan.code != plan.code}
-    laid = whole(plan, plans.get)
+    laid = expand_parts(plan, plans.get)
     bare = Context(
         plan=laid.plan, version=0, now=at, workloads=known.workloads, ground=known.ground, laid=laid,
         crosswalk=None, groups=(), newest={},

@@ -30,7 +30,7 @@ from maestoso.server.estate.models import Site
 from maestoso.server.estate.services import register_site, save_link
 from maestoso.server.organisation.models import Organisation
 from maestoso.server.plans.services import find_plan, make_plan, save_plan
-from maestoso.server.protection.services import make_group, move_on, store_key
+from maestoso.server.protection.services import advance_stage, make_group, store_key
 from maestoso.server.readiness.starts import record_played_run
 from maestoso.server.readiness.surroundings import context
 from maestoso.server.runs.shapes import TrapSave
@@ -59,7 +59,7 @@ def load(scenario: Scenario, *, agent_urls: dict[str, str], token: str, clock: C
     for group in scenario.groups():
         made = make_group(group)
         if group.code in copied:
-            move_on(made, "seeded")
+            advance_stage(made, "seeded")
         if group.code in keys:
             store_key(group.code, keys[group.code])
     for row in scenario.data("crosswalks").get("crosswalks", []):

@@ -25,7 +25,7 @@ from maestoso.server.audit.record import recorded
 from maestoso.server.common.secret_text import seal, unseal
 from maestoso.server.estate import retired
 from maestoso.server.estate.models import Link, Site, WorkloadRow
-from maestoso.server.estate.snapshot import estate, part_of_estate, touch, workloads_changed
+from maestoso.server.estate.snapshot import estate, mark_changed, part_of_estate, workloads_changed
 from maestoso.server.outbox.models import SiteRequest
 from maestoso.server.outbox.secrets import secrets_for
 from maestoso.server.outbox.services import ask_for, deliver, perform
@@ -112,7 +112,7 @@ def end_protection(code: str, *, by: str, at: datetime) -> None:
     row = GroupRow.objects.select_for_update().get(pk=find_group(code).pk)
     after(row.name, cast(Stage, row.stage), "end protection")
     request = forget(row, by=by, at=at)
-    touch()
+    mark_changed()
 
     def bring() -> None:
         with suppress(SiteUnreachable):
@@ -138,18 +138,18 @@ def _bring_back(body: dict[str, Any], by: str, at: datetime) -> str:
     """Its workloads are copied anew, with the key that it had."""
     group = from_data(Group, body["group"])
     row = make_group(group, key=unseal(body["key"]) if body["key"] else "")
-    transaction.on_commit(lambda: tell_if_there(row, by=by))
+    transaction.on_commit(lambda: send_group_if_there(row, by=by))
     return f"/protection/{quote(group.code)}"
 
 
-def move_on(row: GroupRow, happening: Happening) -> None:
+def advance_stage(row: GroupRow, happening: Happening) -> None:
     """Write down what happened to a group."""
     row.stage = after(row.name, cast(Stage, row.stage), happening)
     row.save(update_fields=["stage"])
-    touch()
+    mark_changed()
 
 
-def tell_site(row: GroupRow, *, by: str) -> None:
+def send_group(row: GroupRow, *, by: str) -> None:
     """Tell the site that holds the copies what to copy.
 
     Raises Refused where the copies are to be encrypted and no key is stored: no byte goes in clear.
@@ -171,10 +171,10 @@ def tell_site(row: GroupRow, *, by: str) -> None:
     perform(row.target, "protect", row.code, args, by=by)
 
 
-def tell_if_there(row: GroupRow, *, by: str) -> None:
+def send_group_if_there(row: GroupRow, *, by: str) -> None:
     """Tell the site at once; one that is away is told when it is back."""
     with suppress(Refused):
-        tell_site(row, by=by)
+        send_group(row, by=by)
 
 
 @secrets_for("protect", "reverse-copying")
@@ -241,7 +241,7 @@ def _set_key(row: GroupRow, group: Group, key: str) -> None:
         )
     row.key, row.key_fingerprint = seal(key), mark
     row.save(update_fields=["key", "key_fingerprint"])
-    touch()
+    mark_changed()
 
 
 def keys_missing() -> frozenset[str]:
@@ -315,7 +315,7 @@ def _set_members(row: GroupRow, group: Group) -> None:
         elif known[name].by_rule != rule:
             known[name].by_rule = rule
             known[name].save(update_fields=["by_rule"])
-    touch()
+    mark_changed()
 
 
 def matching(group: Group) -> Iterable[str]:
@@ -349,7 +349,7 @@ def join_by_rule() -> list[GroupRow]:
             GroupMember.objects.create(group=row, workload=workload, by_rule=True)
         changed.append(row)
     if changed:
-        touch()
+        mark_changed()
     return changed
 
 

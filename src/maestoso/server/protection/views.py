@@ -52,7 +52,7 @@ class ProtectionView(APIView):
         """Protect workloads together; the site is told at once, or when it is back."""
         sent = read(GroupSave, request)
         row = services.make_group(sent.group, sent.key)
-        services.tell_if_there(row, by=_who(request))
+        services.send_group_if_there(row, by=_who(request))
         return reply(picture.detail(row.code, CLOCK.now()), 201)
 
 
@@ -75,7 +75,7 @@ class GroupView(APIView):
         """Change name, policy, members or rule."""
         sent = read(GroupSave, request)
         row = services.change_group(code, sent.group, if_match(request), sent.key)
-        services.tell_if_there(row, by=_who(request))
+        services.send_group_if_there(row, by=_who(request))
         return reply(picture.detail(code, CLOCK.now()))
 
     @extend_schema(operation_id="endProtection", responses={204: None})
@@ -94,7 +94,7 @@ class MembersView(APIView):
         sent = read(Joining, request)
         more = search(sent.filter) if sent.filter is not None else []
         row = services.add_members(code, [*sent.names, *(row.name for row in more)])
-        services.tell_if_there(row, by=_who(request))
+        services.send_group_if_there(row, by=_who(request))
         return reply(picture.detail(code, CLOCK.now()))
 
 

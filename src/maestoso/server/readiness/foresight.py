@@ -25,7 +25,7 @@ from maestoso.practice.spec import Fault, Replica, SiteSpec
 from maestoso.practice.world import World
 from maestoso.server.estate.models import Link
 from maestoso.server.plans.services import find_plan
-from maestoso.server.readiness.judgement import judge, judge_recovery
+from maestoso.server.readiness.judgement import assess_plan, assess_recovery
 from maestoso.server.readiness.shapes import Calibration, ComparedRun, Helps, RehearsalAsked, RehearsalView
 from maestoso.server.readiness.shapes import Draft as PlanDraft
 from maestoso.server.readiness.surroundings import context
@@ -43,7 +43,7 @@ REASON = "The rehearsal was asked to let this go wrong."
 def what_helps(code: str, draft: PlanDraft, now: datetime) -> Helps:
     """The changes that would save most time. Raises Refused where the draft cannot be forecast."""
     ctx = context(draft.plan, find_plan(code).current, now)
-    inputs, made = _forecast(judge_recovery(ctx, whole=True))
+    inputs, made = _forecast(assess_recovery(ctx, whole=True))
     return Helps(helps=helps(ctx.authored, inputs, made, compile_run))
 
 
@@ -90,7 +90,7 @@ def rehearse(code: str, asked: RehearsalAsked, now: datetime) -> RehearsalView:
     world = _world(ctx, now)
     newest = {group: world.points(group)[-1] for group in world.replication.copying if world.points(group)}
     ctx = replace(ctx, newest=newest)
-    inputs, _ = _forecast(judge(ctx, Options(points={}), mark="r0", whole=True))
+    inputs, _ = _forecast(assess_plan(ctx, Options(points={}), mark="r0", whole=True))
     for fault in _faults(asked, ctx):
         world.add_fault(fault, world.now)
     played = Rehearsal("rehearsal", inputs, {inputs.plan.target: world}, now, PERSON)

@@ -100,16 +100,16 @@ def figures(judged: Assessment, plan: Plan) -> ForecastFigures | None:
     )
 
 
-def judge(
+def assess_plan(
     ctx: Context, options: Options, limits: SiteLimits | None = None, mark: str = "t0", whole: bool = False
 ) -> Assessment:
     """Assess with what earlier runs at the target measured; ``whole`` for what is to be run."""
     return assess(ctx, options, mark, measured(ctx.plan.target), limits=limits, whole=whole)
 
 
-def judge_recovery(ctx: Context, limits: SiteLimits | None = None, whole: bool = False) -> Assessment:
+def assess_recovery(ctx: Context, limits: SiteLimits | None = None, whole: bool = False) -> Assessment:
     """What a recovery would take, its source being lost; with findings for every kind of run."""
-    judged = judge(ctx, RECOVERY, limits=limits, whole=whole)
+    judged = assess_plan(ctx, RECOVERY, limits=limits, whole=whole)
     return replace(judged, findings=findings_of(ctx, judged.inputs.estimates if judged.inputs else None))
 
 
@@ -124,7 +124,7 @@ def assess_draft(code: str, draft: Draft, now: datetime) -> AssessmentView:
     base = row.versions.filter(number=draft.based_on).first()
     changed = changes(base.core(), draft.plan) if base else ()
     ctx = context(draft.plan, row.current if not changed else row.current + 1, now)
-    return view(ctx, judge_recovery(ctx, limits), changed)
+    return view(ctx, assess_recovery(ctx, limits), changed)
 
 
 def mended(code: str, asked: MendAsked, now: datetime) -> Mended:
@@ -132,7 +132,7 @@ def mended(code: str, asked: MendAsked, now: datetime) -> Mended:
     row = find_plan(code)
     ctx = context(asked.plan, row.current + 1, now)
     wanted, others = (asked.code, asked.subject, asked.part), asked.others
-    for finding in judge_recovery(ctx).findings:
+    for finding in assess_recovery(ctx).findings:
         if (finding.code, finding.subject, finding.part) == wanted and others in (None, finding.others):
             better = fixed(ctx, finding)
             if better is not None:
@@ -334,7 +334,7 @@ def preflight(row: PlanRow, chosen: RunOptions, now: datetime) -> Preflight:
     source, site = Site.objects.get(code=plan.source), Site.objects.get(code=plan.target)
     # A re-protect compiles no plan; what is in its way is asked of the groups.
     options = read_options(ctx, replace(chosen, kind="test") if chosen.kind == "re-protect" else chosen, now)
-    judged = judge(ctx, options)
+    judged = assess_plan(ctx, options)
     if chosen.kind == "re-protect":
         judged = replace(judged, kind="re-protect", findings=reprotect_findings(ctx), forecast=None)
     judged = replace(judged, findings=at_a_start(judged.findings, chosen.kind))
@@ -396,14 +396,14 @@ def _kinds(ctx: Context, source: str, target: str) -> tuple[KindOffered, ...]:
     }
     offered = []
     for kind, (title, sentence) in titles.items():
-        said = said_of(ctx, reprotect_findings(ctx) if kind == "re-protect" else found, kind)
+        said = findings_for(ctx, reprotect_findings(ctx) if kind == "re-protect" else found, kind)
         in_the_way = [one for one, severity in said if severity == "blocks"]
         why_not = f"{in_the_way[0].sentence} {in_the_way[0].mend}" if in_the_way else ""
         offered.append(KindOffered(kind=kind, title=title, sentence=sentence, why_not=why_not))
     return tuple(offered)
 
 
-def said_of(ctx: Context, findings: Sequence[Finding], kind: Kind) -> list[tuple[Finding, str]]:
+def findings_for(ctx: Context, findings: Sequence[Finding], kind: Kind) -> list[tuple[Finding, str]]:
     """Findings with what is only about one kind of run, and what each is for that kind."""
     return [(one, severity_in(one, kind)) for one in (*findings, *live_only(ctx, kind))]
 

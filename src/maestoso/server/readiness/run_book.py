@@ -16,7 +16,7 @@ from maestoso.server.common.print import fonts_here, pdf_of, rendered
 from maestoso.server.estate.models import Site
 from maestoso.server.organisation.services import organisation
 from maestoso.server.plans.services import find_plan
-from maestoso.server.readiness.judgement import judge_recovery
+from maestoso.server.readiness.judgement import assess_recovery
 from maestoso.server.readiness.surroundings import context
 from maestoso.server.runs.traps import traps_of_plan
 
@@ -28,7 +28,7 @@ def page(code: str, now: datetime, *, faces: bool = False) -> str:
     row = find_plan(code)
     version = row.version()
     ctx = context(version.core(), version.number, now)
-    judged = judge_recovery(ctx)
+    judged = assess_recovery(ctx)
     ends = (ctx.plan.source, ctx.plan.target)
     sites = {site.code: site for site in Site.objects.filter(code__in=ends)}
     zone = ZoneInfo(sites[ctx.plan.target].time_zone)

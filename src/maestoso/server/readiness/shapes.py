@@ -11,7 +11,7 @@ from maestoso.core.model.estate import SiteLimits
 from maestoso.core.model.finding import Finding
 from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
-from maestoso.core.planning.inputs import AtCommit, Decision, Kind, Probed
+from maestoso.core.planning.inputs import AtCommit, CommitOrRollBack, Kind, Probed
 from maestoso.core.score import ScoreStep
 from maestoso.server.plans.shapes import FileProblem
 from maestoso.server.runs.shapes import TrapView
@@ -199,7 +199,7 @@ class RunOptions:
     close_down: bool = True
     go_on: bool = False
     decide_within_s: int = 0
-    then: Decision = "roll-back"
+    then: CommitOrRollBack = "roll-back"
     at_commit: AtCommit = "nothing"
     declared_at: datetime | None = None
     acknowledged: bool = False

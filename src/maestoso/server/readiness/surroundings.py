@@ -14,12 +14,12 @@ from maestoso.core.model.crosswalk import Crosswalk
 from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import Group, RecoveryPoint
 from maestoso.core.planning.inputs import ScriptText
-from maestoso.core.planning.parts import whole
+from maestoso.core.planning.parts import expand_parts
 from maestoso.core.planning.turned import is_away, turned
 from maestoso.core.readiness.context import Context, LastTest
 from maestoso.core.wording import KINDS
 from maestoso.server.common.room import free_mib
-from maestoso.server.crosswalks.held import wrong_landings
+from maestoso.server.crosswalks.held import landing_mismatches
 from maestoso.server.estate.agents import Pulse, pulse
 from maestoso.server.estate.drift import drifted
 from maestoso.server.estate.models import EstateMark, Site, WorkloadRow
@@ -168,7 +168,7 @@ class Surroundings:
     def held(self, target: str) -> dict[str, str]:
         """By workload, what is wrong with the landing that a site was asked to hold."""
         if target not in self._held:
-            self._held[target] = wrong_landings(self.sites[target])
+            self._held[target] = landing_mismatches(self.sites[target])
         return self._held[target]
 
     # --- what sites say ---
@@ -198,7 +198,7 @@ class Surroundings:
         Raises NotFound for a target that is not registered.
         """
         others = {code: other for code, other in self.plans.items() if code != plan.code}
-        laid = whole(plan, others.get)
+        laid = expand_parts(plan, others.get)
         laid_plan = laid.plan
         if is_away(laid_plan, self.groups):
             laid_plan = turned(laid_plan, self.home_sizes)
@@ -209,8 +209,9 @@ class Surroundings:
             plan=laid_plan, version=version, now=self.now, as_of=self.as_of,
             workloads=self.estate.workloads, ground=self.estate.ground,
             crosswalk=self.crosswalks.get((source, target)), reverse=self.crosswalks.get((target, source)),
-            groups=self.groups, newest={}, last_test=self.last_tests.get(plan.code), held=self.held(target), laid=laid,
-            others=_other_plans(plan, others), rows=self.estate.rows, scripts=self.scripts,
+            groups=self.groups, newest={}, last_test=self.last_tests.get(plan.code),
+            held=self.held(target), laid=laid, others=_other_plans(plan, others),
+            rows=self.estate.rows, scripts=self.scripts,
             secrets=self.secrets, stages=self.stages, split=self.split, busy=self.busy,
         )  # fmt: skip
 

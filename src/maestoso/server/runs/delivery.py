@@ -56,7 +56,7 @@ class RecordedSite:
 
     async def _ask(self, question: Callable[[HttpSite], Awaitable[T]]) -> T:
         if self._agent is None or time.monotonic() >= self._look_at:
-            await self._look()
+            await self._read_record()
         if self._agent is None:
             raise SiteUnreachable("Where its agent is cannot be read now.")
         try:
@@ -66,7 +66,7 @@ class RecordedSite:
             self._look_at = 0.0
             raise
 
-    async def _look(self) -> None:
+    async def _read_record(self) -> None:
         try:
             as_of = await sync_to_async(reachable(_where))(self._code)
         except LogUnavailable:

@@ -20,7 +20,7 @@ DELIVERED = Q(request__status=DONE)
 FOUND_RUNNING = DELIVERED & Q(request__result__was_running=True)
 
 
-def follow(run: Run, events: Sequence[Event]) -> None:
+def apply_events(run: Run, events: Sequence[Event]) -> None:
     """Fences that could not be confirmed are kept; those of a run that was taken back are lifted."""
     if run.kind in ("test", "re-protect"):
         return

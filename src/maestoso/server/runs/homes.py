@@ -8,12 +8,12 @@ from maestoso.core.codec import to_data
 from maestoso.core.landing.arrived import arrived
 from maestoso.core.runs.events import Event
 from maestoso.server.estate.models import Site, WorkloadRow
-from maestoso.server.estate.snapshot import touch
+from maestoso.server.estate.snapshot import mark_changed
 from maestoso.server.runs.events import inputs_of
 from maestoso.server.runs.models import Run
 
 
-def follow(run: Run, events: Sequence[Event]) -> None:
+def apply_events(run: Run, events: Sequence[Event]) -> None:
     """What was committed arrives at the target."""
     for event in events:
         if event.kind == "run.finished" and event.data["outcome"] == "committed":
@@ -40,4 +40,4 @@ def _arrive(run: Run) -> None:
         row.spec = to_data(arrived(before[row.name], landings[row.name]))
         row.revision += 1
     WorkloadRow.objects.bulk_update(rows, ["site", "spec", "home", "revision"])
-    touch()
+    mark_changed()

@@ -23,7 +23,7 @@ OUTCOMES = (
 FIELDS = ("plan", "kind", "outcome", "since", "until", "find")
 
 
-def found(asked: Mapping[str, str]) -> QuerySet[Run]:
+def find_runs(asked: Mapping[str, str]) -> QuerySet[Run]:
     """Runs that fit everything that was asked, newest first. Raises BadValue naming the field."""
     # By its name: evidence knows runs, and runs do not know evidence.
     additions = apps.get_model("evidence", "Addition").objects
@@ -55,7 +55,7 @@ def save_view(owner: str, name: str, query: str) -> None:
     if unknown or len(query) > 500:
         said = f"a view knows no {unknown[0][:40]!r}" if unknown else "the view is too long"
         raise BadValue(f"{said[0].upper()}{said[1:]}.", f"Use {', '.join(FIELDS)}.", field="body.query")
-    found(asked)
+    find_runs(asked)
     SavedView.objects.update_or_create(owner=owner, name=name.strip(), defaults={"query": query})
 
 

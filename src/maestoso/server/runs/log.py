@@ -17,7 +17,12 @@ from maestoso.server.runs.events import Addition, Subscriber, read_log, run_name
 from maestoso.server.runs.models import Run
 
 T = TypeVar("T")
-SUBSCRIBERS: tuple[Subscriber, ...] = (projection.follow, homes.follow, stages.follow, fences.follow)
+SUBSCRIBERS: tuple[Subscriber, ...] = (
+    projection.apply_events,
+    homes.apply_events,
+    stages.apply_events,
+    fences.apply_events,
+)
 """What must agree with the log at every moment, in this order. What need not, the keeper sees to when a
 run has ended: its steps (:mod:`projection`) and its seal."""
 PROJECTED = ("chain_head", "last_seq", "outcome", "aborted", "ready_s", "notes", "ended_at", "follow_up")

@@ -27,7 +27,7 @@ _SAVE = """
 log = logging.getLogger("maestoso.runs")
 
 
-def follow(run: Run, events: Sequence[Event]) -> None:
+def apply_events(run: Run, events: Sequence[Event]) -> None:
     """Carry events over to the run, which the caller saves."""
     for event in events:
         if event.kind == "step.waits" and event.data["step"] in JUDGED:

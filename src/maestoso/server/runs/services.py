@@ -45,7 +45,7 @@ def try_again(pk: int) -> None:
     announce()
 
 
-def tell_run(pk: int, said: Control, *, by: str, key: str | None, at: datetime) -> None:
+def control_run(pk: int, said: Control, *, by: str, key: str | None, at: datetime) -> None:
     """Write what a person tells a run into its log; the engine acts on it. The same key counts once."""
     run = find_run(pk)
     if key is not None:

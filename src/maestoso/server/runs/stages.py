@@ -10,12 +10,12 @@ from maestoso.core.replication.lifecycle import Happening
 from maestoso.core.runs.events import ENGINE, Event
 from maestoso.server.estate.models import Site
 from maestoso.server.protection.models import GroupRow
-from maestoso.server.protection.services import forget, move_on
+from maestoso.server.protection.services import advance_stage, forget
 from maestoso.server.runs.events import inputs_of
 from maestoso.server.runs.models import Run
 
 
-def follow(run: Run, events: Sequence[Event]) -> None:
+def apply_events(run: Run, events: Sequence[Event]) -> None:
     """Groups move on in their lifecycle."""
     if run.kind == "test":
         return
@@ -35,14 +35,14 @@ def _rows(run: Run) -> list[GroupRow]:
 
 def _move(run: Run, happening: Happening) -> None:
     for row in _rows(run):
-        move_on(row, happening)
+        advance_stage(row, happening)
 
 
 def _came_up(run: Run) -> None:
     """The first time it waits for a decision; from another point it may wait again."""
     for row in _rows(run):
         if row.stage == "failing over":
-            move_on(row, "came up")
+            advance_stage(row, "came up")
 
 
 def _finished(run: Run, event: Event) -> None:
@@ -53,18 +53,18 @@ def _finished(run: Run, event: Event) -> None:
         _committed(run, event, inputs_of(run).live or LiveChoices())
     else:
         for row in _rows(run):
-            move_on(row, "roll back" if row.stage == "running uncommitted" else "called off")
+            advance_stage(row, "roll back" if row.stage == "running uncommitted" else "called off")
 
 
 def _committed(run: Run, event: Event, live: LiveChoices) -> None:
     """The groups are of the way back, and not copied yet."""
     target, source = Site.objects.get(code=run.target), Site.objects.get(code=run.source)
     for row in _rows(run):
-        move_on(row, "commit")
+        advance_stage(row, "commit")
         row.source, row.target = target, source
         row.save(update_fields=["source", "target"])
         if live.at_commit == "end-protection":
-            move_on(row, "end protection")
+            advance_stage(row, "end protection")
             forget(row, by=ENGINE, at=event.at)
     if live.at_commit == "re-protect":
         run.follow_up = "re-protect"

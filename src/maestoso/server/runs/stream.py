@@ -100,10 +100,10 @@ class Pump:
         """Whether a session is none (any longer); asked once for all who ask in the same moment."""
         self._asked.add(session)
         if self._looking is None or self._looking.done():
-            self._looking = asyncio.get_running_loop().create_task(self._look())
+            self._looking = asyncio.get_running_loop().create_task(self._read_sessions())
         return session in await asyncio.shield(self._looking)
 
-    async def _look(self) -> set[str]:
+    async def _read_sessions(self) -> set[str]:
         await asyncio.sleep(0)
         keys, self._asked, self._looking = self._asked, set(), None
         return await asyncio.get_running_loop().run_in_executor(self._thread, _reachable(ended), keys)

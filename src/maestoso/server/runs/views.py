@@ -62,7 +62,7 @@ class RunsView(APIView):
     )
     def get(self, request: Request) -> Response:
         """Runs, newest first, a hundred at a time."""
-        rows = listing.found(request.query_params)
+        rows = listing.find_runs(request.query_params)
         if "before" in request.query_params:
             rows = rows.filter(pk__lt=BEFORE.of(request))
         return reply([picture.line(run) for run in rows[: listing.PAGE]])
@@ -173,7 +173,7 @@ class ControlsView(APIView):
     )
     def post(self, request: Request, pk: int) -> Response:
         """Hold, resume, abort, retry, skip, answer, judge, commit, roll back or take another point."""
-        services.tell_run(
+        services.control_run(
             pk, read(Control, request), by=request.user.get_username(), at=CLOCK.now(),
             key=request.headers.get("Idempotency-Key"),
         )  # fmt: skip

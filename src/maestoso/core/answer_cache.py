@@ -10,7 +10,7 @@ Question = TypeVar("Question")
 Answer = TypeVar("Answer")
 
 
-class Lately(Generic[Large, Question, Answer]):
+class AnswerCache(Generic[Large, Question, Answer]):
     """The last ``most`` answers about something large that never changes, such as a ground.
 
     Whether it is the same large thing is told by its identity; the question is compared by its value.

@@ -12,7 +12,7 @@ from maestoso.core.errors import DomainError
 from maestoso.core.model.protection import CopyState, Group
 from maestoso.core.ports import Clock, SiteRefused, SiteUnreachable
 from maestoso.server.audit.trail import sign_head
-from maestoso.server.crosswalks.held import look_after_landings
+from maestoso.server.crosswalks.held import reconcile_landings
 from maestoso.server.drills.services import begin_due_drills
 from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.drift import accept_all
@@ -20,7 +20,7 @@ from maestoso.server.estate.models import Site
 from maestoso.server.evidence.services import remove_expired, seal_what_is_not
 from maestoso.server.outbox.services import KEEPER, deliver_waiting, forget_old
 from maestoso.server.protection.models import GroupRow
-from maestoso.server.protection.services import move_on, rows_and_groups, tell_site
+from maestoso.server.protection.services import advance_stage, rows_and_groups, send_group
 from maestoso.server.readiness.starts import follow_ups
 from maestoso.server.runs.fences import fence_again, give_up_what_is_fenced
 from maestoso.server.runs.projection import write_steps_of_ended
@@ -61,21 +61,21 @@ def _restored(site: Site, epoch: str, now: datetime) -> None:
         fence_again(site)
 
 
-def look_after_groups(site: Site, clock: Clock) -> None:
+def reconcile_groups(site: Site, clock: Clock) -> None:
     """Compare what a site holds and copies with what it should."""
     taken = pulse(site)
     if taken.lost_because is not None:
         return
     try:
-        look_after_landings(site)
+        reconcile_landings(site)
     except (DomainError, SiteUnreachable, SiteRefused) as error:
         log.warning("The landings that %s holds were not looked after: %s", site.code, error)
     for row, group in rows_and_groups():
         if row.target_id == site.pk and row.stage in ("seeding", "protected"):
-            _look_after(row, group, taken.copying.get(group.code), clock.now())
+            _reconcile(row, group, taken.copying.get(group.code), clock.now())
 
 
-def _look_after(kept: GroupRow, group: Group, state: CopyState | None, now: datetime) -> None:
+def _reconcile(kept: GroupRow, group: Group, state: CopyState | None, now: datetime) -> None:
     told = state is not None and state.digest == group.digest() and _has_the_key(kept, state)
     seeded = state is not None and state.newest is not None and state.seeded_bytes >= state.seed_bytes
     if told and not (seeded and kept.stage == "seeding"):
@@ -86,14 +86,14 @@ def _look_after(kept: GroupRow, group: Group, state: CopyState | None, now: date
     # What is kept of all groups is not to be changed: this one is read once more.
     row = GroupRow.objects.select_related("source", "target").get(pk=kept.pk)
     if told:
-        move_on(row, "seeded")
+        advance_stage(row, "seeded")
         return
     said = (state.digest, state.encrypted_with) if state is not None else None
     wanted, before, at = _told.get(row.pk, ("", None, now))
     if said == before and wanted == group.digest() and timedelta(0) <= now - at < TELL_AGAIN:
         return
     try:
-        tell_site(row, by=KEEPER)
+        send_group(row, by=KEEPER)
         _told[row.pk] = (group.digest(), said, now)
     except DomainError as error:
         log.warning("%s was not told of %s: %s", row.target.code, row.code, error.sentence)
@@ -113,10 +113,10 @@ def take_over(site: Site, clock: Clock) -> None:
             log.warning("The inventory of %s was not taken over: %s", site.code, error.sentence)
 
 
-SITE_LOOKS: tuple[Callable[[Site, Clock], None], ...] = (
-    listen, deliver_waiting, look_after_groups, take_over,
+SITE_TASKS: tuple[Callable[[Site, Clock], None], ...] = (
+    listen, deliver_waiting, reconcile_groups, take_over,
 )  # fmt: skip
-RECORD_LOOKS: tuple[Callable[[Clock], None], ...] = (
+RECORD_TASKS: tuple[Callable[[Clock], None], ...] = (
     give_up_what_is_fenced, follow_ups, write_steps_of_ended, seal_what_is_not, remove_expired, forget_old,
     begin_due_drills, sign_head,
 )  # fmt: skip

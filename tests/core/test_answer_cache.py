@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import unittest
 
-from maestoso.core.lately import Lately
+from maestoso.core.answer_cache import AnswerCache
 
 
 class Kept(unittest.TestCase):
@@ -12,7 +12,7 @@ class Kept(unittest.TestCase):
 
     def setUp(self) -> None:
         self.worked = 0
-        self.lately: Lately[list[int], str, int] = Lately(2)
+        self.lately: AnswerCache[list[int], str, int] = AnswerCache(2)
 
     def ask(self, about: list[int], question: str) -> int:
         def work() -> int:
