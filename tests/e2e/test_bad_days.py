@@ -225,7 +225,7 @@ class AnotherOne(unittest.TestCase):
         self.assertEqual(self.other.command("stop").stdout.strip(), "Nothing was running.")
         self.other.start()
         self.assertEqual(self.other.password, password)
-        runs = self.other.api().get("/runs")
+        runs = self.other.api().get("/runs")["runs"]
         self.assertEqual(len(runs), 6)
         self.assertIn("Stopped", self.other.command("stop").stdout)
         until(lambda: self.other.process and self.other.process.poll() is not None, "the launcher to end")

@@ -109,7 +109,7 @@ def real_objects(api: Any) -> dict[str, list[Any]]:
     groups = [row["code"] for row in api.get("/groups")["groups"]]
     return {
         "code": [*plans, *groups, "QUA", "HIL", "NOR"],
-        "id": [row["id"] for row in api.get("/runs")],
+        "id": [row["id"] for row in api.get("/runs")["runs"]],
         "number": [1, 2, 3],
         "source": ["QUA", "HIL"],
         "target": ["HIL", "NOR"],

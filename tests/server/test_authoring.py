@@ -297,12 +297,12 @@ class Ahead(Authoring):
         return said
 
     def test_a_rehearsal_shows_what_would_happen_and_leaves_no_run(self) -> None:
-        before = len(self.browser.get("/api/v1/runs").json())
+        before = len(self.browser.get("/api/v1/runs").json()["runs"])
         said = self.rehearse()
         self.assertEqual((said["outcome"], said["failures"], said["remains"]), ("passed", [], []))
         self.assertIn("nothing failed", said["sentence"])
         self.assertTrue(any(step["finish_s"] for step in said["steps"]))
-        self.assertEqual(len(self.browser.get("/api/v1/runs").json()), before)
+        self.assertEqual(len(self.browser.get("/api/v1/runs").json()["runs"]), before)
 
     def test_faults_of_choice_happen(self) -> None:
         hung = self.rehearse("boot-hangs", "web-02")

@@ -41,7 +41,7 @@ export function useSites() {
   return useQuery({ queryKey: ["sites"], queryFn: () => take(api.GET("/api/v1/sites")), refetchInterval: 5000 });
 }
 
-/** What sites were asked for outside of runs: what waits first. */
+/** What waits for sites outside of runs, and the latest that does not any more. */
 export function useSiteRequests() {
   return useQuery({ queryKey: ["site-requests"], queryFn: () => take(api.GET("/api/v1/site-requests")), refetchInterval: 5000 });
 }

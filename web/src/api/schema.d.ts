@@ -1553,7 +1553,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description What sites were asked for outside of runs: what waits first, then the latest. */
+        /** @description What sites were asked for outside of runs: all that waits, and the latest of the rest. */
         get: operations["siteRequests"];
         put?: never;
         post?: never;
@@ -1892,6 +1892,7 @@ export interface components {
         };
         AuditPage: {
             lines: components["schemas"]["AuditLine"][];
+            next: string | null;
             total: number;
             people: string[];
             touched: number | null;
@@ -3196,6 +3197,11 @@ export interface components {
             };
             attempts: components["schemas"]["Attempt"][];
         };
+        RequestPage: {
+            waiting: components["schemas"]["RequestView"][];
+            settled: components["schemas"]["RequestView"][];
+            next: string | null;
+        };
         RequestView: {
             id: number;
             site: string;
@@ -3306,6 +3312,10 @@ export interface components {
             force_after_s?: number | null;
             tell?: string[];
             probe?: components["schemas"]["ProbedSent"][];
+        };
+        RunPage: {
+            runs: components["schemas"]["RunLine"][];
+            next: string | null;
         };
         RunSeal: {
             format: string;
@@ -4102,10 +4112,10 @@ export interface operations {
     auditTrail: {
         parameters: {
             query?: {
-                /** @description Only lower numbers. */
-                before?: number;
                 /** @description Only what this person did. */
                 by?: string;
+                /** @description What a page gives as `next`; the first page where it is missing. */
+                cursor?: string;
                 /** @description Words of the address or of what was done. */
                 find?: string;
                 /** @description On this day (UTC) or later. */
@@ -6553,8 +6563,8 @@ export interface operations {
     runs: {
         parameters: {
             query?: {
-                /** @description Only runs with a lower number. */
-                before?: number;
+                /** @description What a page gives as `next`; the first page where it is missing. */
+                cursor?: string;
                 /** @description Words of its plan, notes or starter. */
                 find?: string;
                 kind?: "disaster" | "planned" | "re-protect" | "test";
@@ -6577,7 +6587,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RunLine"][];
+                    "application/json": components["schemas"]["RunPage"];
                 };
             };
             400: components["responses"]["Refused400"];
@@ -7589,7 +7599,12 @@ export interface operations {
     };
     siteRequests: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What a page gives as `next`; the first page where it is missing. */
+                cursor?: string;
+                /** @description Only of this site, by its code. */
+                site?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -7601,9 +7616,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RequestView"][];
+                    "application/json": components["schemas"]["RequestPage"];
                 };
             };
+            400: components["responses"]["Refused400"];
             403: components["responses"]["Refused403"];
             503: components["responses"]["Refused503"];
         };

@@ -10,6 +10,7 @@ from itertools import islice
 from typing import Any
 
 from django.db.models import QuerySet
+from rest_framework.request import Request
 
 from maestoso.core.evidence.chain import ROOT, link_text
 from maestoso.core.evidence.seal import signed
@@ -17,10 +18,10 @@ from maestoso.core.ports import Clock
 from maestoso.server.audit.models import AuditEntry, AuditHead, AuditSeal
 from maestoso.server.audit.record import written
 from maestoso.server.common.days import day
+from maestoso.server.common.paging import page_of
 from maestoso.server.common.seal_keys import current_key
 from maestoso.server.common.words import holding
 
-PAGE = 100
 PART = 500
 SIGNED_EVERY = timedelta(minutes=10)
 
@@ -42,9 +43,13 @@ class AuditLine:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class AuditPage:
-    """Newest first. ``touched`` is the first entry that is not as it was written (None: all are)."""
+    """Newest first. ``next`` is the cursor of what came before.
+
+    ``touched`` is the first entry that is not as it was written (None: all are).
+    """
 
     lines: tuple[AuditLine, ...]
+    next: str | None
     total: int
     people: tuple[str, ...]
     touched: int | None
@@ -60,12 +65,13 @@ def find_entries(asked: Mapping[str, str]) -> QuerySet[AuditEntry]:
     return rows.filter(*holding(asked.get("find", ""), "path", "did", "by"))
 
 
-def page(asked: Mapping[str, str], before: int) -> AuditPage:
-    """A hundred entries with a lower number than ``before`` (0: from the newest on)."""
-    rows = find_entries(asked)
-    part = rows.filter(number__lt=before) if before else rows
+def page(request: Request) -> AuditPage:
+    """A page of the entries that fit what is asked for."""
+    rows = find_entries(request.query_params)
+    part, following = page_of(rows, request, "-number")
     return AuditPage(
-        lines=tuple(map(_line, part[:PAGE])),
+        lines=tuple(map(_line, part)),
+        next=following,
         total=rows.count(),
         people=tuple(AuditEntry.objects.order_by("by").values_list("by", flat=True).distinct()),
         touched=first_touched(),

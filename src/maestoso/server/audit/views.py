@@ -10,7 +10,8 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from maestoso.server.audit import trail
-from maestoso.server.common.shapes import Number, reply, shape
+from maestoso.server.common.paging import CURSOR
+from maestoso.server.common.shapes import reply, shape
 from maestoso.server.common.streams import in_threads
 
 FILTERS = [
@@ -18,7 +19,6 @@ FILTERS = [
     OpenApiParameter("since", OpenApiTypes.DATE, description="On this day (UTC) or later."),
     OpenApiParameter("find", OpenApiTypes.STR, description="Words of the address or of what was done."),
 ]
-BEFORE = Number("before", 0, 10**12 - 1, "Only lower numbers.", otherwise=0)
 
 
 class AuditView(APIView):
@@ -28,13 +28,13 @@ class AuditView(APIView):
         operation_id="auditTrail",
         parameters=[
             *FILTERS,
-            BEFORE,
+            CURSOR,
         ],
         responses=shape(trail.AuditPage),
     )
     def get(self, request: Request) -> Response:
         """Newest first, a hundred at a time, and whether the trail is as it was written."""
-        return reply(trail.page(request.query_params, BEFORE.of(request)))
+        return reply(trail.page(request))
 
 
 class AuditFile(APIView):

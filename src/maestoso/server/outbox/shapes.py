@@ -26,3 +26,12 @@ class RequestView:
     insists: bool
     tries: int
     reason: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RequestPage:
+    """What waits, oldest first; and some that do not any more, newest first, with the cursor of the next."""
+
+    waiting: tuple[RequestView, ...]
+    settled: tuple[RequestView, ...]
+    next: str | None

@@ -2,32 +2,44 @@
 
 from __future__ import annotations
 
-from itertools import chain
 from typing import Any
 
-from drf_spectacular.utils import extend_schema
+from drf_spectacular.types import OpenApiTypes
+from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from maestoso.core.outbox import WAITING
+from maestoso.server.common.paging import CURSOR, page_of
 from maestoso.server.common.shapes import reply, shape
 from maestoso.server.outbox.models import SiteRequest
-from maestoso.server.outbox.shapes import RequestView
-
-MOST = 200
-"""How many of those that wait, and of those that do not any more."""
+from maestoso.server.outbox.shapes import RequestPage, RequestView
 
 
 class RequestsView(APIView):
     """What sites are asked for."""
 
-    @extend_schema(operation_id="siteRequests", responses=shape(RequestView)(many=True))
+    @extend_schema(
+        operation_id="siteRequests",
+        parameters=[
+            OpenApiParameter("site", OpenApiTypes.STR, description="Only of this site, by its code."),
+            CURSOR,
+        ],
+        responses=shape(RequestPage),
+    )
     def get(self, request: Request) -> Response:
-        """What sites were asked for outside of runs: what waits first, then the latest."""
+        """What sites were asked for outside of runs: all that waits, and the latest of the rest."""
         rows = SiteRequest.objects.select_related("site").defer("args", "result")
-        waiting, settled = rows.filter(status=WAITING), rows.exclude(status=WAITING)
-        return reply([_view(row) for row in chain(waiting[:MOST], settled.order_by("-id")[:MOST])])
+        if request.query_params.get("site"):
+            rows = rows.filter(site__code=request.query_params["site"])
+        settled, following = page_of(rows.exclude(status=WAITING), request)
+        waiting = rows.filter(status=WAITING)
+        return reply(
+            RequestPage(
+                waiting=tuple(map(_view, waiting)), settled=tuple(map(_view, settled)), next=following
+            )
+        )
 
 
 def _view(row: SiteRequest) -> RequestView:

@@ -15,7 +15,6 @@ from maestoso.server.common.days import day
 from maestoso.server.common.words import holding
 from maestoso.server.runs.models import Run, SavedView
 
-PAGE = 100
 KINDS = ("test", "planned", "disaster", "re-protect")
 OUTCOMES = (
     "under way", "passed", "failed", "inconclusive", "aborted", "committed", "rolled back", "protected",

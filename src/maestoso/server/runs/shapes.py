@@ -61,6 +61,14 @@ class RunLine:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class RunPage:
+    """Some runs, newest first; ``next`` is the cursor of those before them, None where there are none."""
+
+    runs: tuple[RunLine, ...]
+    next: str | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class SavedRunView:
     """A filter of the list of runs that somebody named; ``query`` is that of its address."""
 

@@ -14,6 +14,7 @@ from maestoso.core.model.protection import CopyState
 from maestoso.core.runs.state import RunState
 from maestoso.core.score import run_score
 from maestoso.engine.clock import SystemClock
+from maestoso.server.common.paging import CURSOR, page_of
 from maestoso.server.common.shapes import Number, read, reply, shape
 from maestoso.server.estate.models import Site
 from maestoso.server.runs import fences, listing, picture, services
@@ -24,7 +25,7 @@ from maestoso.server.runs.shapes import (
     EventView,
     RunDetail,
     RunLandings,
-    RunLine,
+    RunPage,
     RunStatus,
     SavedRunView,
     StepAsked,
@@ -33,7 +34,6 @@ from maestoso.server.runs.shapes import (
 from maestoso.server.runs.states import current
 
 CLOCK = SystemClock()
-BEFORE = Number("before", 0, 10**9, "Only runs with a lower number.", otherwise=0)
 AFTER = Number("after", 0, 10**9, "Only later events.", otherwise=0)
 
 
@@ -56,16 +56,14 @@ class RunsView(APIView):
             OpenApiParameter("since", OpenApiTypes.DATE, description="Started on this day (UTC) or later."),
             OpenApiParameter("until", OpenApiTypes.DATE, description="Started on this day (UTC) or before."),
             OpenApiParameter("find", OpenApiTypes.STR, description="Words of its plan, notes or starter."),
-            BEFORE,
+            CURSOR,
         ],
-        responses=shape(RunLine)(many=True),
+        responses=shape(RunPage),
     )
     def get(self, request: Request) -> Response:
         """Runs, newest first, a hundred at a time."""
-        rows = listing.find_runs(request.query_params)
-        if "before" in request.query_params:
-            rows = rows.filter(pk__lt=BEFORE.of(request))
-        return reply([picture.line(run) for run in rows[: listing.PAGE]])
+        rows, following = page_of(listing.find_runs(request.query_params), request)
+        return reply(RunPage(runs=tuple(map(picture.line, rows)), next=following))
 
 
 class RunViewsView(APIView):

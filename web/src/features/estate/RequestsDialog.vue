@@ -1,10 +1,22 @@
 <script setup lang="ts">
 // What a site was asked for outside of runs, and what became of it.
+import { useInfiniteQuery } from "@tanstack/vue-query";
+import { computed } from "vue";
+import { api, take } from "@/api/client";
 import type { RequestView } from "@/api/types";
+import ProblemNote from "@/ui/ProblemNote.vue";
 import { ago } from "@/ui/format";
 
-defineProps<{ name: string; requests: RequestView[] }>();
+const props = defineProps<{ name: string; code: string }>();
 const open = defineModel<boolean>({ required: true });
+const { data, error, fetchNextPage, hasNextPage } = useInfiniteQuery({
+  queryKey: ["site-requests", computed(() => props.code)],
+  queryFn: ({ pageParam }) => take(api.GET("/api/v1/site-requests", { params: { query: { site: props.code, ...(pageParam ? { cursor: pageParam } : {}) } } })),
+  initialPageParam: "",
+  getNextPageParam: (last) => last.next,
+  refetchInterval: 5000,
+});
+const requests = computed(() => [...(data.value?.pages[0]?.waiting ?? []), ...(data.value?.pages.flatMap((page) => page.settled) ?? [])]);
 const marks = { waiting: "…", done: "✓", failed: "✕", withdrawn: "−" } as const;
 
 function became(one: RequestView): string {
@@ -18,7 +30,9 @@ function became(one: RequestView): string {
 
 <template>
   <el-dialog v-model="open" :title="`What ${name} was asked for`" width="860">
-    <p v-if="!requests.length">Nothing yet. What runs ask of it stands in the runs.</p>
+    <ProblemNote v-if="error" :error="error" />
+    <p v-else-if="!data" class="quiet">It is being read.</p>
+    <p v-else-if="!requests.length">Nothing yet. What runs ask of it stands in the runs.</p>
     <template v-else>
       <p class="quiet">What it does not do at once is brought to it again until it has, each failed try under a new key. What runs ask of it stands in the runs.</p>
       <div class="list">
@@ -34,6 +48,7 @@ function became(one: RequestView): string {
             <template #default="{ row }">{{ marks[row.status as RequestView["status"]] }} {{ became(row as RequestView) }}</template>
           </el-table-column>
         </el-table>
+        <p v-if="hasNextPage"><button class="btn" @click="fetchNextPage()">Older ones</button></p>
       </div>
     </template>
     <template #footer>

@@ -27,8 +27,7 @@ const driftOpen = ref(false);
 const registering = ref(false);
 const asked = ref<SiteView | null>(null);
 const askedOpen = ref(false);
-const askedOf = (site: SiteView) => (requests.value ?? []).filter((one) => one.site === site.code);
-const waiting = (site: SiteView) => askedOf(site).filter((one) => one.status === "waiting").length;
+const waiting = (site: SiteView) => requests.value?.waiting.filter((one) => one.site === site.code).length ?? 0;
 
 const sentence = computed(() => {
   const sites = data.value?.sites ?? [];
@@ -148,7 +147,7 @@ const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
     <ThingDialog v-if="editing" v-model="thingOpen" :site="editing.site" :kind="editing.kind" :thing="editing.thing" />
     <LinkDialog v-model="linkOpen" :link="link" :sites="data?.sites ?? []" />
     <DriftDialog v-if="drifting" v-model="driftOpen" :code="drifting.code" :name="drifting.name" />
-    <RequestsDialog v-if="asked" v-model="askedOpen" :name="asked.name" :requests="askedOf(asked)" />
+    <RequestsDialog v-if="asked" v-model="askedOpen" :name="asked.name" :code="asked.code" />
     <SiteDialog v-model="registering" />
   </div>
 </template>

@@ -14,12 +14,9 @@ const router = useRouter();
 const filter = computed(() => Object.fromEntries(FIELDS.flatMap((name) => (typeof route.query[name] === "string" && route.query[name] ? [[name, route.query[name]]] : []))) as { by?: string; since?: string; find?: string });
 const { data, error, fetchNextPage, hasNextPage } = useInfiniteQuery({
   queryKey: ["audit", filter],
-  queryFn: ({ pageParam }) => take(api.GET("/api/v1/audit", { params: { query: { ...filter.value, ...(pageParam ? { before: pageParam } : {}) } } })),
-  initialPageParam: 0,
-  getNextPageParam: (last, pages) => {
-    const got = pages.reduce((sum, page) => sum + page.lines.length, 0);
-    return got < last.total ? last.lines.at(-1)?.number : undefined;
-  },
+  queryFn: ({ pageParam }) => take(api.GET("/api/v1/audit", { params: { query: { ...filter.value, ...(pageParam ? { cursor: pageParam } : {}) } } })),
+  initialPageParam: "",
+  getNextPageParam: (last) => last.next,
   placeholderData: (before) => before,
 });
 const first = computed(() => data.value?.pages[0]);

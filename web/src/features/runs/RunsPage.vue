@@ -11,7 +11,6 @@ import { useAct } from "@/ui/act";
 import { clock, count, duration, moment } from "@/ui/format";
 import { outcomeShapes } from "@/ui/outcomes";
 
-const PAGE = 100;
 const route = useRoute();
 const router = useRouter();
 const filter = computed(() => filterOf(route.query));
@@ -20,15 +19,15 @@ const { data: line } = useSiteLine(ref(true));
 const { data, error, fetchNextPage, hasNextPage } = useInfiniteQuery({
   queryKey: ["runs", filter],
   queryFn: ({ pageParam }) => {
-    const query = { ...asked(filter.value), ...(pageParam ? { before: pageParam } : {}) };
-    return take(api.GET("/api/v1/runs", { params: { query: query as { kind?: "test"; before?: number } } }));
+    const query = { ...asked(filter.value), ...(pageParam ? { cursor: pageParam } : {}) };
+    return take(api.GET("/api/v1/runs", { params: { query: query as { kind?: "test"; cursor?: string } } }));
   },
-  initialPageParam: 0,
-  getNextPageParam: (last: RunLine[]) => (last.length === PAGE ? last.at(-1)?.id : undefined),
+  initialPageParam: "",
+  getNextPageParam: (last) => last.next,
   placeholderData: (before) => before,
   refetchInterval: 4000,
 });
-const runs = computed(() => data.value?.pages.flat() ?? []);
+const runs = computed(() => data.value?.pages.flatMap((page) => page.runs) ?? []);
 const active = computed(() => runs.value.filter((run) => !run.outcome).length);
 const more = computed(() => (hasNextPage.value ? "more than " : ""));
 
