@@ -37,20 +37,22 @@ class LossyLine:
         self.trouble = 0.0
         self.had: Counter[str] = Counter()
         self._target, self._chance = target, random.Random(seed)
-        self._loop = asyncio.new_event_loop()
+        self._loop: asyncio.AbstractEventLoop | None = None
+        self._closed = asyncio.Event()
         self._listening = socket.create_server(("127.0.0.1", 0))
         self.port = int(self._listening.getsockname()[1])
-        self._thread = threading.Thread(target=self._run, daemon=True)
+        self._thread = threading.Thread(target=lambda: asyncio.run(self._run()), daemon=True)
         self._thread.start()
 
-    def _run(self) -> None:
-        asyncio.set_event_loop(self._loop)
-        self._loop.run_until_complete(asyncio.start_server(self._serve, sock=self._listening))
-        self._loop.run_forever()
+    async def _run(self) -> None:
+        self._loop = asyncio.get_running_loop()
+        async with await asyncio.start_server(self._serve, sock=self._listening):
+            await self._closed.wait()
 
     def close(self) -> None:
         """Pass nothing on any more."""
-        self._loop.call_soon_threadsafe(self._loop.stop)
+        if self._loop is not None:
+            self._loop.call_soon_threadsafe(self._closed.set)
         self._thread.join(10)
 
     async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:

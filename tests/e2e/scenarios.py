@@ -87,7 +87,7 @@ def by_chance(kind: str, plan: str, kill_every_s: float, harness: Harness) -> No
 
 def over_lossy_lines(kind: str, harness: Harness) -> None:
     """A run of a kind while messages come to grief, agents forget, and something dies now and then."""
-    harness.trouble(0.08, forgetful=True)
+    harness.trouble(0.15, forgetful=True)
     harness.run("HARB", kind, kill_every_s=6.0, go_on=kind == "disaster")
 
 

@@ -107,7 +107,9 @@ class TheSamePlanThreeTimes(Authoring):
         for name, seconds in DELAYS.items():
             self.card(name).click()
             page.get_by_label("Boot delay, seconds").last.fill(str(seconds))
-            page.get_by_label("Boot delay, seconds").last.press("Enter")
+            # What is dragged next must not move under the pointer when the answer comes.
+            with page.expect_response(lambda answer: answer.url.endswith("/assessment"), timeout=60_000):
+                page.get_by_label("Boot delay, seconds").last.press("Enter")
         self.pull("web-02", 60)
         expect(self.draft()).to_contain_text("web-02 waits")
         page.get_by_role("button", name="Undo").click()
@@ -166,6 +168,9 @@ class TheSamePlanThreeTimes(Authoring):
     def pull(self, name: str, by: int) -> None:
         """Drag the beginning of a boot on the score to the right."""
         grip = self.page.locator(f"[data-grip={name}]")
+        self.page.evaluate(
+            "() => new Promise((drawn) => requestAnimationFrame(() => requestAnimationFrame(drawn)))"
+        )
         grip.scroll_into_view_if_needed()
         box = grip.bounding_box()
         assert box is not None
