@@ -53,9 +53,9 @@ class Player:
         """A step fails."""
         self.write(Draft(kind="step.failed", data={"step": step, "code": code, "reason": reason}))
 
-    def tell(self, kind: str, **more: str) -> None:
+    def tell(self, kind: str, by: str = "ann", **more: str) -> None:
         """A person says something."""
-        self.write(control(self.state, kind, by="ann", **more))
+        self.write(control(self.state, kind, by=by, **more))
 
     def until(self, step: str, tries: int = 400) -> None:
         """Everything in flight ends well until ``step`` is asked for or waits for a person."""

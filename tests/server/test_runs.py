@@ -401,7 +401,7 @@ class Telling(Tidewell):
         row = next(p for p in self.browser.get("/api/v1/readiness").json()["plans"] if p["code"] == "HARB")
         self.assertEqual(row["active_run"], self.pk)
         line = self.browser.get("/api/v1/site-line").json()
-        self.assertEqual([(r["id"], r["needs_you"]) for r in line["runs"]], [(self.pk, False)])
+        self.assertEqual([(r["id"], r["waits"]) for r in line["runs"]], [(self.pk, None)])
         self.tell(kind="hold")
         actions = self.browser.get("/api/v1/readiness").json()["actions"]
         self.assertEqual((actions[0]["urgency"], actions[0]["to"]), ("now", f"/runs/{self.pk}"))

@@ -20,6 +20,32 @@ def seconds_of(text: str) -> float:
     return sum(float(number) * sizes[unit] for number, unit in zip(words[::2], words[1::2], strict=True))
 
 
+class Headlines(TypeScript):
+    """ui/waiting"""
+
+    module = "ui/waiting"
+
+    def test_what_a_run_waits_for_is_said_with_how_long(self) -> None:
+        now = NOW.timestamp() * 1000
+        for kind, title, ago_s, said in (
+            ("hold", "Till office confirms", 300, "Waiting for you: Till office confirms, for 5 min"),
+            ("hold", "Till office confirms", 2, "Waiting for you: Till office confirms"),
+            ("failure", "db: Boot failed", 40, "db: Boot failed, and waits for you, for 40 s"),
+            ("verdict", "The test waits for your verdict", 4, "Waiting for your verdict"),
+            ("decision", "Commit, or roll back?", 120, "Waiting for you to commit or roll back, for 2 min"),
+            ("held", "The run is held", 7, "Held until you let it go on, for 7 s"),
+        ):
+            since = (NOW - timedelta(seconds=ago_s)).isoformat()
+            with self.subTest(kind, ago=ago_s):
+                waiting = {"kind": kind, "title": title, "since": since}
+                self.assertEqual(self.call("headline", waiting, now), said)
+        self.assertEqual(
+            self.call("headline", {"kind": "acknowledge", "title": "2 copies are not confirmed off",
+                                   "since": None}, now),
+            "Waiting for you: 2 copies are not confirmed off",
+        )  # fmt: skip
+
+
 class Formats(TypeScript):
     """ui/format"""
 
@@ -37,6 +63,13 @@ class Formats(TypeScript):
     def test_a_duration_read_back_is_near(self, value: float) -> None:
         near = 0.5 if value < 300 else 30.0 if value < 172_000 else 43_200.0
         self.assertLessEqual(abs(seconds_of(self.call("duration", value)) - value), near + 1e-6)
+
+    def test_how_a_time_stands_to_its_objective(self) -> None:
+        self.assert_table(
+            "against",
+            (1951, 1800, "2:31 over its objective"), (1800, 1800, "0:00 inside its objective"),
+            (1800.9, 1800, "0:00 inside its objective"), (153, 1800, "27:27 inside its objective"),
+        )  # fmt: skip
 
     def test_clocks(self) -> None:
         self.assert_table(

@@ -15,8 +15,9 @@ import App from "@/app/App.vue";
 import { router } from "@/app/router";
 
 const queryClient = new QueryClient({
-  // A lost connection is said by the shell, and asked again; what the server refused it refuses again.
-  defaultOptions: { queries: { retry: (tries, problem) => !(problem instanceof ApiError) && tries < 1, refetchOnWindowFocus: true, staleTime: 1000 } },
+  // A lost connection is said by the shell, and asked again; what the server refused it refuses again. Nothing pauses
+  // by what the browser believes of its network: the server may be on this machine.
+  defaultOptions: { mutations: { networkMode: "always" }, queries: { networkMode: "always", retry: (tries, problem) => !(problem instanceof ApiError) && tries < 1, refetchOnWindowFocus: true, staleTime: 1000 } },
 });
 
 createApp(App).use(router).use(VueQueryPlugin, { queryClient }).mount("#app");

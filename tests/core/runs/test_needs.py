@@ -4,10 +4,14 @@ from __future__ import annotations
 
 import unittest
 from datetime import timedelta
+from typing import Any
 
+from maestoso.core.errors import BadValue, Refused
 from maestoso.core.model.cue import Hold
 from maestoso.core.model.plan import Member
 from maestoso.core.runs.needs import needs, unconfirmed
+from maestoso.core.runs.state import fold
+from maestoso.core.runs.words import sentence
 from tests import worlds
 from tests.player import Player
 
@@ -46,6 +50,38 @@ class Tests(unittest.TestCase):
         )
         asked = player.state.steps["hold:ask"].asked_at
         self.assertEqual(need.ends_at, asked + timedelta(seconds=600) if asked else None)
+
+    def holding(self, **more: Any) -> Player:
+        """A run that waits for an answer."""
+        hold = Hold(instruction="Call the office.", **more)
+        player = Player(worlds.inputs(worlds.context(plan=worlds.with_hold(worlds.plan(), 0, hold=hold))))
+        player.until("hold:ask")
+        return player
+
+    def test_what_is_not_right_goes_on_waiting_and_says_what_can_be_done(self) -> None:
+        player = self.holding(who=("ann",), limit_s=60, then="go-on", not_right="Ask the bank.")
+        since = player.state.steps["hold:ask"].asked_at
+        with self.assertRaises(BadValue):
+            player.tell("not-right", step="hold:ask")
+        with self.assertRaises(Refused):
+            player.tell("not-right", step="hold:ask", text="No.", by="bob")
+        player.tell("not-right", step="hold:ask", text="The card was refused.", by="ann")
+        (need,) = needs(player.state)
+        self.assertEqual(
+            (need.refused, need.not_right, need.since), ("ann: The card was refused.", "Ask the bank.", since)
+        )
+        # Nothing happens by itself any more, as little as it said it would.
+        self.assertIsNone(need.ends_at)
+        self.assertEqual(sentence(player.log[-1], player.state.graph).split(".")[0],
+                         "ann: Office confirms is not right; it goes on waiting")  # fmt: skip
+        player.tell("answer", step="hold:ask", text="Now it is.", by="ann")
+        self.assertEqual(needs(player.state), ())
+        self.assertEqual(fold(player.log).steps["hold:ask"].status, "done")
+
+    def test_an_answer_that_the_plan_does_not_offer_is_refused(self) -> None:
+        player = self.holding()
+        with self.assertRaises(Refused):
+            player.tell("not-right", step="hold:ask", text="No.")
 
     def test_the_verdict_counts_what_has_power(self) -> None:
         plan = worlds.plan((Member(workload="db"), Member(workload="queue", power_on=False)))

@@ -19,7 +19,8 @@ export function useSession() {
 export function useSiteLine(enabled: Ref<boolean>) {
   return useQuery({
     queryKey: ["site-line"],
-    queryFn: () => take(api.GET("/api/v1/site-line")),
+    // A server that stands still is as good as none: the shell says so within five seconds.
+    queryFn: () => take(api.GET("/api/v1/site-line", { signal: AbortSignal.timeout(2500) })),
     refetchInterval: 2500,
     enabled,
   });

@@ -2380,6 +2380,7 @@ export interface components {
             limit_s: number;
             /** @enum {string} */
             then: "go-on" | "stop" | "abort";
+            not_right: string;
         };
         HoldSent: {
             instruction: string;
@@ -2387,6 +2388,7 @@ export interface components {
             limit_s?: number;
             /** @enum {string} */
             then?: "go-on" | "stop" | "abort";
+            not_right?: string;
         };
         HostPool: {
             name: string;
@@ -2651,6 +2653,12 @@ export interface components {
             ends_at: string | null;
             then: string;
             again: string;
+            since: string | null;
+            not_right: string;
+            refused: string;
+            final: {
+                [key: string]: string;
+            };
         };
         Neighbour: {
             workload: string;
@@ -3400,7 +3408,7 @@ export interface components {
             source: string;
             target: string;
             run_s: number;
-            needs_you: boolean;
+            waits: components["schemas"]["Waits"] | null;
         };
         Said: {
             seq: number;
@@ -3859,6 +3867,11 @@ export interface components {
             against: number;
             plan: components["schemas"]["Plan"];
             changes: string[];
+        };
+        Waits: {
+            kind: string;
+            title: string;
+            since: string | null;
         };
         Wave: {
             name: string;

@@ -1,14 +1,16 @@
 <script setup lang="ts">
 import { useQueryClient } from "@tanstack/vue-query";
-import { computed, ref, watch } from "vue";
+import { computed, onScopeDispose, ref, watch } from "vue";
 import { useRoute } from "vue-router";
 import { api, connected, signedOut, take } from "@/api/client";
 import { useSession, useSiteLine } from "@/api/queries";
 import CommandPalette from "@/app/CommandPalette.vue";
 import SignIn from "@/app/SignIn.vue";
 import SiteLineStrip from "@/app/SiteLine.vue";
+import { unloadable } from "@/app/router";
 import { switchTheme, theme } from "@/app/theme";
 import { pageKeys, useKeys } from "@/ui/keys";
+import { headline } from "@/ui/waiting";
 
 const client = useQueryClient();
 const route = useRoute();
@@ -46,6 +48,28 @@ function read(key: string) {
   seen.value = [...seen.value.slice(-50), key];
   sessionStorage.setItem("maestoso.told", JSON.stringify(seen.value));
 }
+// What runs wait for stands on every page, in the title, and is read out, failures at once.
+const now = ref(Date.now());
+const ticking = window.setInterval(() => (now.value = Date.now()), 1000);
+onScopeDispose(() => window.clearInterval(ticking));
+const waiting = computed(() => (line.value?.runs ?? []).flatMap((run) => (run.waits ? [{ run: run.id, plan: run.plan_name, waits: run.waits }] : [])));
+const polite = ref("");
+const assertive = ref("");
+watch(
+  () => waiting.value.map((one) => `${one.run}/${one.waits.kind}/${one.waits.title}`).join("\n"),
+  (_, before) => {
+    const fresh = waiting.value.filter((one) => !(before ?? "").includes(`${one.run}/${one.waits.kind}/${one.waits.title}`));
+    const said = (failures: boolean) => fresh.filter((one) => (one.waits.kind === "failure") === failures).map((one) => `${one.plan}: ${headline(one.waits, 0)}.`).join(" ");
+    if (said(true)) assertive.value = said(true);
+    if (said(false)) polite.value = said(false);
+  },
+  { immediate: true },
+);
+watch(
+  () => [waiting.value[0] && headline(waiting.value[0].waits, 0), route.meta.title],
+  ([wait, page]) => (document.title = `${wait ? `● ${String(wait)}, ` : ""}${page ? `${String(page)} · ` : ""}Maestoso`),
+  { immediate: true },
+);
 const planCode = computed(() => (typeof route.params.code === "string" ? route.params.code : ""));
 </script>
 
@@ -66,6 +90,14 @@ const planCode = computed(() => (typeof route.params.code === "string" ? route.p
     </header>
     <SiteLineStrip v-if="line" :line="line" />
     <div v-else class="line-space" />
+    <div class="out-of-sight" role="status" aria-live="polite" data-testid="said">{{ polite }}</div>
+    <div class="out-of-sight" role="alert" aria-live="assertive" data-testid="said-at-once">{{ assertive }}</div>
+    <RouterLink v-for="one in waiting.filter((each) => String(route.params.id) !== String(each.run) || route.name !== 'run')" :key="one.run" :to="`/runs/${one.run}`" class="waits" :class="one.waits.kind">
+      <b>{{ one.plan }}</b> {{ headline(one.waits, now) }}
+    </RouterLink>
+    <p v-if="unloadable" class="offline" role="alert">
+      ✕ This page could not be loaded: the server is away, or has another release by now. <a class="link" :href="unloadable">Load it anew</a>
+    </p>
     <p v-if="!connected" class="offline" role="status">
       ◌ No connection to the server. What you see may be old; it catches up by itself.
     </p>
@@ -162,6 +194,21 @@ header {
 .line-space {
   height: 58px;
   border-bottom: 1px solid var(--rule);
+}
+.waits {
+  display: block;
+  padding: 5px var(--gap-4);
+  border-left: 6px solid var(--brass);
+  border-bottom: 1px solid var(--rule);
+  background: var(--sheet);
+  color: var(--ink-1);
+  text-decoration: none;
+}
+.waits.failure {
+  border-left: 6px double var(--disaster);
+}
+.waits:hover {
+  text-decoration: underline;
 }
 .told {
   background: var(--brass-soft);

@@ -66,7 +66,7 @@ const threads = computed<Thread[]>(() => {
       arrow: `M${mid - 5 * way} ${y - 6} l${9 * way} 6 l${-9 * way} 6`,
       x: mid,
       label: run
-        ? `${run.plan_name}: ${run.kind}, ${clock(run.run_s)} in${run.needs_you ? ", needs you" : ""}`
+        ? `${run.plan_name}: ${run.kind}, ${clock(run.run_s)} in${run.waits ? ", needs you" : ""}`
         : because
           ? "cut: nothing is copied"
           : `${count(flow.groups, "group")}, ${age}`,

@@ -21,6 +21,12 @@ export function clock(seconds: number, pad = false): string {
   return `${sign}${h ? `${h}:` : ""}${mm}:${String(s % 60).padStart(2, "0")}`;
 }
 
+/** How a time stands to its objective: '2:31 over its objective', '27:29 inside its objective'. */
+export function against(seconds: number, objective: number): string {
+  const over = Math.floor(seconds) - objective;
+  return over > 0 ? `${clock(over)} over its objective` : `${clock(-over)} inside its objective`;
+}
+
 const MONTHS = "Jan Feb Mar Apr May Jun Jul Aug Sep Oct Nov Dec".split(" ");
 
 /** A moment in the reader's own time zone: '12 Nov, 03:14'. */

@@ -13,7 +13,8 @@ export const pageKeys = shallowReactive<KeyAction[]>([]);
 function nameOf(event: KeyboardEvent): string {
   const key = event.key.length === 1 ? event.key.toUpperCase() : event.key;
   const control = event.ctrlKey || event.metaKey ? "Ctrl+" : "";
-  const shift = event.shiftKey && (event.key.length > 1 || control) ? "Shift+" : "";
+  const letter = /^[A-Z]$/.test(key);
+  const shift = event.shiftKey && (event.key.length > 1 || control || letter) ? "Shift+" : "";
   return `${control}${shift}${key}`;
 }
 

@@ -18,13 +18,15 @@ class Hold:
 
     ``instruction`` is Markdown. ``who`` are the names of those who may answer, anybody where it is empty.
     After ``limit_s`` seconds by the clock on the wall (0: it waits for ever) ``then`` happens by itself:
-    the run goes on, is held as a whole, or is aborted.
+    the run goes on, is held as a whole, or is aborted. Where ``not_right`` says what can be done then, they
+    may also answer that it is not right: it goes on waiting, and nothing happens by itself any more.
     """
 
     instruction: str
     who: tuple[str, ...] = ()
     limit_s: int = 0
     then: Literal["go-on", "stop", "abort"] = "stop"
+    not_right: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

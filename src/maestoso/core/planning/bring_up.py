@@ -226,6 +226,8 @@ class BringUp:
             args["who"] = list(hold.who)
         if hold.limit_s:
             args |= {"limit_s": hold.limit_s, "then": hold.then}
+        if hold.not_right:
+            args["not_right"] = hold.not_right
         return args
 
     def _script(self, cue: Cue, member: str | None) -> tuple[str, dict[str, Any]]:

@@ -58,7 +58,8 @@ _CUE = Shape(
     keys=(
         *_keys("id", "title", "at", "kinds", "on_failure"),
         Key(name="hold", field="hold", one=Shape(
-            cls=Hold, keys=_keys("instruction", "who", "then", limit="seconds"), brief="instruction")),
+            cls=Hold, keys=_keys("instruction", "who", "then", "not_right", limit="seconds"),
+            brief="instruction")),
         Key(name="script", field="script", one=Shape(
             cls=ScriptCall,
             keys=_keys("script", "sha256", "where", "workload", "parameters", "secrets", "ok_codes",

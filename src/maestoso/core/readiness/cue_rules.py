@@ -46,6 +46,7 @@ def _texts(cue: Cue) -> list[tuple[str, str, int, int]]:
     found = [("id", cue.id, 1, MAX_NAME), ("title", cue.title, 1, MAX_NAME)]
     if cue.hold is not None:
         found.append(("instruction", cue.hold.instruction, 1, MAX_TEXT))
+        found.append(("advice for what is not right", cue.hold.not_right, 0, MAX_TEXT))
     if cue.notify is not None:
         found.append(("text", cue.notify.text, 1, MAX_TEXT))
     if cue.probe is not None:

@@ -13,7 +13,8 @@ from maestoso.core.runs.events import Draft
 from maestoso.core.runs.state import RunState
 
 CONTROLS = (
-    "hold", "resume", "abort", "retry", "skip", "answer", "verdict", "commit", "roll-back", "change-point"
+    "hold", "resume", "abort", "retry", "skip", "answer", "not-right", "verdict", "commit", "roll-back",
+    "change-point",
 )  # fmt: skip
 VERDICTS = ("passed", "failed", "inconclusive")
 
@@ -38,9 +39,9 @@ def control(
         raise BadValue(f"{kind!r} is not something a run can be told.", f"Use one of: {', '.join(CONTROLS)}.")
     if state.finished:
         raise Refused("This run has finished; nothing about it can be changed.", "Start another run.")
-    if kind in ("retry", "skip", "answer") and step not in state.graph:
+    if kind in ("retry", "skip", "answer", "not-right") and step not in state.graph:
         raise NotFound(f"This run has no step {step!r}.", "Name a step of this run.", field="step")
-    if kind == "answer":
+    if kind in ("answer", "not-right"):
         _may_answer(state, step, by)
     if kind == "change-point":
         return replace(_change_point(state, group, point), by=by)
@@ -51,6 +52,7 @@ def control(
         "retry": _retry,
         "skip": _skip,
         "answer": _answer,
+        "not-right": _not_right,
         "verdict": _verdict,
         "commit": _decision,
         "roll-back": _decision,
@@ -122,6 +124,17 @@ def _answer(state: RunState, step: str, text: str, verdict: str) -> Draft:
     if step not in state.persons or state.graph[step].verb not in ("hold", "acknowledge"):
         raise Refused(f"{state.graph[step].title} does not wait for an answer now.")
     return Draft(kind="hold.answered", data={"step": step, "text": text})
+
+
+def _not_right(state: RunState, step: str, text: str, verdict: str) -> Draft:
+    if step not in state.persons or not state.graph[step].args.get("not_right"):
+        raise Refused(
+            f"{state.graph[step].title} does not wait for that answer.",
+            "Where the plan does not offer it, hold the run, or abort it.",
+        )
+    if not text:
+        raise BadValue("What is not right was not said.", "Say what is not as it should be.", field="text")
+    return Draft(kind="hold.refused", data={"step": step, "text": text})
 
 
 def _decision(state: RunState, step: str, text: str, kind: str) -> Draft:

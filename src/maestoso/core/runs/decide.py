@@ -181,7 +181,7 @@ def window_ends(state: RunState) -> datetime | None:
 def hold_ends(state: RunState, name: str) -> datetime | None:
     """When a hold that nobody answered ends by itself; None where it does not."""
     limit_s, asked = state.graph[name].args.get("limit_s"), state.steps[name].asked_at
-    if not limit_s or asked is None or name in state.stopped_for:
+    if not limit_s or asked is None or name in state.stopped_for or state.steps[name].refused_by:
         return None
     return asked + timedelta(seconds=limit_s)
 

@@ -16,6 +16,7 @@ EventKind = Literal[
     "step.retried",
     "step.waits",
     "hold.answered",
+    "hold.refused",
     "verdict.given",
     "decision.given",
     "point.changed",

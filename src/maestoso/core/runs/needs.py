@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Literal
 
@@ -10,6 +11,7 @@ from maestoso.core.planning.failover import ACKNOWLEDGE, DECISION
 from maestoso.core.planning.isolated_test import VERDICT
 from maestoso.core.runs.decide import hold_ends, window_ends
 from maestoso.core.runs.state import RunState
+from maestoso.core.runs.steps import StepState
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -17,7 +19,9 @@ class Need:
     """``step`` is what the answer is about; empty when it is about the whole run.
 
     ``who`` may answer, anybody where it is empty; at ``ends_at`` ``then`` happens without an answer.
-    ``again`` is what trying a failed step again means.
+    ``again`` is what trying a failed step again means. ``since`` is when it began to wait. Of a hold,
+    ``not_right`` is what can be done if it is not right (the answer is offered where it says so), ``refused``
+    who said so last, and why. ``final`` says of answers that cannot be taken back what they do.
     """
 
     kind: Literal["failure", "acknowledge", "hold", "verdict", "decision", "held"]
@@ -29,6 +33,10 @@ class Need:
     ends_at: datetime | None = None
     then: str = ""
     again: str = "Try again"
+    since: datetime | None = None
+    not_right: str = ""
+    refused: str = ""
+    final: Mapping[str, str] = field(default_factory=dict)
 
 
 def needs(state: RunState) -> tuple[Need, ...]:
@@ -45,6 +53,7 @@ def needs(state: RunState) -> tuple[Need, ...]:
                 text=failure.reason,
                 skippable=step.skippable,
                 again="Restart it" if step.verb == "await-heartbeat" else "Try again",
+                since=failure.failed_at,
             )
         )
     for name in sorted(state.persons):
@@ -53,7 +62,10 @@ def needs(state: RunState) -> tuple[Need, ...]:
             up = sum(1 for _, member in state.inputs.plan.members() if member.power_on)
             run = _counted(up, "copy runs", "copies run")
             text = f"{run} isolated at {state.inputs.plan.target}. Look at them, then judge."
-            found.append(Need(kind="verdict", step=name, title="The test waits for your verdict", text=text))
+            title = "The test waits for your verdict"
+            found.append(
+                Need(kind="verdict", step=name, title=title, text=text, since=state.steps[name].asked_at)
+            )
         elif name == DECISION:
             found.append(_decision(state))
         elif name == ACKNOWLEDGE:
@@ -68,10 +80,15 @@ def needs(state: RunState) -> tuple[Need, ...]:
                     who=tuple(step.args.get("who", ())),
                     ends_at=hold_ends(state, name),
                     then=str(step.args.get("then", "")),
+                    since=state.steps[name].asked_at,
+                    not_right=str(step.args.get("not_right", "")),
+                    refused=_refused(state.steps[name]),
                 )
             )
     if state.held_because is not None:
-        found.append(Need(kind="held", step="", title="The run is held", text=state.held_because))
+        found.append(
+            Need(kind="held", step="", title="The run is held", text=state.held_because, since=state.held_at)
+        )
     return tuple(found)
 
 
@@ -80,6 +97,10 @@ def unconfirmed(state: RunState) -> tuple[str, ...]:
     names = (member.workload for _, member in state.inputs.plan.members())
     fences = {name: state.steps.get(f"fence:{name}") for name in names}
     return tuple(name for name, fence in fences.items() if fence is None or fence.status != "done")
+
+
+def _refused(step: StepState) -> str:
+    return f"{step.refused_by}: {step.reason}" if step.refused_by else ""
 
 
 def _counted(count: int, one: str, more: str) -> str:
@@ -94,6 +115,7 @@ def _acknowledge(state: RunState) -> Need:
         kind="acknowledge",
         step=ACKNOWLEDGE,
         title=f"{_counted(len(names), 'source copy is', 'source copies are')} not confirmed off",
+        since=state.steps[ACKNOWLEDGE].asked_at,
         text=(
             f"Nobody can say whether {listed} still {still} at {source}. If so, and somebody reaches them, "
             f"there are two live copies. A fence for each is kept and delivered when {source} answers."
@@ -117,4 +139,11 @@ def _decision(state: RunState) -> Need:
         ),
         ends_at=window_ends(state),
         then=live.then if live else "",
+        since=state.steps[DECISION].asked_at,
+        final={
+            "commit": (
+                f"It stays at {plan.target}{ends}. The older points are let go, and it cannot be rolled back."
+            ),
+            "roll-back": f"What was written at {plan.target} is discarded, and {plan.source} comes up again.",
+        },
     )

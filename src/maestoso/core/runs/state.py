@@ -80,6 +80,7 @@ class RunState:
         self.failed: set[str] = set()
         self.slots_taken: dict[Slot, int] = {"power": 0, "copies": 0, "clones": 0}
         self.held_because: str | None = None
+        self.held_at: datetime | None = None
         self.stopped_for: set[str] = set()
         self.aborted_because: str | None = None
         self.verdict: str | None = None
@@ -200,8 +201,9 @@ class RunState:
     def _on_step_failed(self, event: Event) -> None:
         step, state = self._move(event)
         self.steps[step] = replace(
-            state, code=event.data["code"], reason=event.data["reason"], settled_s=event.run_s
-        )
+            state, code=event.data["code"], reason=event.data["reason"], settled_s=event.run_s,
+            failed_at=event.at,
+        )  # fmt: skip
         self.time.settled(self.graph.index[step], _took_s(event), event.run_s)
         self._landed(step)
         self.failed.add(step)
@@ -237,6 +239,10 @@ class RunState:
         if step in JUDGED:
             self.ready_s = event.run_s
 
+    def _on_hold_refused(self, event: Event) -> None:
+        step, state = self._move(event)
+        self.steps[step] = replace(state, refused_by=event.by, reason=event.data["text"])
+
     def _on_hold_answered(self, event: Event) -> None:
         step, _ = self._move(event)
         self.time.settled(self.graph.index[step], None, event.run_s)
@@ -267,7 +273,7 @@ class RunState:
         self._reopen(steps_to_redo(self, event.data["group"]), event)
 
     def _on_run_held(self, event: Event) -> None:
-        self.held_because = event.data["reason"]
+        self.held_because, self.held_at = event.data["reason"], event.at
         if "step" in event.data:
             self.stopped_for.add(event.data["step"])
 
@@ -359,7 +365,7 @@ class RunState:
             before = self.steps[name]
             self.steps[name] = replace(
                 before, status=next_status(name, before.status, event.kind), eligible_s=None, asked_s=None,
-                asked_at=None, settled_s=None,
+                asked_at=None, settled_s=None, refused_by="",
             )  # fmt: skip
             self.persons.discard(name)
             self.stopped_for.discard(name)

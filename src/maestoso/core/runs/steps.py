@@ -23,6 +23,7 @@ TABLE: Mapping[tuple[Status, str], Status] = {
     ("asked", "step.done"): "done",
     ("asked", "step.failed"): "failed",
     ("person", "hold.answered"): "done",
+    ("person", "hold.refused"): "person",  # somebody looked, and it is not right yet
     ("person", "verdict.given"): "done",
     ("person", "step.skipped"): "skipped",
     ("person", "run.aborted"): "cancelled",
@@ -49,7 +50,8 @@ class Try:
 class StepState:
     """Where a step is. Times are run seconds; ``eligible_s`` is when it may be asked for.
 
-    ``asked_at`` is when a person or a site was asked, by the clock on the wall: people do not go at a pace.
+    ``asked_at`` is when a person or a site was asked, by the clock on the wall: people do not go at a pace;
+    ``failed_at`` when it failed. ``refused_by`` is who said that it is not right, for ``reason``.
     ``tries`` are those before the one that the times are about.
     """
 
@@ -59,6 +61,8 @@ class StepState:
     asked_s: float | None = None
     settled_s: float | None = None
     asked_at: datetime | None = None
+    failed_at: datetime | None = None
+    refused_by: str = ""
     code: str = ""
     reason: str = ""
     result: Mapping[str, Any] = field(default_factory=dict)

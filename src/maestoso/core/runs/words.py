@@ -86,6 +86,8 @@ def sentence(event: Event, graph: StepGraph) -> str:
         case "hold.answered":
             said = _full(data.get("text", ""))
             text = f"{what}:{said}" if event.by == ENGINE else f"{who} answered: {what}.{said}"
+        case "hold.refused":
+            text = f"{who}: {what} is not right; it goes on waiting.{_full(data['text'])}"
         case "verdict.given":
             text = f"{who}: the test {_VERDICTS[data['verdict']]}.{_full(data.get('notes', ''))}"
         case "decision.given":

@@ -46,6 +46,15 @@ class LinkLine:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Waits:
+    """What a run waits for a person for, most urgent first of all; ``since`` when."""
+
+    kind: str
+    title: str
+    since: datetime | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class RunUnderWay:
     """A run on the site line."""
 
@@ -55,7 +64,7 @@ class RunUnderWay:
     source: str
     target: str
     run_s: float
-    needs_you: bool
+    waits: Waits | None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

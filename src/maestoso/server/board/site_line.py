@@ -12,7 +12,7 @@ from maestoso.core.replication.lifecycle import is_copied
 from maestoso.core.runs.needs import Need, needs
 from maestoso.core.runs.whereabouts import up_at_target
 from maestoso.engine.clock import SystemClock
-from maestoso.server.board.shapes import Flow, LinkLine, PlanName, RunUnderWay, SiteLine, Station, Told
+from maestoso.server.board.shapes import Flow, LinkLine, PlanName, RunUnderWay, SiteLine, Station, Told, Waits
 from maestoso.server.estate.agents import Pulse, pulse
 from maestoso.server.estate.models import Link, Site
 from maestoso.server.estate.snapshot import estate
@@ -39,7 +39,7 @@ def site_line(now: datetime, who: str) -> SiteLine:
         under_way.append(
             RunUnderWay(
                 id=run.pk, plan_name=run.plan_name, kind=run.kind, source=run.source,
-                target=run.target, run_s=round(state.run_seconds(now), 1), needs_you=bool(wanted),
+                target=run.target, run_s=round(state.run_seconds(now), 1), waits=_waits(wanted),
             )
         )  # fmt: skip
         told += [
@@ -78,6 +78,12 @@ def _station(site: Site, taken: Pulse, running: int, copies: int) -> Station:
         copies=copies if said is None or said.copies is None else said.copies,
         lost_because=taken.lost_because,
     )  # fmt: skip
+
+
+def _waits(wanted: Sequence[Need]) -> Waits | None:
+    if not wanted:
+        return None
+    return Waits(kind=wanted[0].kind, title=wanted[0].title, since=wanted[0].since)
 
 
 def _told_of(run: Run, wanted: Sequence[Need]) -> list[Told]:

@@ -115,6 +115,7 @@ function remove() {
           <label>Time limit, min (0: none) <KeptInput :value="cue.hold.limit_s / 60" type="number" min="0" max="10080" step="any" @done="cue.hold.limit_s = Math.round(Number($event) * 60)" /></label>
           <label v-if="cue.hold.limit_s">And then <select v-model="cue.hold.then"><option value="stop">the run is held</option><option value="go-on">it goes on by itself</option><option value="abort">the run is aborted</option></select></label>
         </div>
+        <label>What can be done if it is not right (with it, the person may also answer that it is not: the run goes on waiting) <textarea v-model="cue.hold.not_right" rows="2" maxlength="4000" /></label>
       </template>
 
       <template v-else-if="cue.script">

@@ -22,6 +22,11 @@ onScopeDispose(() => window.clearInterval(ticking));
 const left = computed(() => Math.max((new Date(props.need.ends_at ?? 0).getTime() - now.value) / 1000, 0));
 
 // A disaster can be brought up once more from another point before it is committed.
+const asks = computed(() => {
+  if (props.need.kind === "failure") return { label: "Reason", placeholder: "Reason, if you skip it" };
+  if (props.need.kind === "hold") return { label: "What you saw", placeholder: "What is not right?" };
+  return { label: "Notes", placeholder: "Notes: what did you see?" };
+});
 const changing = ref(false);
 const group = ref("");
 const point = ref("");
@@ -60,14 +65,17 @@ async function tell(kind: string, more: { verdict?: string; group?: string; poin
     <h3>{{ need.title }}</h3>
     <MarkdownText v-if="need.kind === 'hold'" :text="need.text" />
     <p v-else>{{ need.text }}</p>
-    <p v-if="need.who.length" class="quiet small">To be answered by {{ list(need.who) }}.</p>
+    <p v-if="need.kind === 'hold' || need.since" class="quiet small">
+      <template v-if="need.kind === 'hold'">{{ need.who.length ? `${list(need.who)} ${need.who.length === 1 ? "is" : "are"}` : "Anybody is" }} asked</template><template v-else>It waits</template><template v-if="need.since">, since {{ moment(need.since, true) }}</template>.
+    </p>
+    <p v-if="need.refused" class="refused" role="status"><b>Not right, says {{ need.refused }}</b><br>What can be done: {{ need.not_right }}</p>
     <p v-if="need.ends_at" class="ends">In {{ clock(left) }} {{ thens[need.then] }}, if nobody answers.</p>
     <textarea
-      v-if="need.kind === 'verdict' || need.kind === 'decision' || need.kind === 'acknowledge' || (need.kind === 'failure' && need.skippable)"
+      v-if="need.kind === 'verdict' || need.kind === 'decision' || need.kind === 'acknowledge' || (need.kind === 'failure' && need.skippable) || (need.kind === 'hold' && need.not_right)"
       v-model="text"
       rows="2"
-      :placeholder="need.kind === 'failure' ? 'Reason, if you skip it' : 'Notes: what did you see?'"
-      :aria-label="need.kind === 'failure' ? 'Reason' : 'Notes'"
+      :placeholder="asks.placeholder"
+      :aria-label="asks.label"
     />
     <p v-if="judges && about.length" class="keep">
       <el-checkbox v-model="trap" :disabled="!text.trim()">Keep this as a known trap of</el-checkbox>
@@ -80,8 +88,12 @@ async function tell(kind: string, more: { verdict?: string; group?: string; poin
         <button class="btn" :disabled="busy" @click="tell('verdict', { verdict: 'inconclusive' })">? Inconclusive</button>
       </template>
       <template v-else-if="need.kind === 'decision'">
-        <button class="btn main" :disabled="busy" @click="tell('commit')">Commit</button>
-        <button class="btn danger" :disabled="busy" @click="tell('roll-back')">Roll back</button>
+        <el-popconfirm :title="`Commit? ${need.final.commit}`" confirm-button-text="Commit, for good" cancel-button-text="Not yet" width="320" @confirm="tell('commit')">
+          <template #reference><button class="btn main" :disabled="busy">Commit</button></template>
+        </el-popconfirm>
+        <el-popconfirm :title="`Roll back? ${need.final['roll-back']}`" confirm-button-text="Roll it back" cancel-button-text="Not yet" width="320" @confirm="tell('roll-back')">
+          <template #reference><button class="btn danger" :disabled="busy">Roll back</button></template>
+        </el-popconfirm>
         <button v-if="kind === 'disaster'" class="btn" :disabled="busy" @click="changing = !changing">Another point …</button>
       </template>
       <button v-else-if="need.kind === 'acknowledge'" class="btn danger" :disabled="busy" @click="tell('answer')">I know; go on without them</button>
@@ -89,7 +101,10 @@ async function tell(kind: string, more: { verdict?: string; group?: string; poin
         <button class="btn main" :disabled="busy" @click="tell('retry')">{{ need.again }}</button>
         <button v-if="need.skippable" class="btn" :disabled="busy || !text.trim()" title="Wants a reason" @click="tell('skip')">Skip it</button>
       </template>
-      <button v-else-if="need.kind === 'hold'" class="btn main" :disabled="busy" @click="tell('answer')">Confirmed, go on</button>
+      <template v-else-if="need.kind === 'hold'">
+        <button class="btn main" :disabled="busy" @click="tell('answer')">Confirmed, go on</button>
+        <button v-if="need.not_right" class="btn" :disabled="busy || !text.trim()" title="Wants to know what is not right" @click="tell('not-right')">Not right</button>
+      </template>
       <button v-else class="btn main" :disabled="busy" @click="tell('resume')">Let it go on</button>
     </div>
     <div v-if="changing" class="change">

@@ -14,9 +14,10 @@ import { calls, switchCalls, useCalls } from "@/features/runs/calls";
 import KnownTraps from "@/ui/KnownTraps.vue";
 import ProbeList from "@/ui/ProbeList.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
-import { clock, count, duration, list, moment } from "@/ui/format";
+import { against, clock, count, duration, list, moment } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
 import { things } from "@/ui/traps";
+import { headline } from "@/ui/waiting";
 import ScoreView from "@/ui/score/ScoreView.vue";
 
 const route = useRoute();
@@ -46,6 +47,8 @@ const runS = computed(() => {
   return now.run_s + wall * (now.machine_busy ? now.pace : 1);
 });
 
+const wall = computed(() => (tick.value, Date.now()));
+const first = computed(() => status.value?.needs[0]);
 const ready = computed(() => status.value?.ready_s ?? null);
 const shownClock = computed(() => ready.value ?? runS.value);
 const barEnd = computed(() => Math.max(status.value?.rto_objective_s ?? 1, status.value?.expected_ready_s ?? 0, shownClock.value));
@@ -102,11 +105,15 @@ const about = computed(() => {
 useCalls(status);
 const mayHold = computed(() => !!status.value && !status.value.outcome && status.value.held_because === null);
 const mayAbort = computed(
-  () => !!status.value && !status.value.outcome && status.value.aborted_because === null && !status.value.verdict && !status.value.decision,
+  () =>
+    !!status.value && !status.value.outcome && status.value.aborted_because === null && !status.value.verdict && !status.value.decision &&
+    // Then rolling back means the same, and says so.
+    first.value?.kind !== "decision",
 );
 useKeys([
-  { keys: ["H"], label: "Hold all, or let it go on", run: () => void tell(mayHold.value ? "hold" : "resume") },
-  { keys: ["A"], label: "Abort …", run: () => mayAbort.value && (aborting.value = true) },
+  // Nothing that moves production is done by one key.
+  { keys: ["Shift+H"], label: "Hold all, or let it go on", run: () => void tell(mayHold.value ? "hold" : "resume") },
+  { keys: ["Shift+A"], label: "Abort …", run: () => mayAbort.value && (aborting.value = true) },
   { keys: ["G"], label: "Whole log", run: () => (wholeLog.value = !wholeLog.value) },
 ]);
 </script>
@@ -118,6 +125,7 @@ useKeys([
     <template v-if="status">
       <div class="head">
         <h1 class="sentence">
+          <span v-if="first" class="waits" data-testid="waits">{{ headline(first, wall) }}.</span>
           <span :class="`kind-${status.kind}`">{{ status.kind }}</span> {{ status.lead }}
           <template v-if="failures"><b class="bad">{{ count(failures, "step") }} failed and waits for you.</b></template>
           <template v-else-if="status.phase === 'bring-up'">
@@ -126,7 +134,7 @@ useKeys([
             >.
           </template>
           <template v-else-if="ready !== null && status.outcome !== 'rolled back'">
-            It took <b>{{ duration(ready) }}</b> of {{ duration(status.rto_objective_s) }}.
+            {{ isLive ? "Recovered in" : "Everything was up in" }} <b>{{ clock(ready) }}</b>, {{ against(ready, status.rto_objective_s) }}.
           </template>
           <template v-if="status.remains && status.outcome && isTest">{{ status.remains.length ? `Left behind: ${list(status.remains)}.` : "Nothing is left behind." }}</template>
         </h1>
@@ -276,6 +284,10 @@ useKeys([
 }
 .head {
   grid-area: head;
+}
+.waits {
+  display: block;
+  font-weight: 700;
 }
 .main {
   grid-area: main;

@@ -1,11 +1,11 @@
-import { type Ref, onScopeDispose, ref, watch } from "vue";
+import { type Ref, ref, watch } from "vue";
 import type { RunStatus } from "@/api/types";
 
 const KEY = "maestoso.calls";
 /** Whether this browser may call its person when a run needs somebody. */
 export const calls = ref(localStorage.getItem(KEY) === "yes");
 
-/** Ask for notifications, or stop them. Where they are refused, there is the title and a sound. */
+/** Ask for notifications, or stop them. Where they are refused, there is a sound. */
 export async function switchCalls() {
   calls.value = !calls.value;
   localStorage.setItem(KEY, calls.value ? "yes" : "no");
@@ -25,15 +25,13 @@ function sound() {
   tone.onended = () => void audio.close();
 }
 
-/** Calls when something new needs somebody: in the title always, by sound and notification if wanted. */
+/** Calls when something new needs somebody, by sound and notification if wanted; the shell has it in the title. */
 export function useCalls(status: Ref<RunStatus | null>) {
-  const plain = document.title;
   let known = "";
   watch(
     () => (status.value?.needs ?? []).map((need) => need.kind + need.step).join(" "),
     (needs) => {
       const first = status.value?.needs[0];
-      document.title = first ? `● ${first.title}` : plain;
       if (needs && needs !== known && calls.value && first) {
         sound();
         if ("Notification" in window && Notification.permission === "granted") new Notification(first.title, { body: first.text, tag: "maestoso" });
@@ -41,5 +39,4 @@ export function useCalls(status: Ref<RunStatus | null>) {
       known = needs;
     },
   );
-  onScopeDispose(() => (document.title = plain));
 }
