@@ -92,6 +92,7 @@ def take_live(app: Application, day: Page) -> None:
     expect(day.get_by_label("Sites")).to_contain_text("13 running")
     keep(day, "run-planned", "24")
     day.get_by_role("button", name="Roll back").click()
+    day.get_by_role("button", name="Roll it back").click()
     expect(day.get_by_role("heading", level=1)).to_contain_text("was rolled back")
     expect(day.get_by_label("Sites")).to_contain_text("7 groups")
 

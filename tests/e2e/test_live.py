@@ -78,6 +78,23 @@ class Live(unittest.TestCase):
 
 
 class APlannedFailover(Live):
+    def not_right_at_first(self) -> None:
+        """A person is asked on every page, and says that it is not right; the run goes on waiting."""
+        page, said = self.page, "Waiting for you: Till office confirms"
+        expect(page.get_by_test_id("waits")).to_contain_text(said, timeout=60_000)
+        expect(page).to_have_title(re.compile(f"^● {said}"))
+        at_run = page.url
+        page.get_by_role("navigation").get_by_role("link", name="Estate").click()
+        expect(page.get_by_test_id("said")).to_contain_text(said)
+        page.get_by_role("link", name=re.compile(f"Booking end to end {said}")).click()
+        expect(page).to_have_url(at_run)
+        card = self.need("Till office confirms")
+        expect(card.get_by_role("button", name="Not right")).to_be_disabled()
+        card.get_by_label("What you saw").fill("The card was refused.")
+        card.get_by_role("button", name="Not right").click()
+        expect(card).to_contain_text("Not right, says administrator: The card was refused.")
+        expect(card).to_contain_text("What can be done: Ask the payments desk")
+
     def test_it_moves_and_is_rolled_back(self) -> None:
         page = self.page
         page.goto(f"{APP.address}/plans/BOOK/start")
@@ -87,12 +104,16 @@ class APlannedFailover(Live):
         self.start("BOOK", "planned")
         expect(page.get_by_label("Outage")).to_contain_text("and counting")
         expect(page.get_by_label("Copies")).to_contain_text("all fenced")
+        self.not_right_at_first()
         self.answer_until("Commit, or roll back?")
+        expect(page.get_by_test_id("waits")).to_contain_text("Waiting for you to commit or roll back")
+        expect(page.get_by_role("button", name="Abort …")).to_have_count(0)
         expect(self.sentence).to_contain_text("is up at Hilltop")
         self.running("13 running")
         # Somebody closes the browser and comes back: the same run, the same question.
         page.reload()
         self.need("Commit, or roll back?").get_by_role("button", name="Roll back").click()
+        self.page.get_by_role("button", name="Roll it back").click()
         expect(self.sentence).to_contain_text("was rolled back", timeout=60_000)
         self.running("35 running")
         self.assertEqual(APP.site(f"/remains?mark=p{self.run_number()}")["remains"], [])
@@ -141,6 +162,7 @@ class TheWorstDay(Live):
         self.another_point("Time and trust")
         self.answer_until("Commit, or roll back?")
         self.need("Commit, or roll back?").get_by_role("button", name="Commit").click()
+        self.page.get_by_role("button", name="Commit, for good").click()
         expect(self.sentence).to_contain_text("the failover was committed", timeout=60_000)
         expect(page.get_by_role("alert").filter(has_text="are not confirmed off")).to_be_visible()
         disaster = self.run_number()
@@ -168,6 +190,7 @@ class TheWorstDay(Live):
         self.start("ALL", "planned")
         self.answer_until("Commit, or roll back?")
         self.need("Commit, or roll back?").get_by_role("button", name="Commit").click()
+        self.page.get_by_role("button", name="Commit, for good").click()
         expect(self.sentence).to_contain_text("the failover was committed", timeout=60_000)
         home = self.run_number()
         clocks = APP.api().get(f"/runs/{home}")["status"]["outages"]
@@ -224,6 +247,7 @@ class OnAPhone(Live):
         wide = self.page.evaluate("document.documentElement.scrollWidth")
         self.assertLessEqual(wide, self.width)
         self.need("Commit, or roll back?").get_by_role("button", name="Roll back").click()
+        self.page.get_by_role("button", name="Roll it back").click()
         expect(self.sentence).to_contain_text("was rolled back", timeout=60_000)
 
 

@@ -106,6 +106,11 @@ function wave(a: number, b: number, at: number): string {
   return d;
 }
 /** As wide as the words beside the objective. */
+/** As much of a label as has room beside a state: letters are about so wide, and six pixels for a state's. */
+function fitting(label: string, state: string): string {
+  const most = state ? Math.max(Math.floor((left.value - 58 - 6.2 * state.length) / 7.4), 6) : 24;
+  return label.length > most ? `${label.slice(0, most - 1)}…` : label;
+}
 const OBJECTIVE_TEXT = 106;
 /** Where a word beside a moment stands: right of it, or left of the objective's words where it would meet them. */
 function beside(at: number): { x: number; "text-anchor": "start" | "end" } {
@@ -160,7 +165,7 @@ const w = (one: Bar) => Math.max(x(one.to) - x(one.from), 1.5);
           :class="['name', { strong: row.critical.length > 0 && row.workload, quiet: !row.workload }]"
           @click="row.workload && emit('pick', row.workload, $event)"
         >
-          {{ row.label.length > 24 ? row.label.slice(0, 23) + "…" : row.label }}
+          <title>{{ row.label }}</title>{{ fitting(row.label, running && !narrow ? row.state : "") }}
         </text>
         <text
           v-if="running && !narrow"
