@@ -234,13 +234,14 @@ def visit(
 ) -> Page:
     """A page of somebody who signed in; whatever the browser complains of there fails the test.
 
-    Refusals are no complaints: tests mean to meet them. Who has signed in once at this application is signed in from
+    Refusals are no complaints, nor is that there is no network: tests mean to meet them. Who has signed in once at this application is signed in from
     then on.
     """
     complaints: list[str] = []
 
     def listen(message: ConsoleMessage) -> None:
-        if message.type == "error" and "status of 4" not in message.text:
+        told_so = "status of 4" in message.text or "ERR_INTERNET_DISCONNECTED" in message.text
+        if message.type == "error" and not told_so:
             complaints.append(message.text)
 
     size = {"width": width, "height": height}

@@ -103,3 +103,66 @@ class Plans(Journey):
         page.get_by_role("button", name="Make the plan").click()
         expect(page.get_by_role("alert")).to_contain_text("There is a plan BOOK already")
         expect(page.get_by_label("Name")).to_have_value("Booking")
+
+
+class NothingIsLost(Journey):
+    """What is typed outlives leaving the page, another tab and a server that is away; what is retired comes back."""
+
+    def test_a_form_that_is_left_is_as_it_was_when_one_comes_back(self) -> None:
+        page = self.page
+        page.goto(f"{self.app.address}/protection/harbour/edit")
+        name = page.get_by_label("Name", exact=True)
+        expect(name).to_have_value("Harbour core")
+        name.fill("Harbour heart")
+        page.get_by_role("navigation").get_by_role("link", name="Estate").click()
+        expect(self.sentence()).to_contain_text("workloads are known")
+        page.goto(f"{self.app.address}/protection/harbour/edit")
+        expect(page.get_by_text("This is what you typed here earlier and did not save.")).to_be_visible()
+        expect(name).to_have_value("Harbour heart")
+        page.get_by_role("button", name="Discard it").click()
+        expect(name).to_have_value("Harbour core")
+        page.reload()
+        expect(name).to_have_value("Harbour core")
+        expect(page.get_by_text("This is what you typed")).to_have_count(0)
+
+    def test_two_tabs_at_one_plan_do_not_overwrite_each_other_unseen(self) -> None:
+        said = "open in another tab of this browser"
+        page = self.page
+        page.goto(f"{self.app.address}/plans/HARB")
+        expect(page.get_by_test_id("draft")).to_contain_text("Version")
+        other = page.context.new_page()
+        other.goto(f"{self.app.address}/plans/HARB")
+        expect(other.get_by_text(said)).to_be_visible()
+        expect(page.get_by_text(said)).to_have_count(0)
+        page.close()
+        # The other tab keeps the draft from now on.
+        expect(other.get_by_text(said)).to_have_count(0)
+
+    def test_what_was_retired_is_back_by_one_click(self) -> None:
+        page = self.page
+        page.goto(f"{self.app.address}/scripts")
+        page.get_by_role("button", name="New script …").click()
+        form = page.get_by_role("dialog")
+        form.get_by_label("Name").fill("greet")
+        form.get_by_role("button", name="Keep it").or_(form.get_by_role("button", name="Save")).first.click()
+        line = page.get_by_role("row").filter(has_text="greet")
+        expect(line).to_be_visible()
+        line.get_by_role("button", name="Take greet out").click()
+        expect(line).to_have_count(0)
+        page.get_by_role("alert").filter(has_text="greet is out of the library.").get_by_role(
+            "button", name="Undo"
+        ).click()
+        expect(line).to_be_visible()
+
+    def test_a_server_that_is_away_is_said_within_seconds(self) -> None:
+        page = self.page
+        page.goto(f"{self.app.address}/runs")
+        expect(page.get_by_role("table")).to_be_visible()
+        page.context.set_offline(True)
+        expect(page.get_by_text("No connection to the server.")).to_be_visible()
+        page.get_by_role("navigation").get_by_role("link", name="Scripts").click()
+        expect(page.get_by_role("alert").filter(has_text="This page could not be loaded")).to_be_visible()
+        page.context.set_offline(False)
+        expect(page.get_by_text("No connection to the server.")).to_have_count(0)
+        page.get_by_role("link", name="Load it anew").click()
+        expect(self.sentence()).to_contain_text("for plans to run")

@@ -90,8 +90,8 @@ const planCode = computed(() => (typeof route.params.code === "string" ? route.p
     </header>
     <SiteLineStrip v-if="line" :line="line" />
     <div v-else class="line-space" />
-    <div class="out-of-sight" role="status" aria-live="polite" data-testid="said">{{ polite }}</div>
-    <div class="out-of-sight" role="alert" aria-live="assertive" data-testid="said-at-once">{{ assertive }}</div>
+    <div class="out-of-sight" aria-live="polite" data-testid="said">{{ polite }}</div>
+    <div class="out-of-sight" aria-live="assertive" data-testid="said-at-once">{{ assertive }}</div>
     <RouterLink v-for="one in waiting.filter((each) => String(route.params.id) !== String(each.run) || route.name !== 'run')" :key="one.run" :to="`/runs/${one.run}`" class="waits" :class="one.waits.kind">
       <b>{{ one.plan }}</b> {{ headline(one.waits, now) }}
     </RouterLink>

@@ -1,4 +1,4 @@
-import { computed, ref, shallowRef, watch, type Ref } from "vue";
+import { computed, onScopeDispose, ref, shallowRef, watch, type Ref } from "vue";
 
 /** A value as it is saved on the server, and the number of that state. */
 export interface Saved<T> {
@@ -36,6 +36,26 @@ export function useDraft<T>(base: Ref<Saved<T> | undefined>, nameOf: (value: T) 
     }
   }
 
+  // Two tabs of a browser share what is kept: only the first that shows a thing keeps the draft of it.
+  const elsewhere = ref(false);
+  const done = new AbortController();
+  let release: () => void = () => undefined;
+  function claim(name: string): void {
+    if (!("locks" in navigator)) return;
+    const hold = () => {
+      elsewhere.value = false;
+      return new Promise<void>((resolve) => (release = resolve));
+    };
+    void navigator.locks.request(name, { ifAvailable: true }, (lock) => {
+      if (lock) return hold();
+      elsewhere.value = true;
+      // It is ours as soon as the other tab leaves it.
+      void navigator.locks.request(name, { signal: done.signal }, hold).catch(() => undefined);
+      return undefined;
+    });
+  }
+  onScopeDispose(() => (done.abort(), release()));
+
   function begin(from: T, version: number, ground: T): void {
     history.value = [copy(from)];
     at.value = 0;
@@ -49,6 +69,7 @@ export function useDraft<T>(base: Ref<Saved<T> | undefined>, nameOf: (value: T) 
       if (!now || (changed.value && basedOn.value !== now.version)) return;
       if (basedOn.value === now.version && value.value !== undefined) return;
       const draft = recall(now.value);
+      if (value.value === undefined) claim(key(now.value));
       // A draft of an older state is brought back too: saving it will say what changed in between.
       begin(draft?.value ?? now.value, draft?.version ?? now.version, now.value);
     },
@@ -57,7 +78,7 @@ export function useDraft<T>(base: Ref<Saved<T> | undefined>, nameOf: (value: T) 
 
   watch([value, basedOn], () => {
     const now = value.value;
-    if (now === undefined) return;
+    if (now === undefined || elsewhere.value) return;
     try {
       if (changed.value) localStorage.setItem(key(now), JSON.stringify({ value: now, version: basedOn.value }));
       else localStorage.removeItem(key(now));
@@ -80,6 +101,7 @@ export function useDraft<T>(base: Ref<Saved<T> | undefined>, nameOf: (value: T) 
     value,
     basedOn,
     changed,
+    elsewhere,
     canUndo: computed(() => at.value > 0),
     canRedo: computed(() => at.value < history.value.length - 1),
     undo: () => (at.value = Math.max(at.value - 1, 0)),

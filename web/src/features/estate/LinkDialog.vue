@@ -3,6 +3,7 @@ import { ref, watch } from "vue";
 import { api, take } from "@/api/client";
 import type { Link, SiteView } from "@/api/types";
 import { useAct } from "@/ui/act";
+import { offerUndo } from "@/ui/undo";
 import ProblemNote from "@/ui/ProblemNote.vue";
 
 const props = defineProps<{ link: Link | null; sites: SiteView[] }>();
@@ -24,7 +25,11 @@ watch(
   { immediate: true },
 );
 const save = () => act(() => take(api.PUT("/api/v1/links", { body: { ...draft.value, bandwidth_bps: Math.round(mbit.value * 1e6) } })));
-const retire = () => act(() => take(api.DELETE("/api/v1/links/{one}/{other}", { params: { path: { one: draft.value.one, other: draft.value.other } } })));
+const retire = () =>
+  act(async () => {
+    await take(api.DELETE("/api/v1/links/{one}/{other}", { params: { path: { one: draft.value.one, other: draft.value.other } } }));
+    await offerUndo("link", `The link ${draft.value.one} to ${draft.value.other} is retired.`);
+  });
 const addWindow = () => draft.value.windows.push({ days: ["mon", "tue", "wed", "thu", "fri"], begins: "08:00", ends: "18:00", share: 0.5 });
 </script>
 

@@ -11,6 +11,7 @@ import SiteDialog from "@/features/estate/SiteDialog.vue";
 import ThingDialog from "@/features/estate/ThingDialog.vue";
 import type { Kind } from "@/features/estate/things";
 import { useAct } from "@/ui/act";
+import { offerUndo } from "@/ui/undo";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { ago, count, list } from "@/ui/format";
 import { rate } from "@/ui/format";
@@ -61,7 +62,11 @@ function showAsked(site: SiteView) {
 const follow = (site: SiteView, takes_over: boolean) =>
   act(() => take(api.PUT("/api/v1/sites/{code}", { params: { path: { code: site.code } }, body: { name: site.name, time_zone: site.time_zone, takes_over } })));
 const forgotSeen = (site: SiteView) => act(() => take(api.POST("/api/v1/sites/{code}/forgot/seen", { params: { path: { code: site.code } } })));
-const retire = (site: SiteView) => act(() => take(api.DELETE("/api/v1/sites/{code}", { params: { path: { code: site.code } } })));
+const retire = (site: SiteView) =>
+  act(async () => {
+    await take(api.DELETE("/api/v1/sites/{code}", { params: { path: { code: site.code } } }));
+    await offerUndo("site", `${site.name} is retired.`);
+  });
 const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
 </script>
 

@@ -45,7 +45,9 @@ const retire = () => act(() => take(api.DELETE(`/api/v1/sites/{code}/${PATHS[pro
       <ProblemNote v-if="problem" :error="problem" />
       <p class="buttons">
         <button class="btn main">{{ isNew ? "Add it" : "Save" }}</button>
-        <button v-if="!isNew" type="button" class="btn danger" @click="retire">Retire</button>
+        <el-popconfirm v-if="!isNew" :title="`Take ${thing?.name} out of the records? It does not come back by itself.`" confirm-button-text="Take it out" cancel-button-text="No" width="280" @confirm="retire">
+          <template #reference><button type="button" class="btn danger">Retire</button></template>
+        </el-popconfirm>
         <button type="button" class="btn" @click="open = false">Cancel</button>
       </p>
     </form>

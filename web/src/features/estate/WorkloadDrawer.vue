@@ -7,6 +7,7 @@ import FindingList from "@/ui/FindingList.vue";
 import TrapsOf from "@/ui/TrapsOf.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { ago } from "@/ui/format";
+import { offerUndo } from "@/ui/undo";
 
 const props = defineProps<{ name: string }>();
 const emit = defineEmits<{ close: []; open: [name: string] }>();
@@ -29,6 +30,7 @@ async function retire() {
   problem.value = null;
   try {
     await take(api.DELETE("/api/v1/workloads/{name}", { params: { path: { name: name.value } } }));
+    await offerUndo("workload", `${name.value} is retired.`);
     emit("close");
     await client.invalidateQueries();
   } catch (caught) {
@@ -123,9 +125,7 @@ function saved(made: string) {
       <ProblemNote v-if="problem" :error="problem" />
       <p class="buttons">
         <button class="btn" @click="editing = true">Change</button>
-        <el-popconfirm :title="`Retire ${data.workload.name}? It can be brought back under Settings.`" confirm-button-text="Retire it" cancel-button-text="No" width="220" @confirm="retire">
-          <template #reference><button class="btn danger">Retire</button></template>
-        </el-popconfirm>
+        <button class="btn danger" @click="retire">Retire</button>
       </p>
     </div>
   </el-drawer>

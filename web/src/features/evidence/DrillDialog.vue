@@ -7,6 +7,8 @@ import { useSession } from "@/api/queries";
 import type { Drill, DrillView } from "@/api/types";
 import { DAYS, PLACES, recurrenceOf, ruleOf, type Recurrence } from "@/features/evidence/rule";
 import ProblemNote from "@/ui/ProblemNote.vue";
+import RecoveredNote from "@/ui/RecoveredNote.vue";
+import { useFormDraft } from "@/ui/formDraft";
 import { useAct } from "@/ui/act";
 import { moment } from "@/ui/format";
 
@@ -34,6 +36,11 @@ watch(open, (now) => {
   drill.value = props.of ? { ...props.of.drill, left_out: [...props.of.drill.left_out] } : fresh();
   chosen.value = recurrenceOf(drill.value.rule);
 });
+const form = computed({
+  get: () => ({ ...drill.value, chosen: chosen.value }),
+  set: ({ chosen: rule, ...rest }) => ([drill.value, chosen.value] = [rest, rule]),
+});
+const { recovered, forget, discard } = useFormDraft(() => `drill.${props.of?.id ?? "new"}`, form, open);
 watch(() => chosen.value.unit, (unit) => {
   if (unit === "MONTHLY" && chosen.value.place && !chosen.value.days.length) chosen.value.days = ["TU"];
 });
@@ -46,7 +53,10 @@ const { data: tried, error: wrong } = useQuery({
   queryFn: () => take(api.POST("/api/v1/drills/try", { body: wanted.value })),
   enabled: open,
 });
-const { problem, busy, act } = useAct(() => (open.value = false));
+const { problem, busy, act } = useAct(() => {
+  forget();
+  open.value = false;
+});
 const save = () =>
   act(() =>
     take(
@@ -68,6 +78,7 @@ const without = (day: string) => (drill.value.left_out = drill.value.left_out.fi
 <template>
   <el-dialog v-model="open" :title="of ? `${of.drill.name} of ${of.plan_name}` : 'A new drill'" width="min(760px, 96vw)">
     <form class="form" @submit.prevent="save">
+      <RecoveredNote :recovered="recovered" @discard="discard" />
       <div class="two">
         <label>Plan <select v-model="drill.plan"><option v-for="plan in plans" :key="plan.code" :value="plan.code">{{ plan.name }}</option></select></label>
         <label>Name <input v-model="drill.name" maxlength="80" required /></label>

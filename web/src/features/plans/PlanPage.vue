@@ -201,6 +201,9 @@ useKeys([
             <template v-else-if="assessment">{{ plan.name }} could not run as it stands. Its findings say why.</template>
             <template v-else>{{ plan.name }}</template>
           </h1>
+          <p v-if="draft.elsewhere.value" class="bad" role="status">
+            ▲ This plan is open in another tab of this browser as well. What you change here lasts as long as this tab, and saving says what the other one saved.
+          </p>
           <p class="under" data-testid="draft">
             <template v-if="draft.changed.value">
               Draft on version {{ draft.basedOn.value }}: {{ assessment?.changes.join(", ") || "changed" }}.

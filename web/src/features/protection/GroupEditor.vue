@@ -8,6 +8,8 @@ import { useProtection, useSites, useWorkloads } from "@/api/queries";
 import type { Group, GroupDetail } from "@/api/types";
 import RetentionStrip from "@/features/protection/RetentionStrip.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
+import RecoveredNote from "@/ui/RecoveredNote.vue";
+import { useFormDraft } from "@/ui/formDraft";
 import { count, duration, rate, size } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
 
@@ -42,6 +44,11 @@ watch(
     revision.value = now.revision;
   },
   { immediate: true },
+);
+const { recovered, forget, discard } = useFormDraft(
+  () => `group.${code.value}`,
+  draft,
+  computed(() => (code.value ? revision.value > 0 : !!draft.value.source && !asked.value.length)),
 );
 // The site of the first workload asked for is where it is copied from.
 const { data: first, isLoading: looking } = useQuery({
@@ -117,6 +124,7 @@ async function save() {
     const saved = code.value
       ? await take(api.PUT("/api/v1/groups/{code}", { params: { path: { code: code.value }, header: { "If-Match": `"${revision.value}"` } }, body }))
       : await take(api.POST("/api/v1/groups", { body }));
+    forget();
     await open(saved);
   } catch (caught) {
     problem.value = caught;
@@ -156,8 +164,10 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Save the group", run: () => void save()
       </el-select>
       <button class="btn" :disabled="!joining || busy">Add to group</button>
     </form>
-    <div class="sides">
+    <el-skeleton v-if="code && !revision && !error" :rows="8" />
+    <div v-else class="sides">
       <form class="form" @submit.prevent="save">
+        <RecoveredNote :recovered="recovered" @discard="discard" />
         <div class="two">
           <label>Name <input v-model="draft.name" required maxlength="80" /></label>
           <label>Code <input v-model="draft.code" class="mono" :disabled="!!code" required /></label>

@@ -6,6 +6,9 @@ import { api, take } from "@/api/client";
 import { useLibrary } from "@/api/queries";
 import type { ScriptView } from "@/api/types";
 import ProblemNote from "@/ui/ProblemNote.vue";
+import RecoveredNote from "@/ui/RecoveredNote.vue";
+import { useFormDraft } from "@/ui/formDraft";
+import { offerUndo } from "@/ui/undo";
 import { ago, count, list } from "@/ui/format";
 
 const client = useQueryClient();
@@ -27,6 +30,7 @@ function edit(one: ScriptView | null) {
     ? [one.name, one.interpreter, one.note, one.text, one.revision]
     : ["", "sh", "", "#!/bin/sh\nset -eu\n", 0];
   problem.value = null;
+  editing.value = one?.name ?? "";
   open.value = true;
 }
 async function act(what: () => Promise<unknown>, done: string): Promise<boolean> {
@@ -41,10 +45,19 @@ async function act(what: () => Promise<unknown>, done: string): Promise<boolean>
     return false;
   }
 }
+const form = computed({
+  get: () => ({ name: name.value, interpreter: interpreter.value, note: note.value, text: text.value }),
+  set: (now) => ([name.value, interpreter.value, note.value, text.value] = [now.name, now.interpreter, now.note, now.text]),
+});
+const editing = ref("");
+const { recovered, forget: forgetDraft, discard } = useFormDraft(() => `script.${editing.value}`, form, open);
 async function save() {
   const body = { interpreter: interpreter.value.trim(), text: text.value, note: note.value.trim(), based_on: revision.value };
   const path = { name: name.value.trim() };
-  if (await act(() => take(api.PUT("/api/v1/scripts/{name}", { params: { path }, body })), `${path.name} is kept.`)) open.value = false;
+  if (await act(() => take(api.PUT("/api/v1/scripts/{name}", { params: { path }, body })), `${path.name} is kept.`)) {
+    forgetDraft();
+    open.value = false;
+  }
 }
 async function store() {
   const path = { name: secret.value.trim() };
@@ -53,7 +66,11 @@ async function store() {
     value.value = "";
   }
 }
-const remove = (one: string) => act(() => take(api.DELETE("/api/v1/scripts/{name}", { params: { path: { name: one } } })), `${one} is gone.`);
+const remove = (one: string) =>
+  act(async () => {
+    await take(api.DELETE("/api/v1/scripts/{name}", { params: { path: { name: one } } }));
+    await offerUndo("script", `${one} is out of the library.`);
+  }, `${one} is out of the library.`);
 const forget = (one: string) => act(() => take(api.DELETE("/api/v1/secrets/{name}", { params: { path: { name: one } } })), `${one} is forgotten.`);
 </script>
 
@@ -81,9 +98,7 @@ const forget = (one: string) => act(() => take(api.DELETE("/api/v1/secrets/{name
           </td>
           <td class="quiet">{{ ago(one.saved_at) }} by {{ one.author }}, revision {{ one.revision }}</td>
           <td>
-            <el-popconfirm :title="`Take ${one.name} out of the library?`" confirm-button-text="Take it out" cancel-button-text="No" width="240" @confirm="remove(one.name)">
-              <template #reference><button class="link" :aria-label="`Take ${one.name} out`">✕</button></template>
-            </el-popconfirm>
+            <button class="link" :aria-label="`Take ${one.name} out`" @click="remove(one.name)">✕</button>
           </td>
         </tr>
       </tbody>
@@ -108,6 +123,7 @@ const forget = (one: string) => act(() => take(api.DELETE("/api/v1/secrets/{name
 
     <el-dialog v-model="open" :title="revision ? `${name}, revision ${revision}` : 'A new script'" width="720">
       <form class="form" @submit.prevent="save">
+        <RecoveredNote :recovered="recovered" @discard="discard" />
         <ProblemNote v-if="problem" :error="problem" />
         <div class="two">
           <label>Name <input v-model="name" class="mono" :disabled="!!revision" required maxlength="59" placeholder="drain-broker" /></label>

@@ -6,6 +6,8 @@ import { api, take } from "@/api/client";
 import { asFile } from "@/api/upload";
 import SettingsTabs from "@/features/settings/SettingsTabs.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
+import RecoveredNote from "@/ui/RecoveredNote.vue";
+import { useFormDraft } from "@/ui/formDraft";
 import { useAct } from "@/ui/act";
 
 const { data, error } = useQuery({ queryKey: ["settings"], queryFn: () => take(api.GET("/api/v1/settings")), refetchOnWindowFocus: false });
@@ -20,6 +22,11 @@ watch(data, (now) => {
   [organisation.value, zone.value, words.value, keep.value, based.value] = [now.settings.organisation, now.settings.time_zone, now.settings.words, now.settings.keep_days, now.revision];
 }, { immediate: true });
 const changed = computed(() => !!data.value && (organisation.value !== data.value.settings.organisation || zone.value !== data.value.settings.time_zone || words.value !== data.value.settings.words || keep.value !== data.value.settings.keep_days));
+const form = computed({
+  get: () => ({ organisation: organisation.value, zone: zone.value, words: words.value, keep: keep.value }),
+  set: (now) => ([organisation.value, zone.value, words.value, keep.value] = [now.organisation, now.zone, now.words, now.keep]),
+});
+const { recovered, forget, discard } = useFormDraft(() => "organisation", form, computed(() => based.value >= 0));
 const ZONES = Intl.supportedValuesOf("timeZone");
 const said = ref("");
 const { problem, busy, act } = useAct();
@@ -28,6 +35,7 @@ async function save() {
   await act(async () => {
     const saved = await take(api.PUT("/api/v1/settings", { params: { header: { "If-Match": `"${based.value}"` } }, body: { organisation: organisation.value, time_zone: zone.value, words: words.value, keep_days: keep.value } }));
     based.value = saved.revision;
+    forget();
     said.value = "Saved. Reports look like this from now on, those of earlier runs too.";
   });
 }
@@ -61,6 +69,7 @@ const { data: sample, error: none } = useQuery({
     <div class="columns">
       <!-- Not before it is known what stands there: what was typed until then would be lost. -->
       <form v-if="data" class="form" @submit.prevent="save">
+        <RecoveredNote :recovered="recovered" @discard="discard" />
         <ProblemNote v-if="problem" :error="problem" />
         <label>Organisation <input v-model="organisation" maxlength="120" required /></label>
         <label>Time zone <input v-model="zone" list="zones" required /></label>

@@ -1,0 +1,11 @@
+import { QueryClient } from "@tanstack/vue-query";
+import { ApiError } from "@/api/client";
+
+// A lost connection is said by the shell, and asked again; what the server refused it refuses again. Nothing pauses by
+// what the browser believes of its network: the server may be on this machine.
+export const queryClient = new QueryClient({
+  defaultOptions: {
+    mutations: { networkMode: "always" },
+    queries: { networkMode: "always", retry: (tries, problem) => !(problem instanceof ApiError) && tries < 1, refetchOnWindowFocus: true, staleTime: 1000 },
+  },
+});
