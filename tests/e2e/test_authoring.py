@@ -22,6 +22,7 @@ CALL = (
     "Call the till office and **wait on the line** until they have\n\n"
     "1. taken a card payment in the training account,\n2. seen it clear.\n"
 )
+NOT_RIGHT = "Ask the payments desk to look at the bank line, and try the card once more."
 TELL = "Booking is up at Hilltop. Tell the quays that tickets are sold again."
 GROUPS = ("Harbour core", "Time and trust", "Booking data", "Booking services")
 
@@ -123,6 +124,7 @@ class TheSamePlanThreeTimes(Authoring):
         expect(page.get_by_role("dialog").locator("strong")).to_have_text("wait on the line")
         page.get_by_label("Time limit, min").fill("60")
         page.get_by_label("Time limit, min").press("Tab")
+        page.get_by_label("What can be done if it is not right").fill(NOT_RIGHT)
         page.get_by_role("button", name="Add the cue").click()
         page.get_by_role("button", name="Rules of wave 4").click()
         for title, protocol, more in (
@@ -249,6 +251,7 @@ class TheSamePlanThreeTimes(Authoring):
         keys.press("Space")
         self.type_into("What the person is to do", CALL)
         self.type_into("Time limit, min", "60")
+        self.type_into("What can be done if it is not right", NOT_RIGHT)
         self.add_cue()
         self.cue_by_keys("Rules of wave 4", "The front page answers", "A service must answer")
         self.choose("When", "after")

@@ -97,7 +97,7 @@ class FromNothing(Journey):
         expect(self.sentence()).to_contain_text("There is no plan yet")
         self.go("Estate")
         expect(self.sentence()).to_contain_text("Nothing is known yet")
-        self.go("Bring a file in")
+        self.go("Import")
         self.bring("broken.json", b'{"workloads": [\n}')
         expect(self.sentence()).to_contain_text("was not brought in: The file is not JSON: line 2")
         self.bring("estate.json", json.dumps(estate()).encode())
@@ -105,7 +105,7 @@ class FromNothing(Journey):
         page.get_by_role("button", name="Bring it in").click()
         expect(self.sentence()).to_contain_text("It is all written down")
         page.get_by_role("link", name="See the workloads").click()
-        expect(self.sentence()).to_contain_text("3 workloads are known; 3 of them nobody protects")
+        expect(self.sentence()).to_contain_text("3 workloads are known; 3 are unprotected")
         self.go("Sites and networks")
         expect(self.sentence()).to_contain_text("All answer, and say what the records say")
         self.go("Workloads")
@@ -207,7 +207,7 @@ class TheDemo(Journey):
         page = self.page
         rows = [f"NOR,bulk-{n:05d},2,2048,disk0:10@nor-disk,app=bulk" for n in range(MANY)]
         raw = "\n".join(["site,name,cores,memory_mib,disks,tags", *rows]).encode()
-        self.go("Estate", "Bring a file in")
+        self.go("Estate", "Import")
         self.bring("bulk.csv", raw)
         expect(self.sentence()).to_contain_text(
             f"{MANY} new workloads. Nothing is written yet", timeout=60_000

@@ -1,4 +1,4 @@
-"""``./maestoso test``: everything that must hold, three things at a time, what fails fastest first."""
+"""``./maestoso test``: everything that must hold, two things at a time, what fails fastest first."""
 
 from __future__ import annotations
 
@@ -25,8 +25,7 @@ FIRST_TREE, TREES = "MAESTOSO_TEST_FIRST_TREE", "MAESTOSO_TEST_TREES"
 WALKS_OF_A_TREE = 64
 MEASURED = ROOT / "tests" / "measured.json"
 MOST_SLOW = 15
-WORKERS, GROUPS = 3, 2
-"""Two cores: a third of what e2e does is waiting for pages and clocks, so a third worker keeps both busy."""
+WORKERS = 2
 FRONT_END, WORLD = "front end", "prepared world"
 """What is made once before those jobs begin that need it."""
 FOLDERS = {
@@ -166,7 +165,7 @@ def _of_part(part: str, more: list[str]) -> list[Job]:
         return [_tests(part, name, [name], more) for name in modules]
     groups = _spread(modules, measured)
     return [
-        _tests(part, f"{part} {number} of {GROUPS}", group, more) for number, group in enumerate(groups, 1)
+        _tests(part, f"{part} {number} of {WORKERS}", group, more) for number, group in enumerate(groups, 1)
     ]
 
 
@@ -182,8 +181,8 @@ def _modules(part: str, measured: dict[str, float]) -> list[str]:
 
 def _spread(modules: list[str], measured: dict[str, float]) -> list[list[str]]:
     """Groups of about the same time each."""
-    groups: list[list[str]] = [[] for _ in range(GROUPS)]
-    loads = [0.0] * GROUPS
+    groups: list[list[str]] = [[] for _ in range(WORKERS)]
+    loads = [0.0] * WORKERS
     for name in modules:
         least = loads.index(min(loads))
         groups[least].append(name)

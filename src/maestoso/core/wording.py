@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 KINDS = {
     "test": "isolated test",
     "planned": "planned failover",
@@ -51,3 +53,11 @@ def on_clock(seconds: float | None) -> str:
 def counted(number: int, one: str) -> str:
     """'1 workload', '3 workloads'."""
     return f"{number} {one}" if number == 1 else f"{number} {one}s"
+
+
+_MARKS = re.compile(r"\*\*|`|(?m:^[ \t]*(?:#+|>|[-*]|\d+\.)[ \t]+)")
+
+
+def plain(markdown: str) -> str:
+    """Markdown as one line of text, for where it is not laid out."""
+    return " ".join(_MARKS.sub("", markdown).split())

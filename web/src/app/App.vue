@@ -103,7 +103,7 @@ const planCode = computed(() => (typeof route.params.code === "string" ? route.p
     </p>
     <p v-for="one in told" :key="keyOf(one)" class="told" role="status">
       <span aria-hidden="true">⚑</span> <RouterLink :to="`/runs/${one.run}`">{{ one.plan_name }}</RouterLink>: {{ one.text }}
-      <button class="link" @click="read(keyOf(one))">All right</button>
+      <button class="link" @click="read(keyOf(one))">Dismiss</button>
     </p>
     <div class="body">
       <nav aria-label="Pages">

@@ -31,7 +31,7 @@ const items = computed<Item[]>(() => {
     { label: "Estate", hint: "page", run: go("/estate") },
     { label: "Sites and networks", hint: "page", run: go("/estate/sites") },
     { label: "What uses what", hint: "page", run: go("/estate/uses") },
-    { label: "Bring a file in", hint: "action", run: go("/estate/import") },
+    { label: "Import a file", hint: "action", run: go("/estate/import") },
     { label: "Protection", hint: "page", run: go("/protection") },
     { label: "Protect workloads in a new group", hint: "action", run: go("/protection/new") },
     { label: "Crosswalks", hint: "page", run: go("/crosswalks") },

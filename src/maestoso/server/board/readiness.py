@@ -19,6 +19,7 @@ from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.readiness.room_rules import little_room
 from maestoso.core.replication.lifecycle import is_copied
 from maestoso.core.runs.needs import needs
+from maestoso.core.wording import plain
 from maestoso.server.board.shapes import KindState, LastProof, PlanRowView, Readiness
 from maestoso.server.drills.picture import next_actions
 from maestoso.server.protection.picture import overview
@@ -187,7 +188,7 @@ def _from_runs() -> list[NextAction]:
                 NextAction(
                     urgency="now",
                     title=f"{run.plan_name}: {need.title[0].lower()}{need.title[1:]}",
-                    sentence=need.text,
+                    sentence=plain(need.text),
                     label=label.get(need.kind, "See it"),
                     to=f"/runs/{run.pk}",
                 )

@@ -9,6 +9,7 @@ from datetime import datetime
 
 from django.core.cache import cache
 
+from maestoso.core.errors import BadValue
 from maestoso.core.estate.uses import gaps
 from maestoso.core.model.protection import ChangeRate, Group, RecoveryPoint
 from maestoso.core.ports import SiteRefused, SiteUnreachable
@@ -267,6 +268,20 @@ def detail(code: str, now: datetime) -> GroupDetail:
         ),
         paused_because=state.paused_because if state else "", kept_bytes=state.kept_bytes if state else 0,
     )  # fmt: skip
+
+
+def held_point(site: Site, group: str, wanted: str, field: str) -> RecoveryPoint:
+    """The point of that id, as a site holds it. Raises BadValue with ``field``, Refused where it is away."""
+    with needed(f"{site.name} does not say which points it holds"):
+        held, _ = group_points(site, group)
+    point = next((one for one in held if one.id == wanted), None)
+    if point is None:
+        raise BadValue(
+            f"{wanted[:60]!r} is not a recovery point of {group} that {site.name} holds.",
+            "Choose one of its points.",
+            field=field,
+        )
+    return point
 
 
 points_proved: Hook[[str], Mapping[str, int]] = Hook()

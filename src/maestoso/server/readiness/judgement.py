@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from datetime import datetime, timedelta
+from datetime import datetime
 
 from django.contrib.auth.models import User
 
@@ -12,9 +12,8 @@ from maestoso.core.errors import BadValue, NotFound, Refused
 from maestoso.core.model.estate import SiteLimits
 from maestoso.core.model.finding import Finding
 from maestoso.core.model.plan import Plan
-from maestoso.core.model.protection import RecoveryPoint
 from maestoso.core.planning.diff import changes
-from maestoso.core.planning.inputs import LIVE, Kind, LiveChoices, Probed
+from maestoso.core.planning.inputs import Kind
 from maestoso.core.readiness.assess import RECOVERY, Assessment, Options, assess, findings_of, severity_in
 from maestoso.core.readiness.context import Context
 from maestoso.core.readiness.landing_rules import crosswalk_holds
@@ -35,7 +34,8 @@ from maestoso.server.evidence.models import Addition
 from maestoso.server.plans import plan_file
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.services import find_plan
-from maestoso.server.protection.picture import group_points, points_of, proved
+from maestoso.server.protection.picture import points_of, proved
+from maestoso.server.readiness.choices import read_choices, services_of
 from maestoso.server.readiness.shapes import (
     AssessmentView,
     Draft,
@@ -55,11 +55,8 @@ from maestoso.server.runs.measured import measured
 from maestoso.server.runs.models import Run
 from maestoso.server.runs.traps import traps_of_plan
 
-FASTEST_PACE = 1000
 MOST_AT_ONCE = 1000
-LONGEST_TEST_S = 7 * 86400
 RUNS_LOOKED_AT, MOST_NOTES = 60, 20
-LONGEST_OUTAGE = timedelta(days=30)
 
 
 def view(ctx: Context, judged: Assessment, said: tuple[str, ...] = ()) -> AssessmentView:
@@ -188,144 +185,6 @@ def plan_landings(code: str, text: str, now: datetime) -> LandingsView:
     return view_landings(ctx.crosswalk, workloads, ctx.landed, tuple(crosswalk_holds(ctx)), (), asked)
 
 
-def read_options(ctx: Context, chosen: RunOptions, now: datetime) -> Options:
-    """Check what a person chose and find the points they named. Raises BadValue."""
-    site = Site.objects.get(code=ctx.plan.target)
-    if not 1 <= chosen.pace <= FASTEST_PACE:
-        raise BadValue(
-            f"pace is {chosen.pace}.", f"Give a whole number from 1 to {FASTEST_PACE}.", field="body.pace"
-        )
-    if chosen.pace != 1 and not site.practice:
-        raise BadValue(
-            f"pace is {chosen.pace}, but {site.name} is not a practice site.",
-            "Real sites run at pace 1.",
-            field="body.pace",
-        )
-    if not 0 <= chosen.cleanup_after_s <= LONGEST_TEST_S:
-        raise BadValue(
-            f"cleanup_after_s is {chosen.cleanup_after_s}.",
-            f"Give 0 (never) to {LONGEST_TEST_S} seconds.",
-            field="body.cleanup_after_s",
-        )
-    if chosen.unattended and (chosen.kind != "test" or not chosen.cleanup_after_s):
-        raise BadValue(
-            "Only a test that ends by itself can run unattended.",
-            "Choose a test and give cleanup_after_s.",
-            field="body.unattended",
-        )
-    known = groups_in_plan(ctx)
-    points = {}
-    for code, wanted in chosen.points.items():
-        if code not in known:
-            raise BadValue(
-                f"The plan has no group {code!r}.", f"Its groups: {', '.join(known)}.", field="body.points"
-            )
-        points[code] = _point(site, code, wanted, f"body.points.{code}")
-    due = now + timedelta(seconds=chosen.cleanup_after_s) if chosen.cleanup_after_s else None
-    return Options(
-        points=points,
-        kind=chosen.kind,
-        apart=_apart(ctx, site, chosen),
-        live=_live(chosen, now) if chosen.kind in LIVE else None,
-        sync_first=chosen.sync_first,
-        pace=float(chosen.pace),
-        cleanup_at=due,
-        unattended=chosen.unattended,
-        probed=_probed(ctx, chosen),
-    )
-
-
-def _services(ctx: Context) -> tuple[Probed, ...]:
-    """What the members of a plan offer, and are powered on for."""
-    return tuple(
-        Probed(workload=workload.name, service=service.name)
-        for _, member, workload in ctx.known_members() if member.power_on for service in workload.offers
-    )  # fmt: skip
-
-
-def _probed(ctx: Context, chosen: RunOptions) -> tuple[Probed, ...]:
-    if chosen.probe and chosen.kind != "test":
-        raise BadValue(
-            "Only a test is told what to probe; of a run that moves production every service is.",
-            "Leave probe empty.",
-            field="body.probe",
-        )
-    offered = set(_services(ctx))
-    for one in chosen.probe:
-        if one not in offered:
-            raise BadValue(
-                f"The plan brings up no service {one.service[:40]!r} of {one.workload[:40]!r}.",
-                "Name one that a member of the plan offers.",
-                field="body.probe",
-            )
-    return tuple(dict.fromkeys(chosen.probe))
-
-
-def _point(site: Site, group: str, wanted: str, field: str) -> RecoveryPoint:
-    with needed(f"{site.name} does not say which points it holds"):
-        held, _ = group_points(site, group)
-    point = next((one for one in held if one.id == wanted), None)
-    if point is None:
-        raise BadValue(
-            f"{wanted!r} is not a recovery point of {group} that {site.name} holds.",
-            "Choose one of the points on the timeline.",
-            field=field,
-        )
-    return point
-
-
-def _apart(ctx: Context, site: Site, chosen: RunOptions) -> dict[str, RecoveryPoint]:
-    """Points of single workloads; the group's own point is no exception."""
-    if chosen.apart and (chosen.kind not in ("test", "disaster") or chosen.sync_first):
-        raise BadValue(
-            "Only a test or a disaster from existing points can take single workloads from others.",
-            "Leave apart empty.",
-            field="body.apart",
-        )
-    found = {}
-    for name, wanted in chosen.apart.items():
-        group = ctx.group_of(name) if name in ctx.plan.workloads() else None
-        if group is None:
-            raise BadValue(
-                f"The plan copies no workload {name[:40]!r}.", "Name one of its members.", field="body.apart"
-            )
-        if wanted != chosen.points.get(group.code):
-            found[name] = _point(site, group.code, wanted, f"body.apart.{name}")
-    return found
-
-
-def _live(chosen: RunOptions, now: datetime) -> LiveChoices:
-    if not 0 <= chosen.decide_within_s <= LONGEST_TEST_S:
-        raise BadValue(
-            f"decide_within_s is {chosen.decide_within_s}.",
-            f"Give 0 (no end) to {LONGEST_TEST_S} seconds.",
-            field="body.decide_within_s",
-        )
-    if chosen.declared_at is not None and not now - LONGEST_OUTAGE <= chosen.declared_at <= now:
-        raise BadValue(
-            f"declared_at is {chosen.declared_at.isoformat()}.",
-            f"Give a moment in the past, at most {LONGEST_OUTAGE.days} days ago.",
-            field="body.declared_at",
-        )
-    if chosen.force_after_s is not None and not 0 <= chosen.force_after_s <= 86_400:
-        raise BadValue(
-            f"force_after_s is {chosen.force_after_s}.",
-            "Give 0 (at once) to 86400 seconds, or nothing for what the plan says.",
-            field="body.force_after_s",
-        )
-    disaster = chosen.kind == "disaster"
-    return LiveChoices(
-        close_down=chosen.close_down or not disaster,
-        go_on=chosen.go_on,
-        decide_within_s=chosen.decide_within_s,
-        then=chosen.then,
-        at_commit=chosen.at_commit,
-        declared_at=chosen.declared_at if disaster else None,
-        acknowledged=chosen.acknowledged and disaster,
-        force_after_s=chosen.force_after_s,
-    )
-
-
 def preflight(row: PlanRow, chosen: RunOptions, now: datetime) -> Preflight:
     """What a run with these choices would do."""
     version = row.version()
@@ -333,7 +192,7 @@ def preflight(row: PlanRow, chosen: RunOptions, now: datetime) -> Preflight:
     plan = ctx.plan
     source, site = Site.objects.get(code=plan.source), Site.objects.get(code=plan.target)
     # A re-protect compiles no plan; what is in its way is asked of the groups.
-    options = read_options(ctx, replace(chosen, kind="test") if chosen.kind == "re-protect" else chosen, now)
+    options = read_choices(ctx, replace(chosen, kind="test") if chosen.kind == "re-protect" else chosen, now)
     judged = assess_plan(ctx, options)
     if chosen.kind == "re-protect":
         judged = replace(judged, kind="re-protect", findings=reprotect_findings(ctx), forecast=None)
@@ -355,7 +214,7 @@ def preflight(row: PlanRow, chosen: RunOptions, now: datetime) -> Preflight:
         usual_pace=OPTIONS.pace,
         notes=_notes(row),
         traps=traps_of_plan(ctx),
-        services=_services(ctx),
+        services=services_of(ctx),
         people=tuple(
             User.objects.filter(is_active=True).order_by("username").values_list("username", flat=True)
         ),
@@ -386,7 +245,7 @@ def _kinds(ctx: Context, source: str, target: str) -> tuple[KindOffered, ...]:
         "test": ("Try it out", f"in a sandbox at {target}; production is not touched"),
         "planned": (
             (f"Bring it home to {target}" if home else f"Move it to {target}"),
-            f"nothing is lost; {source} is shut down first",
+            f"no data loss: a final sync runs after {source} is shut down",
         ),
         "disaster": (
             f"{source} is lost",

@@ -32,7 +32,7 @@ from maestoso.server.evidence.register import next_number
 from maestoso.server.evidence.services import seal_ended
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.services import find_plan
-from maestoso.server.readiness import judgement
+from maestoso.server.readiness.choices import read_choices
 from maestoso.server.readiness.shapes import StartRun
 from maestoso.server.readiness.surroundings import as_of, context
 from maestoso.server.runs.events import inputs_of, read_log
@@ -113,7 +113,7 @@ def _judged_and_begun(
     ctx = context(version.core(), version.number, at)
     if wanted.options.kind == "re-protect":
         return reprotect(ctx, pace=wanted.options.pace, by=by, at=at, key=key)
-    options = judgement.read_options(ctx, wanted.options, at)
+    options = read_choices(ctx, wanted.options, at)
     return create_run(ctx, options, by=by, at=at, key=key, opening=opening)
 
 

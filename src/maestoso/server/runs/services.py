@@ -11,9 +11,8 @@ from maestoso.core.planning.inputs import RunInputs
 from maestoso.core.runs.controls import control
 from maestoso.server.audit.record import recorded
 from maestoso.server.common.news import announce
-from maestoso.server.estate.agents import needed
 from maestoso.server.estate.models import Site
-from maestoso.server.protection.picture import group_points
+from maestoso.server.protection.picture import held_point
 from maestoso.server.runs.events import inputs_of
 from maestoso.server.runs.log import write_events
 from maestoso.server.runs.models import Run, RunEvent
@@ -71,16 +70,7 @@ def _point(inputs: RunInputs, said: Control) -> RecoveryPoint | None:
     site = Site.objects.get(code=inputs.plan.target)
     if not said.point or said.group not in {group.code for group in inputs.groups}:
         return None
-    with needed(f"{site.name} does not say which points it holds"):
-        held, _ = group_points(site, said.group)
-    found = next((point for point in held if point.id == said.point), None)
-    if found is None:
-        raise BadValue(
-            f"{said.point[:60]!r} is not a point of {said.group} that {site.name} holds.",
-            "Choose one of its points.",
-            field="body.point",
-        )
-    return found
+    return held_point(site, said.group, said.point, "body.point")
 
 
 def check_key(key: str) -> None:

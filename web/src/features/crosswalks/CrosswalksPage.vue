@@ -31,7 +31,7 @@ const sentence = computed(() => {
       <table v-if="made.length" class="lines all">
         <thead>
           <tr>
-            <th>Way</th>
+            <th>Direction</th>
             <th>Workloads there</th>
             <th>Findings</th>
             <th>Not mapped</th>

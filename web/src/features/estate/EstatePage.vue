@@ -88,9 +88,9 @@ useKeys([
     <h1 v-if="data" class="sentence">
       <template v-if="data.total">
         {{ count(data.total, "workload") }} are known;
-        <button class="link serif" @click="filter = '-protected'">{{ bare ? `${bare} of them nobody protects` : "every one is protected" }}</button>.
+        <button class="link serif" @click="filter = '-protected'">{{ bare ? `${bare} ${bare === 1 ? "is" : "are"} unprotected` : "every one is protected" }}</button>.
       </template>
-      <template v-else>Nothing is known yet. <RouterLink to="/estate/import">Bring a file in</RouterLink>, or <RouterLink to="/estate/sites">register a site</RouterLink>.</template>
+      <template v-else>Nothing is known yet. <RouterLink to="/estate/import">Import a file</RouterLink>, or <RouterLink to="/estate/sites">register a site</RouterLink>.</template>
     </h1>
     <EstateTabs />
     <FilterField ref="field" v-model="filter" :error="error" />

@@ -3,7 +3,7 @@ const pages = [
   { to: "/estate", name: "Workloads" },
   { to: "/estate/sites", name: "Sites and networks" },
   { to: "/estate/uses", name: "What uses what" },
-  { to: "/estate/import", name: "Bring a file in" },
+  { to: "/estate/import", name: "Import" },
 ];
 </script>
 

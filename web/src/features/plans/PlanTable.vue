@@ -79,7 +79,7 @@ function copyAll(event: ClipboardEvent) {
       <p><b class="bad">✕ {{ count(refused.length, "cell was", "cells were") }} not taken over:</b></p>
       <p v-for="(one, index) in refused.slice(0, 8)" :key="index">row {{ one.row }}: {{ one.said }}</p>
       <p v-if="refused.length > 8">and {{ refused.length - 8 }} more.</p>
-      <button class="link" @click="refused = []">All right</button>
+      <button class="link" @click="refused = []">Dismiss</button>
     </div>
     <div class="scroll">
       <table ref="table" role="grid" aria-label="The plan as a table" @keydown="key" @paste="paste" @copy="copyAll">

@@ -102,7 +102,7 @@ useKeys([{ keys: ["E"], label: "Change the group", run: () => void router.push(`
       <p class="actions">
         <RouterLink :to="`/protection/${code}/edit`" class="btn">Change</RouterLink>
         <RouterLink :to="alone ? `/plans/${alone.code}/start` : `/plans/new?group=${code}`" class="btn">{{ alone ? "Test it, or fail it over …" : "A plan for it alone …" }}</RouterLink>
-        <button v-if="data.paused_because" class="btn main" @click="pause('')">Go on copying</button>
+        <button v-if="data.paused_because" class="btn main" @click="pause('')">Resume copying</button>
         <button v-else class="btn" @click="asking = 'pause'">Pause …</button>
         <button v-if="!policy.encrypted || !data.key_stored" class="btn" @click="asking = 'key'">{{ data.key_stored ? "Replace the key …" : "Store a key …" }}</button>
         <button class="btn danger" @click="asking = 'end'">End protection …</button>

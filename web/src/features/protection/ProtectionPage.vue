@@ -31,8 +31,8 @@ useKeys([{ keys: ["N"], label: "A new group", run: () => void router.push("/prot
           <thead>
             <tr>
               <th>Group</th>
-              <th>Way</th>
-              <th>How it stands</th>
+              <th>Direction</th>
+              <th>Status</th>
               <th>Lag over the last day, against its objective</th>
               <th>Changes</th>
               <th>Points</th>

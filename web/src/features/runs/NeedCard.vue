@@ -96,7 +96,7 @@ async function tell(kind: string, more: { verdict?: string; group?: string; poin
         </el-popconfirm>
         <button v-if="kind === 'disaster'" class="btn" :disabled="busy" @click="changing = !changing">Another point …</button>
       </template>
-      <button v-else-if="need.kind === 'acknowledge'" class="btn danger" :disabled="busy" @click="tell('answer')">I know; go on without them</button>
+      <button v-else-if="need.kind === 'acknowledge'" class="btn danger" :disabled="busy" @click="tell('answer')">Continue although {{ need.title.split(" ")[0] }} {{ need.title.startsWith("1 ") ? "shutdown is" : "shutdowns are" }} unconfirmed</button>
       <template v-else-if="need.kind === 'failure'">
         <button class="btn main" :disabled="busy" @click="tell('retry')">{{ need.again }}</button>
         <button v-if="need.skippable" class="btn" :disabled="busy || !text.trim()" title="Wants a reason" @click="tell('skip')">Skip it</button>

@@ -37,7 +37,8 @@ const wholeLog = ref(false);
 
 // Between messages the clock goes on by itself, at pace while machines work.
 const tick = ref(performance.now());
-const beat = window.setInterval(() => (tick.value = performance.now()), 100);
+// Once a second: each time the whole score is drawn.
+const beat = window.setInterval(() => (tick.value = performance.now()), 1000);
 onScopeDispose(() => window.clearInterval(beat));
 const runS = computed(() => {
   const now = status.value;
@@ -110,10 +111,11 @@ const mayAbort = computed(
     // Then rolling back means the same, and says so.
     first.value?.kind !== "decision",
 );
+/** Nothing that moves production is done by one key. */
+const mine = (event: KeyboardEvent) => event.shiftKey || isTest.value;
 useKeys([
-  // Nothing that moves production is done by one key.
-  { keys: ["Shift+H"], label: "Hold all, or let it go on", run: () => void tell(mayHold.value ? "hold" : "resume") },
-  { keys: ["Shift+A"], label: "Abort …", run: () => mayAbort.value && (aborting.value = true) },
+  { keys: ["Shift+H", "H"], label: "Hold all, or let it go on (in a test without Shift)", run: (event) => mine(event) && void tell(mayHold.value ? "hold" : "resume") },
+  { keys: ["Shift+A", "A"], label: "Abort … (in a test without Shift)", run: (event) => mine(event) && mayAbort.value && (aborting.value = true) },
   { keys: ["G"], label: "Whole log", run: () => (wholeLog.value = !wholeLog.value) },
 ]);
 </script>

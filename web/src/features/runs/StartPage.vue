@@ -136,7 +136,7 @@ const kindWords: Record<RunKind, string> = { test: "isolated test", planned: "pl
 /** What is offered is known before anything is asked; what is in its way comes with the preflight. */
 const KINDS: { kind: RunKind; title: string; sentence: string; why_not: string }[] = [
   { kind: "test", title: "Try it out", sentence: "in a sandbox; production is not touched", why_not: "" },
-  { kind: "planned", title: "Move it", sentence: "nothing is lost; the source is shut down first", why_not: "" },
+  { kind: "planned", title: "Move it", sentence: "no data loss: a final sync runs after the source is shut down", why_not: "" },
   { kind: "disaster", title: "The source is lost", sentence: "bring it up from the copies; what is newer than they are is lost", why_not: "" },
   { kind: "re-protect", title: "Copy it back", sentence: "only what differs; services go on running", why_not: "" },
 ];

@@ -76,8 +76,8 @@ const { data: sample, error: none } = useQuery({
         <datalist id="zones"><option v-for="one in ZONES" :key="one" :value="one" /></datalist>
         <p class="quiet">New sites and new drills begin with it.</p>
         <label>Words on the first page, in Markdown <textarea v-model="words" rows="5" maxlength="4000" placeholder="Who to ask; for whom this is; how it may be passed on." /></label>
-        <label>Keep runs for, days (0: for ever) <input v-model.number="keep" type="number" min="0" max="36500" class="short" /></label>
-        <p class="quiet">Then the log of a run is let go, unless there is a legal hold on it. Its line and its seal stay.</p>
+        <label>Delete logs of runs after, days (0: never) <input v-model.number="keep" type="number" min="0" max="36500" class="short" /></label>
+        <p class="quiet">Logs older than this are deleted, unless on legal hold. The line of the run in the list and its seal stay.</p>
         <div class="buttons"><button class="btn main" :disabled="!changed || busy">Save it</button></div>
         <h2>Logo</h2>
         <p v-if="data?.settings.logo"><img :src="`/api/v1/settings/logo?${data.revision}`" alt="The logo of reports" /></p>
