@@ -128,6 +128,30 @@ class TheLogInMariaDB(RunLogContract, TransactionTestCase):
         ):
             self.log.unfinished()
 
+    def test_whatever_is_written_is_read_back_as_it_was(self) -> None:
+        run = make_run()
+        lease = self.log.claim(run_name(run.pk), "one", 15)
+        assert lease is not None
+        state, events = fold(self.log.read(lease.run)), []
+        for text in (
+            "", "\\", '\\"', "'%s'", "a\nb\tc\r", "\u2028 é 東 \U0001f6a2", "</script>", "\\u0041", "x" * 300_000, " ",
+        ):  # fmt: skip
+            for data in (
+                {"reason": text},
+                {"reason": text, "more": [1e-7, 1e300, -0.1, 2**53, True, None, {text: []}]},
+            ):
+                at = SystemClock().now().replace(microsecond=len(events) * 7)
+                event = replace(
+                    state.event(Draft(kind="run.held", data=data, by="ann o'hara"), at),
+                    run_s=0.1 * len(events),
+                )
+                state.apply(event)
+                events.append(event)
+        self.assertEqual(self.log.append([Append(lease=lease, events=events)]), ["written"])
+        self.assertEqual(self.log.read(lease.run, 1), events)
+        run.refresh_from_db()
+        self.assertEqual(check_projection(run), [])
+
     def test_rows_of_the_steps_are_what_the_log_amounts_to(self) -> None:
         run = make_run()
         name = run_name(run.pk)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 from datetime import UTC
@@ -18,10 +17,18 @@ from maestoso.core.runs.events import Event
 from maestoso.core.runs.state import inputs_in
 from maestoso.server.runs.models import Run, RunEvent
 
+# All events of a run as one value: thousands of rows with one for each column would take most of the time.
 _INSERT = """
     INSERT INTO runs_runevent
         (run_id, seq, fence, at, run_s, kind, data, `by`, `schema`, client_key, chain)
-    VALUES (%s, %s, %s, %s, %s, %s, %s, %s, %s, %s, %s)
+    SELECT
+        %s, seq, %s, CAST(REPLACE(REPLACE(at, 'T', ' '), '+00:00', '') AS DATETIME(6)), run_s, kind, data,
+        who, shape, %s, chain
+    FROM JSON_TABLE(%s, '$[*]' COLUMNS(
+        seq INT UNSIGNED PATH '$[0].seq', at VARCHAR(40) PATH '$[0].at', run_s DOUBLE PATH '$[0].run_s',
+        kind VARCHAR(20) PATH '$[0].kind', data JSON PATH '$[0].data', who VARCHAR(150) PATH '$[0].by',
+        shape SMALLINT UNSIGNED PATH '$[0].schema', chain CHAR(64) PATH '$[1]'
+    )) AS events
 """
 MOST_INPUTS = 300
 """Inputs that are kept: those of the last test of every plan are looked at by every board."""
@@ -85,21 +92,14 @@ def _inputs_of(pk: int, chain: str) -> RunInputs:
 
 
 def write(additions: Sequence[Addition]) -> None:
-    """Add events to logs in one statement, inside the caller's transaction. Runs have their new heads."""
-    values = []
-    for addition in additions:
-        run = addition.run
-        for event in addition.events:
-            told = to_data(event)
-            run.chain_head = link_text(run.chain_head, line_of(told))
-            values.append(
-                (
-                    run.pk, event.seq, addition.fence, connection.ops.adapt_datetimefield_value(event.at),
-                    event.run_s, event.kind, json.dumps(told["data"]), event.by, event.schema,
-                    addition.client_key, run.chain_head,
-                )
-            )  # fmt: skip
-        run.last_seq = addition.events[-1].seq
+    """Add events to logs, inside the caller's transaction. Runs have their new heads."""
     with connection.cursor() as cursor:
-        # Without model objects: of thousands of events at once they would take most of the time.
-        cursor.executemany(_INSERT, values)
+        for addition in additions:
+            run, lines = addition.run, []
+            for event in addition.events:
+                line = line_of(to_data(event))
+                run.chain_head = link_text(run.chain_head, line)
+                lines.append(f'[{line},"{run.chain_head}"]')
+            run.last_seq = addition.events[-1].seq
+            values = [run.pk, addition.fence, addition.client_key, f"[{','.join(lines)}]"]
+            cursor.execute(_INSERT, values)
