@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import gzip
 import json
 import threading
 import unittest
@@ -288,6 +289,31 @@ class Bodies(Tidewell):
     def test_what_the_api_says_is_kept_by_no_cache(self) -> None:
         for address in ("/api/v1/readiness", "/api/v1/session", "/api/v1/nonsense", "/api/v1/openapi.json"):
             self.assertEqual(self.browser.get(address).headers["Cache-Control"], "no-store", address)
+
+
+class Compressed(Tidewell):
+    """What is long and no secret comes compressed, where that is understood."""
+
+    def get(self, path: str, **headers: str) -> Any:
+        return self.browser.get(f"/api/v1{path}", headers={"Accept-Encoding": "gzip", **headers})
+
+    def test_a_long_answer_is_compressed_and_its_tag_is_good_for_a_change(self) -> None:
+        plain, packed = self.browser.get("/api/v1/plans/BOOK"), self.get("/plans/BOOK")
+        self.assertEqual((packed["Content-Encoding"], packed["Vary"].count("Accept-Encoding")), ("gzip", 1))
+        self.assertEqual(json.loads(gzip.decompress(packed.content)), plain.json())
+        self.assertLess(len(packed.content), len(plain.content) // 2)
+        plan = {**plain.json()["plan"], "notes": "Other notes."}
+        saved = self.browser.send("PUT", "/plans/BOOK", {"plan": plan}, **{"If-Match": packed["ETag"]})
+        self.assertEqual(saved.status_code, 201, saved.content)
+        group = self.get("/groups/harbour")
+        body = {"group": {**json.loads(gzip.decompress(group.content))["group"], "name": "Harbour heart"}}
+        saved = self.browser.send("PUT", "/groups/harbour", body, **{"If-Match": group["ETag"]})
+        self.assertEqual(saved.status_code, 200, saved.content)
+
+    def test_what_gives_a_secret_away_and_what_is_packed_already_is_not(self) -> None:
+        for path in ("/session", "/drills/feed"):
+            self.assertNotIn("Content-Encoding", self.get(path), path)
+        self.assertNotIn("Content-Encoding", self.get("/plans/BOOK/run-book.pdf"))
 
 
 class BeforeAnythingIsRead(unittest.TestCase):

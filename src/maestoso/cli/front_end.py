@@ -48,6 +48,7 @@ def build(log: Path) -> None:
     packages(log, tests=False)
     with stage("Front end"):
         npm(log, "run", "build")
+        run([sys.executable, "-m", "whitenoise.compress", "--quiet", str(WEB / "dist")], log)
         (WEB / "dist" / "built.sha256").write_text(_fingerprint())
 
 

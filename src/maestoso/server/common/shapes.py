@@ -106,8 +106,8 @@ class Number(OpenApiParameter):
 
 
 def if_match(request: Request) -> int:
-    """The revision that a change is based on. Raises BadValue without one."""
-    given = request.headers.get("If-Match", "").strip('"')
+    """The revision that a change is based on; the tag of a compressed answer is good too. Raises BadValue."""
+    given = request.headers.get("If-Match", "").removeprefix("W/").strip('"')
     if not given.isascii() or not given.isdigit() or len(given) > 9:
         raise BadValue(
             f"If-Match is {given[:40]!r}, which is no revision.",

@@ -50,6 +50,7 @@ MIDDLEWARE = [
     "maestoso.server.common.headers.ContentSecurity",
     "maestoso.server.common.headers.PlainAddress",
     "whitenoise.middleware.WhiteNoiseMiddleware",
+    "maestoso.server.common.compressed.Compressed",
     "django.contrib.sessions.middleware.SessionMiddleware",
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",

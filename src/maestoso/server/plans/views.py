@@ -161,7 +161,7 @@ def _detail(row: PlanRow) -> PlanDetail:
 
 def _based_on(request: Request, code: str) -> int:
     given = request.headers.get("If-Match", "")
-    match = re.fullmatch(rf'"?{re.escape(code)}-(\d{{1,9}})"?', given)
+    match = re.fullmatch(rf'(?:W/)?"?{re.escape(code)}-(\d{{1,9}})"?', given)
     if match is None:
         raise BadValue(
             f"If-Match is {given!r}, which is no version of {code}.",
