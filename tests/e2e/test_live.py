@@ -155,9 +155,9 @@ class TheWorstDay(Live):
         address = page.url
         page.goto("about:blank")
         page.goto(address)
-        self.need("source copies are not confirmed off").get_by_role("button", name="I know").click(
-            timeout=60_000
-        )
+        self.need("source copies are not confirmed off").get_by_role(
+            "button", name="Continue although"
+        ).click(timeout=60_000)
         self.answer_until("Commit, or roll back?")
         self.another_point("Time and trust")
         self.answer_until("Commit, or roll back?")

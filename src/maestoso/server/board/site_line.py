@@ -1,4 +1,4 @@
-"""The estate over HTTP, and the site line."""
+"""The site line: where everything runs, what is copied where, which runs are under way and what they need."""
 
 from __future__ import annotations
 

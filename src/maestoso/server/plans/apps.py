@@ -4,7 +4,7 @@ from django.apps import AppConfig
 
 
 class PlansConfig(AppConfig):
-    """Recovery plans, their versions and what they would do."""
+    """Recovery plans and their versions."""
 
     name = "maestoso.server.plans"
     label = "plans"

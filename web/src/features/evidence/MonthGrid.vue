@@ -28,7 +28,7 @@ const stateWords: Record<DrillTime["state"], string> = { ahead: "ahead", open: "
   <section :aria-label="`${NAMES[month]} ${year}`">
     <h3>{{ NAMES[month] }} <span class="quiet">{{ year }}</span></h3>
     <div class="grid">
-      <span v-for="(name, i) in ['M', 'T', 'W', 'T', 'F', 'S', 'S']" :key="i" class="quiet">{{ name }}</span>
+      <span v-for="(name, i) in ['Mo', 'Tu', 'We', 'Th', 'Fr', 'Sa', 'Su']" :key="i" class="quiet">{{ name }}</span>
       <i v-for="n in blanks" :key="`b${n}`" />
       <button
         v-for="one in days"

@@ -233,7 +233,7 @@ useKeys([
           <button v-if="mayHold" class="btn" @click="tell('hold')">Hold all</button>
           <button v-if="mayAbort" class="btn danger" @click="aborting = true">Abort …</button>
         </div>
-        <p v-if="!status.outcome">
+        <p v-if="!status.outcome" class="calls">
           <el-checkbox :model-value="calls" @update:model-value="switchCalls">Call me, by sound and notification, when it needs somebody</el-checkbox>
         </p>
         <section>
@@ -345,6 +345,12 @@ aside section {
   display: flex;
   gap: var(--gap-2);
   margin-top: var(--gap-4);
+}
+.calls {
+  margin-top: var(--gap-2);
+}
+.calls .el-checkbox {
+  height: auto;
 }
 .log {
   margin-top: var(--gap-3);

@@ -50,6 +50,11 @@ const pair = computed(() => {
   const found = runs.value.filter((run) => chosen.value.includes(run.id) && run.outcome && !run.removed);
   return found.length === 2 && chosen.value.length === 2 && found[0]?.plan === found[1]?.plan ? found.map((run) => run.id) : null;
 });
+const whyNot = computed(() => {
+  if (pair.value) return "";
+  if (chosen.value.length !== 2) return "Select two runs of one plan to compare them.";
+  return "These two cannot be compared: they are of two plans, or one is under way.";
+});
 const archive = computed(() => `/api/v1/evidence/archive.zip${chosen.value.length ? `?runs=${chosen.value.join(",")}` : ""}`);
 
 const late = (run: RunLine) => run.ready_s !== null && run.ready_s > run.rto_objective_s;
@@ -110,7 +115,7 @@ const late = (run: RunLine) => run.ready_s !== null && run.ready_s > run.rto_obj
       <RouterLink v-if="pair" class="btn" :to="`/runs/${pair[0]}/compared/${pair[1]}`">Compare the two</RouterLink>
       <button v-else class="btn" disabled title="Select two runs of one plan that have ended">Compare the two</button>
       <a class="btn" :href="archive" download>{{ chosen.length ? `Export ${count(chosen.length, "run")} for an auditor` : "Export all for an auditor" }}</a>
-      <span class="quiet">Select two of a plan to compare them.</span>
+      <span class="quiet" role="status">{{ whyNot }}</span>
     </p>
     <div v-if="runs.length" class="scroll">
       <table>

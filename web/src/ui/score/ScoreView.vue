@@ -106,9 +106,9 @@ function wave(a: number, b: number, at: number): string {
   return d;
 }
 /** As wide as the words beside the objective. */
-/** As much of a label as has room beside a state: letters are about so wide, and six pixels for a state's. */
+/** As much of a label as has room beside a state, by how wide their letters are on average. */
 function fitting(label: string, state: string): string {
-  const most = state ? Math.max(Math.floor((left.value - 58 - 6.2 * state.length) / 7.4), 6) : 24;
+  const most = state ? Math.max(Math.floor((left.value - 54 - 5.2 * state.length) / 6.2), 6) : 24;
   return label.length > most ? `${label.slice(0, most - 1)}…` : label;
 }
 const OBJECTIVE_TEXT = 106;
