@@ -10,6 +10,7 @@ from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
 from contextlib import asynccontextmanager, suppress
 from dataclasses import replace
 from datetime import datetime, timedelta
+from functools import partial
 from typing import Any
 
 import httpx
@@ -40,6 +41,9 @@ PEER_WAIT_S = 20.0
 KEEP_EVERY_S = 300.0
 PEER_PATIENCE_S = 2.0
 GIVEN_A_KEY = frozenset({"protect", "reverse-copying"})
+
+
+Handler = Callable[["PracticeSite", Request], Awaitable[Any]]
 
 
 class PracticeSite:
@@ -187,116 +191,163 @@ async def watch_peer(site: PracticeSite, code: str, url: str) -> None:
                 await asyncio.sleep(PEER_AGAIN_S)
 
 
+# --- what it answers ---
+
+
+async def _capabilities(site: PracticeSite, request: Request) -> Any:
+    return {
+        "protocol": site.protocol(),
+        "agent": "practice site",
+        "site": site.world.spec.code,
+        "practice": True,
+        "verbs": sorted(VERBS),
+        "epoch": site.world.epoch,
+    }
+
+
+async def _clock(site: PracticeSite, request: Request) -> Any:
+    await site.while_lit(_wait_s(request))
+    return {"now": site.clock_as_told().isoformat()}
+
+
+async def _inventory(site: PracticeSite, request: Request) -> Any:
+    return to_data(site.world.inventory)
+
+
+async def _points(site: PracticeSite, request: Request) -> Any:
+    site.advance()
+    group = request.query_params.get("group", "")
+    return {"points": to_data(site.world.points(group)), "changes": to_data(site.world.changes_of(group))}
+
+
+async def _pulse(site: PracticeSite, request: Request) -> Any:
+    site.advance()
+    running, copies = site.world.running()
+    said = SitePulse(
+        now=site.clock_as_told(),
+        inventory=site.inventory_mark(),
+        groups=site.world.replication.states(),
+        links=site.world.replication.link_states(),
+        landings=str(site.world.held_changes),
+        protocol=site.protocol(),
+        running=running,
+        copies=copies,
+        off=site.world.off(),
+        epoch=site.world.epoch,
+    )
+    return to_data(said)
+
+
+async def _landings(site: PracticeSite, request: Request) -> Any:
+    site.advance()
+    return to_data(HeldLandings(landings=tuple(site.world.held.values())))
+
+
+async def _lags(site: PracticeSite, request: Request) -> Any:
+    site.advance()
+    return to_data(Lags(every_s=LAG_EVERY_S, groups=site.world.replication.lags()))
+
+
+async def _change_rates(site: PracticeSite, request: Request) -> Any:
+    return {"workloads": to_data(site.world.change_rates())}
+
+
+async def _answering(site: PracticeSite, request: Request) -> Any:
+    if site.world.old_agent:
+        raise NotFound("There is no such address.", "It came with protocol 1.1.")
+    asked = from_data(Asked, await _body(request), "asked")
+    site.advance()
+    return to_data(Answering(services=site.world.answering(asked.workloads, asked.mark), mark=asked.mark))
+
+
+async def _journal(site: PracticeSite, request: Request) -> Any:
+    site.advance()
+    return {"entries": to_data(site.world.journal[_whole(request, "after", 0) :])}
+
+
+async def _remains(site: PracticeSite, request: Request) -> Any:
+    site.advance()
+    return {"remains": site.world.remains(request.query_params.get("mark", ""))}
+
+
+async def _put_operation(site: PracticeSite, request: Request) -> Any:
+    submission = from_data(Submission, await _body(request), "operation")
+    if not submission.pace > 0:
+        raise BadValue(f"pace is {submission.pace}.", "Give a number above 0.", field="operation.pace")
+    return site.put(request.path_params["key"], submission)
+
+
+async def _operation(site: PracticeSite, request: Request) -> Any:
+    site.advance()
+    state = site.world.operation(request.path_params["key"])
+    if state is None:
+        raise NotFound(f"This site never heard of the operation {request.path_params['key']!r}.")
+    return to_data(state)
+
+
+async def _feed(site: PracticeSite, request: Request) -> Any:
+    return await site.changes(_whole(request, "after", 0), _wait_s(request))
+
+
+async def _add_fault(site: PracticeSite, request: Request) -> Any:
+    site.fault(from_data(Fault, await _body(request), "fault"))
+    return {}
+
+
+async def _add_trouble(site: PracticeSite, request: Request) -> Any:
+    trouble = from_data(Trouble, await _body(request), "trouble")
+    site.change("trouble", trouble, lambda at: site.world.add_trouble(trouble, at))
+    return {}
+
+
+async def _throw_switch(site: PracticeSite, request: Request) -> Any:
+    switch = from_data(Switch, await _body(request), "switch")
+    site.change("switch", switch, lambda at: site.world.throw(switch, at))
+    return {}
+
+
+async def _broken(site: PracticeSite, request: Request) -> Any:
+    site.advance()
+    return to_data(site.world.broken())
+
+
+async def _clear_faults(site: PracticeSite, request: Request) -> Any:
+    site.fault(None)
+    return {}
+
+
+async def _set_inventory(site: PracticeSite, request: Request) -> Any:
+    inventory = from_data(Inventory, await _body(request), "inventory")
+    site.change("inventory", inventory, lambda at: site.world.set_inventory(inventory, at))
+    return {}
+
+
+ROUTES: tuple[tuple[str, str, Handler], ...] = (
+    ("/capabilities", "GET", _capabilities),
+    ("/clock", "GET", _clock),
+    ("/inventory", "GET", _inventory),
+    ("/points", "GET", _points),
+    ("/pulse", "GET", _pulse),
+    ("/landings", "GET", _landings),
+    ("/lags", "GET", _lags),
+    ("/change-rates", "GET", _change_rates),
+    ("/answering", "POST", _answering),
+    ("/journal", "GET", _journal),
+    ("/remains", "GET", _remains),
+    ("/operations", "GET", _feed),
+    ("/operations/{key:path}", "PUT", _put_operation),
+    ("/operations/{key:path}", "GET", _operation),
+    ("/practice/faults", "POST", _add_fault),
+    ("/practice/faults", "DELETE", _clear_faults),
+    ("/practice/troubles", "POST", _add_trouble),
+    ("/practice/inventory", "POST", _set_inventory),
+    ("/practice/switches", "POST", _throw_switch),
+    ("/practice", "GET", _broken),
+)
+
+
 def application(site: PracticeSite) -> Starlette:
     """The ASGI application of one practice site."""
-
-    async def capabilities(request: Request) -> Any:
-        return {
-            "protocol": site.protocol(),
-            "agent": "practice site",
-            "site": site.world.spec.code,
-            "practice": True,
-            "verbs": sorted(VERBS),
-            "epoch": site.world.epoch,
-        }
-
-    async def clock(request: Request) -> Any:
-        await site.while_lit(_wait_s(request))
-        return {"now": site.clock_as_told().isoformat()}
-
-    async def inventory(request: Request) -> Any:
-        return to_data(site.world.inventory)
-
-    async def points(request: Request) -> Any:
-        site.advance()
-        group = request.query_params.get("group", "")
-        return {"points": to_data(site.world.points(group)), "changes": to_data(site.world.changes_of(group))}
-
-    async def pulse(request: Request) -> Any:
-        site.advance()
-        running, copies = site.world.running()
-        said = SitePulse(
-            now=site.clock_as_told(),
-            inventory=site.inventory_mark(),
-            groups=site.world.replication.states(),
-            links=site.world.replication.link_states(),
-            landings=str(site.world.held_changes),
-            protocol=site.protocol(),
-            running=running,
-            copies=copies,
-            off=site.world.off(),
-            epoch=site.world.epoch,
-        )
-        return to_data(said)
-
-    async def landings(request: Request) -> Any:
-        site.advance()
-        return to_data(HeldLandings(landings=tuple(site.world.held.values())))
-
-    async def lags(request: Request) -> Any:
-        site.advance()
-        return to_data(Lags(every_s=LAG_EVERY_S, groups=site.world.replication.lags()))
-
-    async def change_rates(request: Request) -> Any:
-        return {"workloads": to_data(site.world.change_rates())}
-
-    async def answering(request: Request) -> Any:
-        if site.world.old_agent:
-            raise NotFound("There is no such address.", "It came with protocol 1.1.")
-        asked = from_data(Asked, await _body(request), "asked")
-        site.advance()
-        return to_data(Answering(services=site.world.answering(asked.workloads, asked.mark), mark=asked.mark))
-
-    async def journal(request: Request) -> Any:
-        site.advance()
-        return {"entries": to_data(site.world.journal[_whole(request, "after", 0) :])}
-
-    async def remains(request: Request) -> Any:
-        site.advance()
-        return {"remains": site.world.remains(request.query_params.get("mark", ""))}
-
-    async def put(request: Request) -> Any:
-        submission = from_data(Submission, await _body(request), "operation")
-        if not submission.pace > 0:
-            raise BadValue(f"pace is {submission.pace}.", "Give a number above 0.", field="operation.pace")
-        return site.put(request.path_params["key"], submission)
-
-    async def get(request: Request) -> Any:
-        site.advance()
-        state = site.world.operation(request.path_params["key"])
-        if state is None:
-            raise NotFound(f"This site never heard of the operation {request.path_params['key']!r}.")
-        return to_data(state)
-
-    async def feed(request: Request) -> Any:
-        return await site.changes(_whole(request, "after", 0), _wait_s(request))
-
-    async def add_fault(request: Request) -> Any:
-        site.fault(from_data(Fault, await _body(request), "fault"))
-        return {}
-
-    async def add_trouble(request: Request) -> Any:
-        trouble = from_data(Trouble, await _body(request), "trouble")
-        site.change("trouble", trouble, lambda at: site.world.add_trouble(trouble, at))
-        return {}
-
-    async def throw(request: Request) -> Any:
-        switch = from_data(Switch, await _body(request), "switch")
-        site.change("switch", switch, lambda at: site.world.throw(switch, at))
-        return {}
-
-    async def broken(request: Request) -> Any:
-        site.advance()
-        return to_data(site.world.broken())
-
-    async def clear_faults(request: Request) -> Any:
-        site.fault(None)
-        return {}
-
-    async def set_inventory(request: Request) -> Any:
-        inventory = from_data(Inventory, await _body(request), "inventory")
-        site.change("inventory", inventory, lambda at: site.world.set_inventory(inventory, at))
-        return {}
 
     @asynccontextmanager
     async def lifespan(app: Starlette) -> AsyncIterator[None]:
@@ -308,34 +359,11 @@ def application(site: PracticeSite) -> Starlette:
         site.keep()
         site.store.close()
 
-    def route(path: str, method: str, handler: Callable[[Request], Awaitable[Any]]) -> Route:
-        return Route(f"/v1{path}", _guarded(site, handler), methods=[method])
-
-    return Starlette(
-        routes=[
-            route("/capabilities", "GET", capabilities),
-            route("/clock", "GET", clock),
-            route("/inventory", "GET", inventory),
-            route("/points", "GET", points),
-            route("/pulse", "GET", pulse),
-            route("/landings", "GET", landings),
-            route("/lags", "GET", lags),
-            route("/change-rates", "GET", change_rates),
-            route("/answering", "POST", answering),
-            route("/journal", "GET", journal),
-            route("/remains", "GET", remains),
-            route("/operations", "GET", feed),
-            route("/operations/{key:path}", "PUT", put),
-            route("/operations/{key:path}", "GET", get),
-            route("/practice/faults", "POST", add_fault),
-            route("/practice/faults", "DELETE", clear_faults),
-            route("/practice/troubles", "POST", add_trouble),
-            route("/practice/inventory", "POST", set_inventory),
-            route("/practice/switches", "POST", throw),
-            route("/practice", "GET", broken),
-        ],
-        lifespan=lifespan,
-    )
+    routes = [
+        Route(f"/v1{path}", _guarded(site, partial(handler, site)), methods=[method])
+        for path, method, handler in ROUTES
+    ]
+    return Starlette(routes=routes, lifespan=lifespan)
 
 
 def _guarded(

@@ -54,13 +54,10 @@ def reconcile_landings(site: Site, again: Collection[str] = ()) -> None:
     mark = _mark(site, said.landings)
     if not again and _seen.get(site.code) == mark:
         return
-    wanted = expected(site)
-    rows = {row.workload: row for row in HeldRow.objects.filter(site=site)}
+    wanted, rows = expected(site), {row.workload: row for row in HeldRow.objects.filter(site=site)}
     gone = [name for name in rows if name not in wanted]
     if gone:
-        args: dict[str, Any] = {"workloads": gone}
-        perform(site, "release-landings", "landings", args, by=KEEPER, patience_s=LARGE_PATIENCE_S)
-        HeldRow.objects.filter(site=site, workload__in=gone).delete()
+        _release(site, gone)
     fresh = [
         name for name, landing in wanted.items()
         if name not in rows or rows[name].asked != landing.digest() or name in again
@@ -68,23 +65,33 @@ def reconcile_landings(site: Site, again: Collection[str] = ()) -> None:
     refused: dict[str, str] = {}
     for begin in range(0, len(fresh), AT_ONCE):
         refused |= _hold(site, [wanted[name] for name in fresh[begin : begin + AT_ONCE]])
-    holds = {
-        landing.workload: landing for landing in ask(site, lambda agent: agent.landings(), LARGE_PATIENCE_S)
-    }
+    held = {one.workload: one for one in ask(site, lambda agent: agent.landings(), LARGE_PATIENCE_S)}
     with transaction.atomic():
         for name, landing in wanted.items():
             row = rows.get(name) or HeldRow(site=site, workload=name)
-            before = (row.asked, row.wrong, row.said)
-            if name in refused:
-                row.wrong = f"{site.name} does not hold the landing of {name}: {refused[name]}"
-            elif name in fresh or not row.wrong or name in holds:
-                row.wrong = difference(site.name, landing, holds.get(name))
-            row.asked = landing.digest()
-            row.said = to_data(holds[name]) if name in holds else None
-            if row.pk is None or before != (row.asked, row.wrong, row.said):
-                row.save()
+            _note(site, row, landing, held.get(name), refused.get(name, ""), asked_now=name in fresh)
     # The pulse that is remembered may be older than what was just done; it is compared once more then.
     _seen[site.code] = mark if not (fresh or gone) else ()
+
+
+def _release(site: Site, names: list[str]) -> None:
+    args: dict[str, Any] = {"workloads": names}
+    perform(site, "release-landings", "landings", args, by=KEEPER, patience_s=LARGE_PATIENCE_S)
+    HeldRow.objects.filter(site=site, workload__in=names).delete()
+
+
+def _note(
+    site: Site, row: HeldRow, wanted: Landing, held: Landing | None, refused: str, *, asked_now: bool
+) -> None:
+    """Write down what a site holds for a workload; what it refused earlier stays until it is asked again."""
+    before = (row.asked, row.wrong, row.said)
+    if refused:
+        row.wrong = f"{site.name} does not hold the landing of {row.workload}: {refused}"
+    elif asked_now or not row.wrong or held is not None:
+        row.wrong = difference(site.name, wanted, held)
+    row.asked, row.said = wanted.digest(), to_data(held) if held is not None else None
+    if row.pk is None or before != (row.asked, row.wrong, row.said):
+        row.save()
 
 
 def _mark(site: Site, landings: str) -> Mark:
