@@ -131,6 +131,12 @@ const warned = computed(() => shown.value.filter((finding) => finding.severity =
 const reason = ref("");
 const confirmed = computed(() => !live.value || confirm.value.trim() === code.value);
 const mayStart = computed(() => !starting.value && !!preflight.value && !preflight.value.blocking.length && confirmed.value);
+const inShort: Record<RunKind, string> = {
+  test: "Production is not touched.",
+  planned: "Services stop until they are up at the other site; no data is lost.",
+  disaster: "Production comes up at the other site for real; what is newer than the chosen points is lost.",
+  "re-protect": "Services go on; only what differs is copied.",
+};
 const presses: Record<RunKind, string> = { test: "Start the test", planned: "Start the planned failover", disaster: "Start the disaster failover", "re-protect": "Start the re-protect" };
 const kindWords: Record<RunKind, string> = { test: "isolated test", planned: "planned failover", disaster: "disaster failover", "re-protect": "re-protect" };
 /** What is offered is known before anything is asked; what is in its way comes with the preflight. */
@@ -295,16 +301,20 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
             <p v-else-if="kind === 'planned'">No work is lost.</p>
           </template>
           <p v-else-if="kind === 're-protect'" class="quiet">It takes as long as the differences need on the link.</p>
-          <label v-if="live" class="confirm">
-            Type <b class="mono">{{ code }}</b> to confirm
-            <el-input v-model="confirm" :placeholder="code" aria-label="The plan's code, to confirm" maxlength="12" />
-          </label>
-          <button :class="['btn', kind]" :disabled="!mayStart" @click="start">{{ presses[kind] }}</button>
-          <kbd>Ctrl ↵</kbd>
-          <p v-if="preflight?.blocking.length" class="bad">It cannot start now: {{ preflight.blocking[0]?.sentence }}</p>
-          <ProblemNote v-if="startError" :error="startError" />
         </section>
       </div>
+      <!-- What it will do, and the button, stay in sight however long the page is. -->
+      <section :class="['bar', kind]" aria-label="Start">
+        <p v-if="preflight?.blocking.length" class="bad what">It cannot start now: {{ preflight.blocking[0]?.sentence }}</p>
+        <p v-else class="what">{{ inShort[kind] }}</p>
+        <label v-if="live" class="confirm">
+          Type <b class="mono">{{ code }}</b> to confirm
+          <el-input v-model="confirm" :placeholder="code" aria-label="The plan's code, to confirm" maxlength="12" />
+        </label>
+        <button :class="['btn', kind]" :disabled="!mayStart" @click="start">{{ presses[kind] }}</button>
+        <kbd>Ctrl ↵</kbd>
+        <ProblemNote v-if="startError" :error="startError" />
+      </section>
     </template>
   </div>
 </template>
@@ -433,8 +443,31 @@ h2 .link {
   font-size: var(--text-clock);
   line-height: 1.1;
 }
-.go .btn {
-  margin: var(--gap-3) var(--gap-2) 0 0;
+.bar {
+  position: sticky;
+  bottom: 0;
+  z-index: 1;
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: var(--gap-2) var(--gap-3);
+  margin-top: var(--gap-4);
+  padding: var(--gap-2) 0;
+  border-top: 2px solid var(--own);
+  background: var(--paper);
+}
+.bar .what {
+  flex: 1 1 300px;
+  margin: 0;
+}
+.bar .confirm {
+  display: flex;
+  margin: 0;
+  align-items: center;
+  gap: var(--gap-2);
+}
+.bar .confirm .el-input {
+  width: 110px;
 }
 @media (max-width: 900px) {
   .three,
