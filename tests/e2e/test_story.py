@@ -193,6 +193,8 @@ class ByKeyboard(Story):
         page.keyboard.press("h")
         expect(page.get_by_role("button", name="Hold all")).to_be_visible()
         page.keyboard.press("a")
+        # A dialog takes the focus when it has opened: until then it would take it from the button.
+        expect(page.get_by_role("dialog").locator(":focus")).to_have_count(1)
         page.get_by_label("Reason").fill("wrong evening")
         page.get_by_role("button", name="Abort and clean up").press("Enter")
         expect(page.get_by_test_id("leak-check")).to_contain_text(
