@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import signal
 from typing import Any
 
 from playwright.sync_api import expect
@@ -153,6 +155,23 @@ class NothingIsLost(Journey):
             "button", name="Undo"
         ).click()
         expect(line).to_be_visible()
+
+    def test_sites_that_stand_still_are_lost_and_not_the_server(self) -> None:
+        stalled = [self.app.pid(f"--site {code}") for code in ("HIL", "NOR")]
+        for site in stalled:
+            os.kill(site, signal.SIGSTOP)
+        try:
+            self.page.goto(self.app.address)
+            expect(self.page.get_by_label("Sites").get_by_text("does not answer")).to_have_count(
+                2, timeout=90_000
+            )
+            expect(self.page.get_by_text("No connection to the server.")).to_have_count(0)
+        finally:
+            for site in stalled:
+                os.kill(site, signal.SIGCONT)
+        expect(self.page.get_by_label("Sites").get_by_text("does not answer")).to_have_count(
+            0, timeout=90_000
+        )
 
     def test_a_server_that_is_away_is_said_within_seconds(self) -> None:
         page = self.page

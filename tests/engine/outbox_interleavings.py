@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
-from maestoso.core.outbox import DONE, WAITING, WITHDRAWN, Request, answered, brought, unheard, withdrawn
+from maestoso.core.outbox import DONE, WAITING, WITHDRAWN, Request, answered, unheard, withdrawn
 from maestoso.core.runs.operations import OperationState
 from tests.engine.exploring import Explored, explored
 
@@ -162,7 +162,7 @@ class OneSubject:
             )
 
     def _sends(self, now: State, hand: int, number: int) -> State:
-        row = replace(now.rows[number], held=True, rule=brought(now.rows[number].rule))
+        row = replace(now.rows[number], held=True, rule=replace(now.rows[number].rule, sent=True))
         message = (self._key(number, row), row.value, number if self.rules.fences_grow else 0)
         sent = _with_hand(_with_row(now, number, row), hand, Bringing(row=number, read=row))
         return replace(sent, sent=now.sent | {message})

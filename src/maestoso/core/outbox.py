@@ -37,11 +37,6 @@ def fence_after(last: int, now_ms: int) -> int:
     return max(last + 1, now_ms)
 
 
-def brought(request: Request) -> Request:
-    """Before it is sent."""
-    return replace(request, sent=True)
-
-
 def answered(request: Request, state: OperationState) -> Request:
     """What becomes of it when its site says how it ended.
 

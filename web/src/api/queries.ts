@@ -19,9 +19,22 @@ export function useSession() {
 export function useSiteLine(enabled: Ref<boolean>) {
   return useQuery({
     queryKey: ["site-line"],
-    // A server that stands still is as good as none: the shell says so within five seconds.
-    queryFn: () => take(api.GET("/api/v1/site-line", { signal: AbortSignal.timeout(2500) })),
+    queryFn: () => take(api.GET("/api/v1/site-line")),
     refetchInterval: 2500,
+    enabled,
+  });
+}
+
+/**
+ * Whether the server answers at all, said within five seconds. By a request that waits for nobody: the site line waits
+ * for sites that stand still, and then it is they that are lost.
+ */
+export function usePing(enabled: Ref<boolean>) {
+  useQuery({
+    queryKey: ["ping"],
+    queryFn: () => take(api.GET("/api/v1/session", { signal: AbortSignal.timeout(2500) })),
+    refetchInterval: 2500,
+    retry: false,
     enabled,
   });
 }

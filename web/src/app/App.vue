@@ -3,7 +3,7 @@ import { useQueryClient } from "@tanstack/vue-query";
 import { computed, onScopeDispose, ref, watch } from "vue";
 import { useRoute } from "vue-router";
 import { api, connected, signedOut, take } from "@/api/client";
-import { useSession, useSiteLine } from "@/api/queries";
+import { usePing, useSession, useSiteLine } from "@/api/queries";
 import CommandPalette from "@/app/CommandPalette.vue";
 import SignIn from "@/app/SignIn.vue";
 import SiteLineStrip from "@/app/SiteLine.vue";
@@ -17,6 +17,7 @@ const route = useRoute();
 const { data: session, isPending } = useSession();
 const signedIn = computed(() => !!session.value?.name);
 const { data: line } = useSiteLine(signedIn);
+usePing(signedIn);
 const palette = ref(false);
 const keysShown = ref(false);
 
@@ -55,13 +56,18 @@ onScopeDispose(() => window.clearInterval(ticking));
 const waiting = computed(() => (line.value?.runs ?? []).flatMap((run) => (run.waits ? [{ run: run.id, plan: run.plan_name, waits: run.waits }] : [])));
 const polite = ref("");
 const assertive = ref("");
+const keyOfWait = (one: (typeof waiting.value)[number]) => `${one.run}/${one.waits.kind}/${one.waits.title}`;
 watch(
-  () => waiting.value.map((one) => `${one.run}/${one.waits.kind}/${one.waits.title}`).join("\n"),
+  () => waiting.value.map(keyOfWait).join("\n"),
   (_, before) => {
-    const fresh = waiting.value.filter((one) => !(before ?? "").includes(`${one.run}/${one.waits.kind}/${one.waits.title}`));
-    const said = (failures: boolean) => fresh.filter((one) => (one.waits.kind === "failure") === failures).map((one) => `${one.plan}: ${headline(one.waits, 0)}.`).join(" ");
-    if (said(true)) assertive.value = said(true);
-    if (said(false)) polite.value = said(false);
+    const known = (before ?? "").split("\n");
+    const say = (region: typeof polite, ones: typeof waiting.value) => {
+      const fresh = ones.filter((one) => !known.includes(keyOfWait(one)));
+      // Emptied when nothing waits any more: the same words would not be read out again.
+      if (fresh.length || !ones.length) region.value = fresh.map((one) => `${one.plan}: ${headline(one.waits, 0)}.`).join(" ");
+    };
+    say(assertive, waiting.value.filter((one) => one.waits.kind === "failure"));
+    say(polite, waiting.value.filter((one) => one.waits.kind !== "failure"));
   },
   { immediate: true },
 );

@@ -43,6 +43,7 @@ export function useDraft<T>(base: Ref<Saved<T> | undefined>, nameOf: (value: T) 
   function claim(name: string): void {
     if (!("locks" in navigator)) return;
     const hold = () => {
+      if (done.signal.aborted) return undefined;
       elsewhere.value = false;
       return new Promise<void>((resolve) => (release = resolve));
     };

@@ -5,9 +5,13 @@ import { api, take } from "@/api/client";
 import { queryClient } from "@/api/queryClient";
 import { router } from "@/app/router";
 
-/** Says that something was retired, and takes it back by one click: nobody is asked before what can be undone. */
-export async function offerUndo(kind: string, said: string): Promise<void> {
-  const newest = (await take(api.GET("/api/v1/retired"))).find((one) => one.kind === kind);
+/** Says that something was retired, and takes it back by one click: nobody is asked before what can be undone.
+ *
+ * `name` is that under which it is kept. Where the list cannot be read it is retired all the same, and found in Settings.
+ */
+export async function offerUndo(kind: string, name: string, said: string): Promise<void> {
+  const retired = await take(api.GET("/api/v1/retired")).catch(() => []);
+  const newest = retired.find((one) => one.kind === kind && one.name === name);
   if (!newest) return;
   const shown = ElNotification({
     title: said,
@@ -18,9 +22,13 @@ export async function offerUndo(kind: string, said: string): Promise<void> {
           class: "btn",
           onClick: async () => {
             shown.close();
-            const { page } = await take(api.POST("/api/v1/retired/{id}/back", { params: { path: { id: newest.id } } }));
-            await queryClient.invalidateQueries();
-            await router.push(page);
+            try {
+              const { page } = await take(api.POST("/api/v1/retired/{id}/back", { params: { path: { id: newest.id } } }));
+              await queryClient.invalidateQueries();
+              await router.push(page);
+            } catch (problem) {
+              ElNotification({ title: "It could not be taken back", message: (problem as Error).message, duration: 0, position: "bottom-right" });
+            }
           },
         },
         "Undo",

@@ -38,15 +38,17 @@ def broken_promises(
     """Every promise that a run broke, in sentences; empty when it kept all of them.
 
     ``run`` is the name in its keys. The log must fold; that its numbers have no gaps is part of that. Agents
-    of ``forgetful`` sites lost their memory: what was done and not heard of is asked for, and done, again.
+    of ``forgetful`` sites, and of those that its log names, lost their memory: what was done and not heard of
+    is asked for, and done, again.
     """
+    forgot = {*forgetful, *(event.data["site"] for event in events if event.kind == "site.forgot")}
     state = RunState(events[0])
     for event in events[1:]:
         state.apply(event)
     ordered = sorted(effects, key=lambda effect: effect.at)
     mine = [effect for effect in ordered if effect.key.startswith(f"{run}:")]
     return (
-        *_twice(effect for effect in ordered if effect.site not in forgetful),
+        *_twice(effect for effect in ordered if effect.site not in forgot),
         *_out_of_nothing(run, state, events, mine),
         *_out_of_order(run, state, events, mine),
         *_on_twice(state, mine),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 from datetime import UTC
@@ -22,12 +23,13 @@ _INSERT = """
     INSERT INTO runs_runevent
         (run_id, seq, fence, at, run_s, kind, data, `by`, `schema`, client_key, chain)
     SELECT
-        %s, seq, %s, CAST(REPLACE(REPLACE(at, 'T', ' '), '+00:00', '') AS DATETIME(6)), run_s, kind, data,
-        who, shape, %s, chain
+        run, seq, fence, CAST(REPLACE(REPLACE(at, 'T', ' '), '+00:00', '') AS DATETIME(6)), run_s, kind, data,
+        who, shape, client_key, chain
     FROM JSON_TABLE(%s, '$[*]' COLUMNS(
         seq INT UNSIGNED PATH '$[0].seq', at VARCHAR(40) PATH '$[0].at', run_s DOUBLE PATH '$[0].run_s',
         kind VARCHAR(20) PATH '$[0].kind', data JSON PATH '$[0].data', who VARCHAR(150) PATH '$[0].by',
-        shape SMALLINT UNSIGNED PATH '$[0].schema', chain CHAR(64) PATH '$[1]'
+        shape SMALLINT UNSIGNED PATH '$[0].schema', chain CHAR(64) PATH '$[1]', run BIGINT PATH '$[2]',
+        fence BIGINT UNSIGNED PATH '$[3]', client_key VARCHAR(100) PATH '$[4]'
     )) AS events
 """
 MOST_INPUTS = 300
@@ -92,14 +94,14 @@ def _inputs_of(pk: int, chain: str) -> RunInputs:
 
 
 def write(additions: Sequence[Addition]) -> None:
-    """Add events to logs, inside the caller's transaction. Runs have their new heads."""
+    """Add events to logs in one statement, inside the caller's transaction. Runs have their new heads."""
+    lines = []
+    for addition in additions:
+        run, its_own = addition.run, f"{addition.run.pk},{addition.fence},{json.dumps(addition.client_key)}"
+        for event in addition.events:
+            line = line_of(to_data(event))
+            run.chain_head = link_text(run.chain_head, line)
+            lines.append(f'[{line},"{run.chain_head}",{its_own}]')
+        run.last_seq = addition.events[-1].seq
     with connection.cursor() as cursor:
-        for addition in additions:
-            run, lines = addition.run, []
-            for event in addition.events:
-                line = line_of(to_data(event))
-                run.chain_head = link_text(run.chain_head, line)
-                lines.append(f'[{line},"{run.chain_head}"]')
-            run.last_seq = addition.events[-1].seq
-            values = [run.pk, addition.fence, addition.client_key, f"[{','.join(lines)}]"]
-            cursor.execute(_INSERT, values)
+        cursor.execute(_INSERT, [f"[{','.join(lines)}]"])

@@ -5,7 +5,7 @@ from __future__ import annotations
 import logging
 from collections.abc import Sequence
 
-from django.db import connection, transaction
+from django.db import DatabaseError, connection, transaction
 
 from maestoso.core.errors import LogCorrupt
 from maestoso.core.evidence.chain import first_broken
@@ -51,8 +51,11 @@ def write_steps_of_ended(_clock: Clock) -> None:
     for run in Run.objects.exclude(outcome="").filter(steps_written=False, removed_at=None):
         try:
             write_steps(run.pk)
-        except LogCorrupt as error:
-            log.warning("The steps of run %d cannot be written down: %s", run.pk, error.sentence)
+        except DatabaseError:
+            raise
+        except Exception:
+            # Whatever was done to its rows: the others are not kept waiting by it.
+            log.exception("The steps of run %d cannot be written down", run.pk)
 
 
 @transaction.atomic

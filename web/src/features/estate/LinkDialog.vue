@@ -28,7 +28,7 @@ const save = () => act(() => take(api.PUT("/api/v1/links", { body: { ...draft.va
 const retire = () =>
   act(async () => {
     await take(api.DELETE("/api/v1/links/{one}/{other}", { params: { path: { one: draft.value.one, other: draft.value.other } } }));
-    await offerUndo("link", `The link ${draft.value.one} to ${draft.value.other} is retired.`);
+    await offerUndo("link", `${draft.value.one} to ${draft.value.other}`, `The link ${draft.value.one} to ${draft.value.other} is retired.`);
   });
 const addWindow = () => draft.value.windows.push({ days: ["mon", "tue", "wed", "thu", "fri"], begins: "08:00", ends: "18:00", share: 0.5 });
 </script>

@@ -65,7 +65,7 @@ const forgotSeen = (site: SiteView) => act(() => take(api.POST("/api/v1/sites/{c
 const retire = (site: SiteView) =>
   act(async () => {
     await take(api.DELETE("/api/v1/sites/{code}", { params: { path: { code: site.code } } }));
-    await offerUndo("site", `${site.name} is retired.`);
+    await offerUndo("site", `${site.name} (${site.code})`, `${site.name} is retired.`);
   });
 const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
 </script>

@@ -30,7 +30,7 @@ async function retire() {
   problem.value = null;
   try {
     await take(api.DELETE("/api/v1/workloads/{name}", { params: { path: { name: name.value } } }));
-    await offerUndo("workload", `${name.value} is retired.`);
+    await offerUndo("workload", name.value, `${name.value} is retired.`);
     emit("close");
     await client.invalidateQueries();
   } catch (caught) {

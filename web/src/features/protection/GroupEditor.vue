@@ -165,7 +165,7 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Save the group", run: () => void save()
       <button class="btn" :disabled="!joining || busy">Add to group</button>
     </form>
     <el-skeleton v-if="code && !revision && !error" :rows="8" />
-    <div v-else class="sides">
+    <div v-else-if="!code || revision" class="sides">
       <form class="form" @submit.prevent="save">
         <RecoveredNote :recovered="recovered" @discard="discard" />
         <div class="two">

@@ -69,7 +69,7 @@ async function store() {
 const remove = (one: string) =>
   act(async () => {
     await take(api.DELETE("/api/v1/scripts/{name}", { params: { path: { name: one } } }));
-    await offerUndo("script", `${one} is out of the library.`);
+    await offerUndo("script", one, `${one} is out of the library.`);
   }, `${one} is out of the library.`);
 const forget = (one: string) => act(() => take(api.DELETE("/api/v1/secrets/{name}", { params: { path: { name: one } } })), `${one} is forgotten.`);
 </script>
