@@ -190,10 +190,18 @@ class ByKeyboard(Story):
         expect(page.get_by_test_id("run-time")).to_be_visible()
         page.keyboard.press("h")
         expect(page.get_by_text("The run is held").first).to_be_visible()
+        # An answer that comes late does not close what was opened since.
+        late: list[tuple[Any, Any]] = []
+        page.route("**/controls", lambda route: late.append((route, route.fetch())))
         page.keyboard.press("h")
         expect(page.get_by_role("button", name="Hold all")).to_be_visible()
         page.keyboard.press("a")
         # A dialog takes the focus when it has opened: until then it would take it from the button.
+        expect(page.get_by_role("dialog").locator(":focus")).to_have_count(1)
+        with page.expect_response("**/controls"):
+            for route, answer in late:
+                route.fulfill(response=answer)
+        page.unroute("**/controls")
         expect(page.get_by_role("dialog").locator(":focus")).to_have_count(1)
         page.get_by_label("Reason").fill("wrong evening")
         page.get_by_role("button", name="Abort and clean up").press("Enter")

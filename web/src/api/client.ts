@@ -44,6 +44,8 @@ const headers: Middleware = {
     return undefined;
   },
   onError({ error }) {
+    // Given up by the page itself: that says nothing of the connection.
+    if (error instanceof DOMException && error.name === "AbortError") return undefined;
     connected.value = false;
     return error instanceof Error ? error : undefined;
   },

@@ -31,7 +31,7 @@ const router = useRouter();
 const client = useQueryClient();
 const code = computed(() => String(route.params.code));
 const editor = usePlanEditor(code);
-const { detail, error, draft, plan, assessment, problem, stale, saving, said } = editor;
+const { detail, error, draft, plan, assessment, reckoning, problem, stale, saving, said } = editor;
 const selected = ref<string[]>(typeof route.query.select === "string" ? [route.query.select] : []);
 const wave = ref<number | null>(null);
 const face = ref<"board" | "table">("board");
@@ -229,7 +229,7 @@ useKeys([
       <ProblemNote v-if="problem" :error="problem" />
 
       <div class="columns">
-        <div class="work">
+        <div class="work" :aria-busy="reckoning">
           <p class="counts">
             <span>
               {{ count(order.length, "workload") }}, {{ count(plan.waves.length, "wave") }}<template v-if="plan.parts.length">, after {{ count(plan.parts.length, "part") }}</template>,

@@ -20,38 +20,47 @@ export function usePlanEditor(code: Ref<string>) {
   const saving = ref(false);
   const said = ref("");
 
-  // Judged again as one edits: a moment after the last change, the newest answer wins.
-  let asked = 0;
+  // Judged again as one edits, a moment after the last change; what was asked before is given up.
+  const reckoning = ref(false);
+  let asking = new AbortController();
   let timer = 0;
   async function assess() {
     const current = plan.value;
     if (!current) return;
-    asked += 1;
-    const mine = asked;
+    reckoning.value = true;
+    asking.abort();
+    const mine = (asking = new AbortController());
     try {
       const answer = await take(
         api.POST("/api/v1/plans/{code}/assessment", {
           params: { path: { code: code.value } },
           body: { plan: current, based_on: draft.basedOn.value },
+          signal: mine.signal,
         }),
       );
-      if (mine === asked) {
-        assessment.value = answer;
-        problem.value = null;
-      }
+      if (mine.signal.aborted) return;
+      assessment.value = answer;
+      problem.value = null;
+      reckoning.value = false;
     } catch (caught) {
-      if (mine === asked) problem.value = caught;
+      if (mine.signal.aborted) return;
+      problem.value = caught;
+      reckoning.value = false;
     }
   }
   watch(
     plan,
     () => {
+      reckoning.value = true;
       window.clearTimeout(timer);
       timer = window.setTimeout(assess, assessment.value ? AFTER_LAST_CHANGE_MS : 0);
     },
     { immediate: true },
   );
-  onScopeDispose(() => window.clearTimeout(timer));
+  onScopeDispose(() => {
+    window.clearTimeout(timer);
+    asking.abort();
+  });
   // A site that goes away or comes back changes what can be said of the plan, too.
   const { data: line } = useSiteLine(ref(true));
   const away = computed(() => line.value?.stations.filter((site) => site.lost_because).map((site) => site.code).join());
@@ -109,5 +118,5 @@ export function usePlanEditor(code: Ref<string>) {
     if (detail.value) draft.settle(detail.value.plan, detail.value.version);
   }
 
-  return { detail, error, draft, plan, assessment, problem, stale, saving, said, save, takeTheirs, mend, discard };
+  return { detail, error, draft, plan, assessment, reckoning, problem, stale, saving, said, save, takeTheirs, mend, discard };
 }

@@ -70,7 +70,8 @@ async function tell(kind: string, text = "") {
         body: { kind, text },
       }),
     );
-    aborting.value = false;
+    // The answer to another command leaves the dialog as it is.
+    if (kind === "abort") aborting.value = false;
   } catch (problem) {
     error.value = problem;
   }
