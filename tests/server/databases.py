@@ -13,6 +13,8 @@ from django.db import connection
 PLAIN = "test_maestoso_plain"
 STATIC = ("django_migrations", "django_content_type", "auth_permission")
 """Tables with the same rows in every database: the migrations write them."""
+DERIVED = ("board_keptboard",)
+"""Tables of what was reckoned in a world that is not that of the test."""
 
 
 def with_history() -> str:
@@ -26,7 +28,8 @@ def take_rows(source: str) -> None:
         cursor.execute("SET FOREIGN_KEY_CHECKS = 0")
         for table in _tables(cursor):
             cursor.execute(f"DELETE FROM `{table}`")
-            cursor.execute(f"INSERT INTO `{table}` SELECT * FROM `{source}`.`{table}`")
+            if table not in DERIVED:
+                cursor.execute(f"INSERT INTO `{table}` SELECT * FROM `{source}`.`{table}`")
         cursor.execute("SET FOREIGN_KEY_CHECKS = 1")
 
 

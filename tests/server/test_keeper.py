@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from collections.abc import Callable
 from datetime import timedelta
 from unittest import mock
 
@@ -66,7 +67,7 @@ class Looking(Tidewell):
                 stop.set()
 
         with self.assertLogs("maestoso.keeper", "ERROR") as said:
-            keep.perform_duty("HIL", lambda: [fails, works], stop, "one/host:1:1")
+            keep.perform_duty("HIL", lambda: [fails, works], quickly(stop), "one/host:1:1")
         self.assertEqual(seen, ["fails", "works"] * 3)
         self.assertEqual(len(said.records), 3)
 
@@ -81,13 +82,15 @@ class Looking(Tidewell):
             return leases.take(duty, owner)
 
         with mock.patch.object(keep, "take", taken):
-            keep.perform_duty("HIL", lambda: self.fail("it looked"), stop, "one/host:1:1")
+            keep.perform_duty("HIL", lambda: self.fail("it looked"), quickly(stop), "one/host:1:1")
         self.assertGreater(len(tries), 3)
 
     def test_a_site_that_was_retired_is_not_looked_after_any_more(self) -> None:
         self.assertEqual(len(keep._of_site("HIL", CLOCK)), len(keep.SITE_TASKS))
         self.assertEqual(keep._of_site("GONE", CLOCK), ())
-        keep.perform_duty("GONE", lambda: keep._of_site("GONE", CLOCK), threading.Event(), "one/host:1:1")
+        keep.perform_duty(
+            "GONE", lambda: keep._of_site("GONE", CLOCK), quickly(threading.Event()), "one/host:1:1"
+        )
 
     def test_a_slow_site_delays_no_other(self) -> None:
         stop, slow, quick = threading.Event(), threading.Event(), threading.Event()
@@ -100,7 +103,7 @@ class Looking(Tidewell):
                 quick.set()
 
         with (
-            mock.patch.object(keep, "SITE_TASKS", (look,)), mock.patch.object(keep, "RECORD_TASKS", ()),
+            mock.patch.object(keep, "SITE_TASKS", (look,)), mock.patch.object(keep, "RECORD_TASKS", ()), mock.patch.object(keep, "keep_board"),
             mock.patch.object(keep, "take", return_value=True),
             mock.patch.object(keep, "release"),
             mock.patch.object(keep, "Site", mock.Mock(objects=Codes())),
@@ -111,6 +114,11 @@ class Looking(Tidewell):
             stop.set()
             keeper.join(30)
         self.assertTrue(reached)
+
+
+def quickly(stop: threading.Event) -> Callable[[], bool]:
+    """A short pause between looks, until ``stop``."""
+    return lambda: stop.wait(0.01)
 
 
 class Codes:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import json
+import threading
 from collections.abc import AsyncIterator
 from typing import Any
 from unittest import mock
@@ -15,11 +16,15 @@ from django.test import AsyncClient, TransactionTestCase
 
 from maestoso.core.errors import LogCorrupt
 from maestoso.engine.clock import SystemClock
+from maestoso.server.access import listeners
+from maestoso.server.access.stream_door import StreamDoor, Streams
+from maestoso.server.board import stream as everywhere
+from maestoso.server.board.models import KeptBoard
+from maestoso.server.board.stream import Everywhere
 from maestoso.server.runs import states, stream
 from maestoso.server.runs.models import Run, RunStep
 from maestoso.server.runs.services import control_run
 from maestoso.server.runs.shapes import Control
-from maestoso.server.runs.stream_door import StreamDoor
 from tests.server.test_runs import make_run
 from tests.server.tidewell import PASSWORD
 
@@ -27,8 +32,9 @@ from tests.server.tidewell import PASSWORD
 class Opened:
     """One stream of one browser, spoken to as the server speaks to applications (ASGI)."""
 
-    def __init__(self, path: str, session: str, headers: dict[str, str], pump: stream.Pump) -> None:
-        self.pump = pump
+    def __init__(
+        self, path: str, session: str, headers: dict[str, str], streams: Streams, paths: str = stream.PATH
+    ) -> None:
         self.gone = asyncio.Event()
         self.sent: asyncio.Queue[dict[str, Any]] = asyncio.Queue()
         said = {"host": "127.0.0.1:8470", "cookie": f"x=1; maestoso_session={session}", **headers}
@@ -36,7 +42,9 @@ class Opened:
             "type": "http", "method": "GET", "path": path,
             "headers": [(name.encode(), value.encode()) for name, value in said.items()],
         }  # fmt: skip
-        self.task = asyncio.ensure_future(StreamDoor(self.elsewhere, pump)(scope, self.receive, self.send))
+        self.task = asyncio.ensure_future(
+            StreamDoor(self.elsewhere, {paths: streams})(scope, self.receive, self.send)
+        )
 
     async def elsewhere(self, *asked: Any) -> None:
         raise AssertionError("the door passed a stream on")
@@ -74,6 +82,12 @@ class Opened:
         await asyncio.wait((self.task,))
 
 
+def hold(pk: int) -> None:
+    """Somebody holds a run, in a thread of its own."""
+    control_run(pk, Control(kind="hold"), by="ben", key=None, at=SystemClock().now())
+    connection.close()
+
+
 class Streaming(TransactionTestCase):
     """The event stream of a run."""
 
@@ -83,7 +97,8 @@ class Streaming(TransactionTestCase):
 
     async def open(self, session: str, pk: int = 0, **headers: str) -> Opened:
         """A stream, as the server is asked for it."""
-        opened = Opened(f"/api/v1/runs/{pk or self.run_row.pk}/stream", session, headers, stream.Pump())
+        self.pump = stream.Pump()
+        opened = Opened(f"/api/v1/runs/{pk or self.run_row.pk}/stream", session, headers, self.pump)
         await opened.begun()
         return opened
 
@@ -109,8 +124,7 @@ class Streaming(TransactionTestCase):
 
     def hold(self, pk: int = 0) -> None:
         """Somebody holds the run."""
-        control_run(pk or self.run_row.pk, Control(kind="hold"), by="ben", key=None, at=SystemClock().now())
-        connection.close()
+        hold(pk or self.run_row.pk)
 
     async def test_the_whole_score_comes_first_then_what_changes(self) -> None:
         first, second = await self.messages(await self.signed_in(), 2)
@@ -191,7 +205,7 @@ class Streaming(TransactionTestCase):
     async def test_a_browser_that_goes_away_is_forgotten(self) -> None:
         opened = await self.open(await self.signed_in())
         await opened.text()
-        watched = await opened.pump._watch(self.run_row.pk)
+        watched = await self.pump._watch(self.run_row.pk)
         self.assertEqual(len(watched.listeners), 1)
         await opened.close()
         self.assertEqual(len(watched.listeners), 0)
@@ -203,14 +217,14 @@ class Streaming(TransactionTestCase):
     async def test_a_database_that_is_away_is_said_before_the_stream_begins(self) -> None:
         session = await self.signed_in()
         away = OperationalError(2006, "gone")
-        for where in ("read_log", "ended", "_message"):
-            with self.subTest(where), mock.patch.object(stream, where, side_effect=away):
+        for module, where in ((stream, "read_log"), (listeners, "ended"), (stream, "_message")):
+            with self.subTest(where), mock.patch.object(module, where, side_effect=away):
                 opened = await self.open(session)
                 self.assertEqual((opened.status, opened.problem()["code"]), (503, "database-away"))
 
     async def test_who_does_not_take_what_is_sent_is_let_go(self) -> None:
         listener = stream.Listener("s")
-        for number in range(stream.MOST_WAITING + 1):
+        for number in range(listeners.MOST_WAITING + 1):
             listener.put(number, "x")
         self.assertTrue(listener.over.is_set())
 
@@ -226,7 +240,77 @@ class Streaming(TransactionTestCase):
 
     async def test_many_who_ask_at_once_are_looked_up_in_one_question(self) -> None:
         pump, session = stream.Pump(), await self.signed_in()
-        with mock.patch.object(stream, "ended", wraps=stream.ended) as looks:
-            asked = [pump.is_over(key) for key in [session] * 50 + ["never-was"] * 50]
+        with mock.patch.object(listeners, "ended", wraps=listeners.ended) as looks:
+            asked = [pump.sessions.is_over(key) for key in [session] * 50 + ["never-was"] * 50]
             self.assertEqual(await asyncio.gather(*asked), [False] * 50 + [True] * 50)
         self.assertEqual(looks.call_count, 1)
+
+
+class EverywhereStream(TransactionTestCase):
+    """One stream for a whole browser."""
+
+    def setUp(self) -> None:
+        User.objects.create_user("ann", password=PASSWORD)
+        self.run_row = make_run()
+        self.streams = Everywhere()
+
+    async def opened(self) -> Opened:
+        """As the server is asked for it."""
+        client = AsyncClient()
+        await client.alogin(username="ann", password=PASSWORD)
+        session = client.cookies["maestoso_session"].value
+        opened = Opened("/api/v1/stream", session, {}, self.streams, everywhere.PATH)
+        await opened.begun()
+        return opened
+
+    async def next(self, opened: Opened, kind: str) -> Any:
+        """The data of the next event of a kind."""
+        while not (text := await opened.text()).startswith(f"event: {kind}\n"):
+            self.assertTrue(text, "the stream ended")
+        return json.loads(text.split("data: ", 1)[1])
+
+    async def test_it_says_how_the_line_stands_and_which_records_changed(self) -> None:
+        opened = await self.opened()
+        line = await self.next(opened, "line")
+        self.assertEqual([run["id"] for run in line["runs"]], [self.run_row.pk])
+        self.assertIsNone(line["runs"][0]["waits"])
+        await asyncio.to_thread(hold, self.run_row.pk)
+        while (line := await self.next(opened, "line"))["runs"][0]["waits"] is None:
+            pass
+        self.assertEqual(line["runs"][0]["waits"]["title"], "The run is held")
+        self.assertEqual(await self.next(opened, "changed"), {"topics": ["runs"]})
+        await opened.close()
+        self.assertEqual(self.streams.listeners, {})
+
+    async def test_it_beats_while_a_look_takes_long_so_that_nobody_holds_the_server_for_lost(self) -> None:
+        going = threading.Event()
+
+        def slow(now: Any, who: str) -> str:
+            going.wait(60)
+            return "nothing"
+
+        with mock.patch.object(everywhere, "BEAT_S", 0.01), mock.patch.object(everywhere, "site_line", slow):
+            opened = await self.opened()
+            for _ in range(5):
+                self.assertEqual(await self.next(opened, "beat"), {})
+            going.set()
+            await opened.close()
+
+    async def test_that_somebody_looks_is_known_to_who_keeps_the_board(self) -> None:
+        opened = await self.opened()
+        await self.next(opened, "line")
+        kept = await KeptBoard.objects.aget(pk=1)
+        self.assertGreater(kept.watched_until, SystemClock().now())
+        await opened.close()
+
+    async def test_every_topic_has_a_mark_that_moves_with_its_records(self) -> None:
+        before = await asyncio.to_thread(self.marks)
+        self.assertEqual(await asyncio.to_thread(self.marks), before)
+        await asyncio.to_thread(hold, self.run_row.pk)
+        after = await asyncio.to_thread(self.marks)
+        self.assertEqual({topic for topic in before if before[topic] != after[topic]}, {"runs"})
+
+    def marks(self) -> everywhere.Marks:
+        found = everywhere.read_marks()
+        connection.close()
+        return found

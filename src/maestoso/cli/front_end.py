@@ -11,6 +11,8 @@ from maestoso.cli.stages import ROOT, run, stage
 
 WEB = ROOT / "web"
 SOURCES = ("src", "public", "index.html", "package-lock.json", "vite.config.ts", "tsconfig.json")
+HELP = ROOT / "docs"
+"""What users read is a part of it: the documents are its help."""
 
 
 def environment() -> dict[str, str]:
@@ -64,9 +66,10 @@ def _fingerprint() -> str:
     for name in SOURCES:
         top = WEB / name
         files = sorted(top.rglob("*")) if top.is_dir() else [top]
-        for file in files:
-            if file.is_file():
-                digest.update(str(file.relative_to(WEB)).encode() + b"\0" + file.read_bytes())
+        for file in (one for one in files if one.is_file()):
+            digest.update(str(file.relative_to(WEB)).encode() + b"\0" + file.read_bytes())
+    for file in sorted(HELP.glob("*.md")):
+        digest.update(file.name.encode() + b"\0" + file.read_bytes())
     return digest.hexdigest()
 
 

@@ -67,6 +67,7 @@ class Changes(unittest.TestCase):
             (without(BASE, "queue"), "queue taken out"),
             (replace(BASE, rto_s=60), "RTO objective changed from 1800 to 60"),
             (replace(BASE, owner="ops"), "owner changed from nothing to ops"),
+            (replace(BASE, tags=("tier-1", "shop")), "tags changed from nothing to tier-1, shop"),
             (replace(BASE, waves=BASE.waves[:2]), "1 wave taken out"),
             (worlds.with_hold(BASE, 1), "the cue Office confirms added at wave II"),
             (member(BASE, "web", cores=8), "web gets 8 cores at the target instead of its own size"),

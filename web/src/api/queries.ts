@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/vue-query";
-import { type Ref, ref } from "vue";
+import { computed, onScopeDispose, type Ref, ref, watch } from "vue";
 import { api, keepCsrf, take } from "@/api/client";
 
 /** Who is signed in. */
@@ -15,28 +15,34 @@ export function useSession() {
   });
 }
 
-/** The site line; asked again every few seconds, because it is on every page. */
-export function useSiteLine(enabled: Ref<boolean>) {
-  return useQuery({
-    queryKey: ["site-line"],
-    queryFn: () => take(api.GET("/api/v1/site-line")),
-    refetchInterval: 2500,
-    enabled,
-  });
+/** The site line; the stream keeps it up to date. */
+export function useSiteLine(enabled: Ref<boolean> = ref(true)) {
+  return useQuery({ queryKey: ["site-line"], queryFn: () => take(api.GET("/api/v1/site-line")), staleTime: Infinity, enabled });
+}
+
+/** All plans with how they stand, for lists and menus. */
+export function usePlans(enabled: Ref<boolean> = ref(true)) {
+  return useQuery({ queryKey: ["plans"], queryFn: () => take(api.GET("/api/v1/plans")), enabled });
 }
 
 /**
- * Whether the server answers at all, said within five seconds. By a request that waits for nobody: the site line waits
- * for sites that stand still, and then it is they that are lost.
+ * Whether the server answers at all, said within five seconds of the moment from which it is `silent`. By a request
+ * that waits for nobody: most wait for sites, and when those stand still it is they that are lost.
  */
-export function usePing(enabled: Ref<boolean>) {
-  useQuery({
+export function usePing(enabled: Ref<boolean>, silent: Ref<boolean>) {
+  const ping = useQuery({
     queryKey: ["ping"],
-    queryFn: () => take(api.GET("/api/v1/session", { signal: AbortSignal.timeout(2500) })),
-    refetchInterval: 2500,
+    queryFn: () => take(api.GET("/api/v1/session", { signal: AbortSignal.timeout(2000) })),
+    // Now and then all the same: the server counts how long nobody has been there.
+    refetchInterval: computed(() => (silent.value ? 2000 : 30_000)),
     retry: false,
     enabled,
   });
+  const ask = () => void ping.refetch({ cancelRefetch: false });
+  watch(silent, (now) => now && ask());
+  window.addEventListener("offline", ask);
+  onScopeDispose(() => window.removeEventListener("offline", ask));
+  return ping;
 }
 
 /** The first workloads that a filter finds, for choosing. */
@@ -50,14 +56,24 @@ export function useWorkloads(filter: Ref<string>, limit: number, enabled: Ref<bo
   });
 }
 
+/** What the records know by these words. */
+export function useSearch(words: Ref<string>, enabled: Ref<boolean>) {
+  return useQuery({
+    queryKey: ["search", words],
+    queryFn: () => take(api.GET("/api/v1/search", { params: { query: { find: words.value } } })),
+    placeholderData: (before) => before,
+    enabled,
+  });
+}
+
 /** Sites with their pools and networks, and links. */
 export function useSites() {
-  return useQuery({ queryKey: ["sites"], queryFn: () => take(api.GET("/api/v1/sites")), refetchInterval: 5000 });
+  return useQuery({ queryKey: ["sites"], queryFn: () => take(api.GET("/api/v1/sites")) });
 }
 
 /** What waits for sites outside of runs, and the latest that does not any more. */
 export function useSiteRequests() {
-  return useQuery({ queryKey: ["site-requests"], queryFn: () => take(api.GET("/api/v1/site-requests")), refetchInterval: 5000 });
+  return useQuery({ queryKey: ["site-requests"], queryFn: () => take(api.GET("/api/v1/site-requests")) });
 }
 
 /** All groups, links and gaps. */
@@ -65,7 +81,6 @@ export function useProtection(find: Ref<string> = ref("")) {
   return useQuery({
     queryKey: ["groups", find],
     queryFn: () => take(api.GET("/api/v1/groups", { params: { query: { find: find.value } } })),
-    refetchInterval: 3000,
     placeholderData: (before) => before,
   });
 }

@@ -722,7 +722,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** @description Every plan in a line, with how it stood when that was last looked at. */
+        get: operations["plans"];
         put?: never;
         /** @description Make a plan with its first version. */
         post: operations["makePlan"];
@@ -1455,6 +1456,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Plans, runs, workloads, groups, sites, scripts and findings that hold all the words. */
+        get: operations["search"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/secrets/{name}": {
         parameters: {
             query?: never;
@@ -1822,6 +1840,23 @@ export interface paths {
         };
         /** @description Server-sent events of a run. Each ``data`` is a StreamMessage, each ``id`` the number of the last event in it; the first message holds all steps. Last-Event-ID misses nothing. */
         get: operations["runStream"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stream": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Server-sent events for a whole browser: ``line`` with the site line when it changed, ``changed`` with the topics whose records did, and ``beat`` while there is nothing to say. */
+        get: operations["stream"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2284,6 +2319,7 @@ export interface components {
             kept_bytes: number;
             key_stored: boolean;
             key_fingerprint: string;
+            plan: string;
         };
         GroupLine: {
             code: string;
@@ -2373,6 +2409,13 @@ export interface components {
         };
         Helps: {
             helps: components["schemas"]["Help"][];
+        };
+        Hit: {
+            /** @enum {string} */
+            kind: "plan" | "run" | "workload" | "group" | "site" | "script" | "finding";
+            title: string;
+            hint: string;
+            to: string;
         };
         Hold: {
             instruction: string;
@@ -2845,6 +2888,7 @@ export interface components {
             rpo_s: number;
             owner: string;
             drill_every_days: number;
+            tags: string[];
             notes: string;
             parts: components["schemas"]["Part"][];
             waves: components["schemas"]["Wave"][];
@@ -2862,10 +2906,22 @@ export interface components {
             problems: components["schemas"]["FileProblem"][];
             findings: components["schemas"]["Finding"][];
         };
-        PlanName: {
+        PlanLine: {
             code: string;
             name: string;
-            workloads: string[];
+            owner: string;
+            tags: string[];
+            source: string;
+            target: string;
+            version: number;
+            workloads: number;
+            rpo_s: number;
+            rto_s: number;
+            standing: components["schemas"]["Standing"] | null;
+        };
+        PlanList: {
+            as_of: string | null;
+            plans: components["schemas"]["PlanLine"][];
         };
         PlanPoints: {
             /** Format: date-time */
@@ -2886,6 +2942,8 @@ export interface components {
         PlanRowView: {
             code: string;
             name: string;
+            owner: string;
+            tags: string[];
             source: string;
             target: string;
             version: number;
@@ -2915,6 +2973,7 @@ export interface components {
             rpo_s: number;
             owner?: string;
             drill_every_days?: number;
+            tags?: string[];
             notes?: string;
             parts?: components["schemas"]["PartSent"][];
             waves?: components["schemas"]["WaveSent"][];
@@ -3528,6 +3587,9 @@ export interface components {
             current: string;
             check: string;
         };
+        SearchResult: {
+            hits: components["schemas"]["Hit"][];
+        };
         SecretSaveSent: {
             value: string;
         };
@@ -3616,7 +3678,6 @@ export interface components {
             flows: components["schemas"]["Flow"][];
             links: components["schemas"]["LinkLine"][];
             runs: components["schemas"]["RunUnderWay"][];
-            plans: components["schemas"]["PlanName"][];
             told: components["schemas"]["Told"][];
         };
         SiteMakeSent: {
@@ -3659,6 +3720,14 @@ export interface components {
             kind: "network" | "host pool" | "storage pool" | "folder" | "address rule";
             name: string;
             workloads: number;
+        };
+        Standing: {
+            forecast: components["schemas"]["ForecastFigures"] | null;
+            at_risk_s: number | null;
+            no_risk_because: string;
+            last_proof: components["schemas"]["LastProof"] | null;
+            active_run: number | null;
+            kinds: components["schemas"]["KindState"][];
         };
         StartRunSent: {
             plan: string;
@@ -5741,6 +5810,27 @@ export interface operations {
             503: components["responses"]["Refused503"];
         };
     };
+    plans: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanList"];
+                };
+            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
+        };
+    };
     makePlan: {
         parameters: {
             query?: never;
@@ -7313,6 +7403,31 @@ export interface operations {
             503: components["responses"]["Refused503"];
         };
     };
+    search: {
+        parameters: {
+            query?: {
+                /** @description Words, all of which what is found holds. */
+                find?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SearchResult"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
+        };
+    };
     storeSecret: {
         parameters: {
             query?: never;
@@ -8462,6 +8577,27 @@ export interface operations {
             409: components["responses"]["Refused409"];
             410: components["responses"]["Refused410"];
             422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    stream: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": unknown;
+                };
+            };
+            403: components["responses"]["Refused403"];
             503: components["responses"]["Refused503"];
         };
     };

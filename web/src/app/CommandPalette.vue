@@ -1,18 +1,24 @@
 <script setup lang="ts">
+import { refDebounced } from "@vueuse/core";
 import { computed, nextTick, ref, useTemplateRef, watch } from "vue";
 import { useRouter } from "vue-router";
 import type { SiteLine } from "@/api/types";
 import { switchTheme } from "@/app/theme";
-import { useWorkloads } from "@/api/queries";
+import { usePlans, useSearch } from "@/api/queries";
+import { everySection, type Section } from "@/ui/help";
 
 const props = defineProps<{ line: SiteLine | undefined }>();
 const open = defineModel<boolean>({ required: true });
-const emit = defineEmits<{ keys: []; signOut: [] }>();
+const emit = defineEmits<{ keys: []; help: []; signOut: [] }>();
 const router = useRouter();
 const words = ref("");
-// Only words that cannot be mistaken for the filter language are looked for.
-const looked = computed(() => (/^[\w.-]{2,}$/.test(words.value.trim()) ? `"${words.value.trim()}"` : ""));
-const { data: workloads } = useWorkloads(looked, 8, computed(() => open.value && looked.value !== ""));
+// Pages and actions are found here, what the records know by the server.
+const looked = refDebounced(computed(() => words.value.trim()), 120);
+const { data: hits } = useSearch(looked, computed(() => open.value && looked.value.length > 1));
+const { data: listed } = usePlans(open);
+const MOST_HERE = 8;
+const MOST_SAID = 4;
+const MOST = 20;
 const at = ref(0);
 const field = useTemplateRef<HTMLInputElement>("field");
 
@@ -24,7 +30,7 @@ interface Item {
 
 const go = (to: string) => () => void router.push(to);
 const items = computed<Item[]>(() => {
-  const plans = props.line?.plans ?? [];
+  const plans = listed.value?.plans ?? [];
   const runs = props.line?.runs ?? [];
   return [
     { label: "Readiness", hint: "page", run: go("/") },
@@ -36,6 +42,7 @@ const items = computed<Item[]>(() => {
     { label: "Protect workloads in a new group", hint: "action", run: go("/protection/new") },
     { label: "Crosswalks", hint: "page", run: go("/crosswalks") },
     ...(props.line?.flows ?? []).map((flow) => ({ label: `Where ${flow.source} lands at ${flow.target}`, hint: "crosswalk", run: go(`/crosswalks/${flow.source}/${flow.target}`) })),
+    { label: "Plans", hint: "page", run: go("/plans") },
     { label: "Make a new plan", hint: "action", run: go("/plans/new") },
     { label: "Scripts", hint: "page, with secrets", run: go("/scripts") },
     { label: "Runs", hint: "page", run: go("/runs") },
@@ -53,30 +60,37 @@ const items = computed<Item[]>(() => {
     ...plans.map((plan) => ({ label: `${plan.name} over all its runs`, hint: "trend", run: go(`/evidence/plans/${plan.code}`) })),
     { label: "Practice lab", hint: "page", run: go("/lab") },
     { label: "Switch between day and night", hint: "action", run: switchTheme },
+    { label: "What is this page for?", hint: "help", run: () => emit("help") },
+    { label: "All help", hint: "page", run: go("/help") },
     { label: "Keys of this page", hint: "action", run: () => emit("keys") },
     { label: "Sign out", hint: "action", run: () => emit("signOut") },
-    ...(looked.value ? (workloads.value ?? []) : []).flatMap((workload) => {
-      const plan = plans.find((p) => p.code === planOf.value.get(workload.name));
-      const found = [{ label: workload.name, hint: `workload at ${workload.site}`, run: go(`/estate?open=${workload.name}`) }];
-      if (plan) found.unshift({ label: workload.name, hint: `workload in ${plan.name}`, run: go(`/plans/${plan.code}?select=${workload.name}`) });
-      return found;
-    }),
   ];
 });
-const planOf = computed(() => {
-  const found = new Map<string, string>();
-  for (const plan of props.line?.plans ?? []) for (const name of plan.workloads) if (!found.has(name)) found.set(name, plan.code);
-  return found;
+// What the documents say of it: sections whose heading has all the words first, then those whose text has.
+const sections = ref<Section[]>([]);
+watch(looked, async (now) => now && (sections.value = await everySection()));
+const said = computed(() => {
+  const parts = looked.value.toLowerCase().split(/\s+/).filter(Boolean);
+  if (!parts.length) return [];
+  const holding = (text: (one: Section) => string) => sections.value.filter((one) => parts.every((part) => text(one).toLowerCase().includes(part)));
+  const ordered = [...new Set([...holding((one) => one.title), ...holding((one) => one.text)])];
+  return ordered.slice(0, MOST_SAID).map((one) => ({ label: one.title, hint: `help, ${one.topic.replace("-", " ")}`, run: go(`/help/${one.topic}#${one.anchor}`) }));
 });
 const found = computed(() => {
   const parts = words.value.toLowerCase().split(/\s+/).filter(Boolean);
-  return items.value
-    .filter((item) => parts.every((part) => `${item.label} ${item.hint}`.toLowerCase().includes(part)))
-    .slice(0, 12);
+  const here = items.value.filter((item) => parts.every((part) => `${item.label} ${item.hint}`.toLowerCase().includes(part)));
+  const there = parts.length ? (hits.value?.hits ?? []).filter((hit) => hit.kind !== "plan") : [];
+  // What comes later stands below, so that nothing moves away under a key that is about to be pressed.
+  return [...here.slice(0, MOST_HERE), ...there.map((hit) => ({ label: hit.title, hint: hit.hint, run: go(hit.to) })), ...said.value].slice(0, MOST);
 });
 
+let before: Element | null = null;
 watch(open, async (now) => {
-  if (!now) return;
+  if (!now) {
+    if (before instanceof HTMLElement) before.focus();
+    return;
+  }
+  before = document.activeElement;
   words.value = "";
   at.value = 0;
   await nextTick();
@@ -96,12 +110,13 @@ function move(by: number) {
 
 <template>
   <div v-if="open" class="veil" @click.self="open = false">
-    <div class="palette" role="dialog" aria-label="Find or do anything">
+    <div class="palette" role="dialog" aria-modal="true" aria-label="Find or do anything">
       <input
         ref="field"
         v-model="words"
         placeholder="Find or do anything"
         role="combobox"
+        aria-label="Find or do anything"
         aria-expanded="true"
         aria-controls="palette-list"
         :aria-activedescendant="`palette-${at}`"
@@ -109,8 +124,9 @@ function move(by: number) {
         @keydown.up.prevent="move(-1)"
         @keydown.enter.prevent="choose(found[at])"
         @keydown.esc="open = false"
+        @keydown.tab.prevent
       />
-      <ul id="palette-list" role="listbox">
+      <ul id="palette-list" role="listbox" aria-label="Found">
         <li
           v-for="(item, index) in found"
           :id="`palette-${index}`"
@@ -121,9 +137,9 @@ function move(by: number) {
           @click="choose(item)"
           @mousemove="at = index"
         >
-          {{ item.label }} <span class="quiet">{{ item.hint }}</span>
+          <span>{{ item.label }}</span> <span class="quiet hint">{{ item.hint }}</span>
         </li>
-        <li v-if="!found.length" class="quiet">Nothing here is called that. Try a plan, a workload or an action.</li>
+        <li v-if="!found.length" class="quiet" role="option" aria-disabled="true">Nothing here is called that. Try a plan, a workload, an address or an action.</li>
       </ul>
     </div>
   </div>
@@ -161,7 +177,15 @@ li {
   padding: 7px 14px;
   display: flex;
   justify-content: space-between;
+  gap: var(--gap-3);
   cursor: pointer;
+}
+ul {
+  max-height: 60vh;
+  overflow: auto;
+}
+.hint {
+  text-align: right;
 }
 li.on {
   background: var(--brass-soft);

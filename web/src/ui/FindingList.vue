@@ -13,6 +13,7 @@ const shapes = { blocks: "■", warns: "▲", note: "●" } as const;
       <strong><span aria-hidden="true">{{ shapes[finding.severity] }}</span> {{ words[finding.severity] }}</strong>
       <p>{{ finding.sentence }} <span class="quiet">{{ finding.mend }}</span>
         <button v-if="mendable && finding.fix" class="link" :aria-label="`${finding.fix}: ${finding.subject}`" @click="emit('mend', finding)">{{ finding.fix }}</button>
+        <RouterLink :to="`/help/findings#${finding.code}`" class="about" :aria-label="`What does this finding mean? ${finding.code}`" title="What does this finding mean?">?</RouterLink>
       </p>
     </li>
   </ul>
@@ -31,6 +32,14 @@ li {
   display: flex;
   gap: var(--gap-2);
   margin-bottom: 2px;
+}
+.about {
+  color: var(--ink-2);
+  border: 1px solid var(--rule);
+  border-radius: 50%;
+  padding: 0 5px;
+  font-size: var(--text-s);
+  text-decoration: none;
 }
 .blocks {
   border-left-color: var(--disaster);

@@ -16,6 +16,7 @@ MAX_DELAY_S = 24 * 3600
 MAX_OBJECTIVE_S = 30 * 86400
 MAX_WAVES = 20
 MAX_PARTS = 20
+MAX_TAGS = 20
 MAX_NAME = 80
 MAX_TEXT = 4000
 
@@ -76,6 +77,7 @@ class Plan:
     rpo_s: int
     owner: str = ""
     drill_every_days: int = 90
+    tags: tuple[str, ...] = ()
     notes: str = ""
     parts: tuple[Part, ...] = ()
     waves: tuple[Wave, ...] = ()

@@ -46,6 +46,7 @@ def _changes(before: Plan, after: Plan) -> Iterator[str]:
         ("RPO objective", before.rpo_s, after.rpo_s),
         ("owner", before.owner, after.owner),
         ("drill interval", before.drill_every_days, after.drill_every_days),
+        ("tags", ", ".join(before.tags), ", ".join(after.tags)),
         ("notes", before.notes, after.notes),
     ):
         if old_value != value:

@@ -7,7 +7,15 @@ from collections.abc import Iterator
 
 from maestoso.core.errors import CycleFound
 from maestoso.core.model.finding import Finding, blocks, warns
-from maestoso.core.model.plan import MAX_DELAY_S, MAX_NAME, MAX_OBJECTIVE_S, MAX_PARTS, MAX_TEXT, MAX_WAVES
+from maestoso.core.model.plan import (
+    MAX_DELAY_S,
+    MAX_NAME,
+    MAX_OBJECTIVE_S,
+    MAX_PARTS,
+    MAX_TAGS,
+    MAX_TEXT,
+    MAX_WAVES,
+)
 from maestoso.core.planning.graph import topological_order
 from maestoso.core.readiness.context import Context
 
@@ -86,10 +94,12 @@ def out_of_range(ctx: Context) -> Iterator[Finding]:
         ("drill interval", plan.drill_every_days, 1, 3660),
         ("number of waves", len(plan.waves), 0 if plan.parts else 1, MAX_WAVES),
         ("number of parts", len(plan.parts), 0, MAX_PARTS),
+        ("number of tags", len(plan.tags), 0, MAX_TAGS),
     ):
         if not least <= value <= most:
             yield blocks("out-of-range", plan.code, f"The {what} is {value}.", f"Give {least} to {most}.")
     names = [("name", plan.name)]
+    names += [("tag", tag) for tag in plan.tags]
     names += [(f"name of wave {index + 1}", wave.name) for index, wave in enumerate(plan.waves)]
     for what, text in names:
         if not 1 <= len(text.strip()) <= MAX_NAME:

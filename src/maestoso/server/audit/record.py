@@ -23,6 +23,7 @@ from maestoso.core.evidence.chain import ROOT, link_text
 from maestoso.engine.clock import SystemClock
 from maestoso.server.audit.changes import collected, shown
 from maestoso.server.audit.models import AuditEntry, AuditHead
+from maestoso.server.common.news import announce
 
 CLOCK = SystemClock()
 log = logging.getLogger("maestoso.audit")
@@ -166,6 +167,7 @@ def add_entry(entry: AuditEntry) -> AuditHead:
     entry.save()
     head.number, head.chain = entry.number, entry.chain
     head.save()
+    announce()
     return head
 
 

@@ -81,6 +81,8 @@ def _row(around: Surroundings, ctx: Context, judged: Assessment) -> PlanRowView:
     return PlanRowView(
         code=plan.code,
         name=plan.name,
+        owner=plan.owner,
+        tags=plan.tags,
         source=plan.source,
         target=plan.target,
         version=ctx.version,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Literal
 
 from maestoso.core.model.finding import Finding
 from maestoso.core.planning.inputs import Kind
@@ -75,7 +76,6 @@ class SiteLine:
     flows: tuple[Flow, ...]
     links: tuple[LinkLine, ...]
     runs: tuple[RunUnderWay, ...]
-    plans: tuple[PlanName, ...]
     told: tuple[Told, ...]
 
 
@@ -87,15 +87,6 @@ class Told:
     step: str
     plan_name: str
     text: str
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class PlanName:
-    """A plan, for menus and the palette."""
-
-    code: str
-    name: str
-    workloads: tuple[str, ...]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -127,6 +118,8 @@ class PlanRowView:
 
     code: str
     name: str
+    owner: str
+    tags: tuple[str, ...]
     source: str
     target: str
     version: int
@@ -145,6 +138,43 @@ class PlanRowView:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Standing:
+    """How a plan stood at a moment: the same as its line on the board says, in short."""
+
+    forecast: ForecastFigures | None
+    at_risk_s: float | None
+    no_risk_because: str
+    last_proof: LastProof | None
+    active_run: int | None
+    kinds: tuple[KindState, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PlanLine:
+    """A plan in a list. ``standing`` is None until this version of it was looked at."""
+
+    code: str
+    name: str
+    owner: str
+    tags: tuple[str, ...]
+    source: str
+    target: str
+    version: int
+    workloads: int
+    rpo_s: int
+    rto_s: int
+    standing: Standing | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PlanList:
+    """All plans, and the moment that their standings are of."""
+
+    as_of: datetime | None
+    plans: tuple[PlanLine, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Readiness:
     """The board. ``if_lost`` are the sites where anything runs: those that are down, then the largest."""
 
@@ -152,3 +182,20 @@ class Readiness:
     if_lost: tuple[IfLost, ...]
     actions: tuple[NextAction, ...]
     plans: tuple[PlanRowView, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Hit:
+    """Something that was found, and the page of it."""
+
+    kind: Literal["plan", "run", "workload", "group", "site", "script", "finding"]
+    title: str
+    hint: str
+    to: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SearchResult:
+    """What was found, kind after kind."""
+
+    hits: tuple[Hit, ...]

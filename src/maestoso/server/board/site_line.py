@@ -5,18 +5,15 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime, timedelta
 
-from django.db.models import F
-
 from maestoso.core.model.protection import LinkState
 from maestoso.core.replication.lifecycle import is_copied
 from maestoso.core.runs.needs import Need, needs
 from maestoso.core.runs.whereabouts import up_at_target
 from maestoso.engine.clock import SystemClock
-from maestoso.server.board.shapes import Flow, LinkLine, PlanName, RunUnderWay, SiteLine, Station, Told, Waits
+from maestoso.server.board.shapes import Flow, LinkLine, RunUnderWay, SiteLine, Station, Told, Waits
 from maestoso.server.estate.agents import Pulse, pulse
 from maestoso.server.estate.models import Link, Site
 from maestoso.server.estate.snapshot import estate
-from maestoso.server.plans.models import PlanVersion
 from maestoso.server.protection.services import rows_and_groups
 from maestoso.server.runs.models import Run
 from maestoso.server.runs.states import each
@@ -65,7 +62,6 @@ def site_line(now: datetime, who: str) -> SiteLine:
         links=_links(pulses),
         runs=tuple(under_way),
         told=tuple(told),
-        plans=tuple(_plan_names()),
     )  # fmt: skip
 
 
@@ -140,9 +136,3 @@ def _links(pulses: dict[str, Pulse]) -> tuple[LinkLine, ...]:
         ]
         found.append(LinkLine(one=ends[0], other=ends[1], cut_because=said[0] if said else None))
     return tuple(found)
-
-
-def _plan_names() -> list[PlanName]:
-    newest = PlanVersion.objects.filter(number=F("plan__current")).order_by("plan_id")
-    plans = (version.core() for version in newest.select_related("plan"))
-    return [PlanName(code=plan.code, name=plan.name, workloads=plan.workloads()) for plan in plans]

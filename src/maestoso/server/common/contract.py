@@ -56,11 +56,21 @@ STREAM = {
     }
 }
 
+EVERYWHERE = {
+    "get": {
+        "operationId": "stream",
+        "description": "Server-sent events for a whole browser: ``line`` with the site line when it changed, "
+        "``changed`` with the topics whose records did, and ``beat`` while there is nothing to say.",
+        "tags": ["stream"],
+        "responses": {"200": {"content": {"text/event-stream": {}}, "description": ""}},
+    }
+}
+
 
 def complete(result: dict[str, Any], generator: Any, request: Any, public: bool) -> dict[str, Any]:
     """drf-spectacular's hook: adds them."""
     result["components"]["schemas"] |= {"Problem": PROBLEM, "StreamMessage": STREAM_MESSAGE}
-    result["paths"]["/api/v1/runs/{id}/stream"] = STREAM
+    result["paths"] |= {"/api/v1/runs/{id}/stream": STREAM, "/api/v1/stream": EVERYWHERE}
     for path, methods in result["paths"].items():
         for method, operation in methods.items():
             for status in _refusals(path, method, operation):

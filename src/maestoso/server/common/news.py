@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import logging
+import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 
 from django.db import transaction
 
@@ -42,3 +43,20 @@ def hearing(heard: Callable[[], None]) -> Iterator[None]:
         yield
     finally:
         own.close()
+
+
+class Listening:
+    """For a thread that waits until something was announced; where that cannot be heard, for its time."""
+
+    def __init__(self) -> None:
+        self._ear: bell.Ear | None = None
+
+    def wait(self, most_s: float) -> None:
+        """Until the next news, at most so long."""
+        if self._ear is None:
+            with suppress(OSError):
+                self._ear = bell.Ear(BELLS)
+        if self._ear is None:
+            time.sleep(most_s)
+        else:
+            self._ear.wait(most_s)

@@ -22,6 +22,9 @@ request_finished.connect(_close_connections)
 look_for_cycles_seldom()
 _django: Any = get_asgi_application()
 # What it imports needs the application's models.
-from maestoso.server.runs.stream_door import StreamDoor  # noqa: E402
+from maestoso.server.access.stream_door import StreamDoor, Streams  # noqa: E402
+from maestoso.server.board import stream as everywhere  # noqa: E402
+from maestoso.server.runs import stream as run  # noqa: E402
 
-application = BoundedBodies(StreamDoor(FewAtOnce(_django, MOST_AT_ONCE)), LARGEST_BODY)
+_streams: dict[str, Streams] = {run.PATH: run.PUMP, everywhere.PATH: everywhere.EVERYWHERE}
+application = BoundedBodies(StreamDoor(FewAtOnce(_django, MOST_AT_ONCE), _streams), LARGEST_BODY)

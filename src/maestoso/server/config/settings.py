@@ -40,6 +40,7 @@ INSTALLED_APPS = [
     "maestoso.server.runs",
     "maestoso.server.evidence",
     "maestoso.server.drills",
+    "maestoso.server.board",
     "maestoso.server.keeper",
     "maestoso.server.practice_lab",
 ]

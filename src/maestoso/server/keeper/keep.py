@@ -1,4 +1,4 @@
-"""One thread for each site and one for the records, so that a slow site delays nobody else."""
+"""One thread for each site, one for the records, one for the board: nothing slow delays the rest."""
 
 from __future__ import annotations
 
@@ -11,14 +11,18 @@ from functools import partial
 from django.db import close_old_connections, connection
 
 from maestoso.core.ports import Clock
+from maestoso.server.board.kept import keep_board
+from maestoso.server.common import news
 from maestoso.server.estate.models import Site
 from maestoso.server.keeper.leases import LEASE_S, release, take
 from maestoso.server.keeper.tasks import RECORD_TASKS, SITE_TASKS
 
 EVERY_S = 6.0
 """Between two looks at each; at rest they are what costs most of all that Maestoso does."""
+BOARD_EVERY_S, BOARD_AT_MOST_EVERY_S = 5.0, 1.0
+"""The board is looked after when something was announced, and once in a while all the same."""
 RENEW_S = LEASE_S / 4
-RECORDS = "records"
+RECORDS, BOARD = "records", "board"
 log = logging.getLogger("maestoso.keeper")
 Task = Callable[[], None]
 
@@ -26,7 +30,6 @@ Task = Callable[[], None]
 def keep(stop: threading.Event, clock: Clock, owner: str) -> None:
     """Go on until ``stop``; ``owner`` names this process, as in the leases of runs."""
     there: dict[str, threading.Thread] = {}
-    tasks: Callable[[], Sequence[Task]]
     while not stop.is_set():
         try:
             close_old_connections()
@@ -34,19 +37,24 @@ def keep(stop: threading.Event, clock: Clock, owner: str) -> None:
         except Exception:
             log.exception("Which sites there are cannot be read; it is tried again")
             codes = []
-        for duty in [RECORDS, *codes]:
+        for duty in [RECORDS, BOARD, *codes]:
             if duty not in there or not there[duty].is_alive():
-                tasks = partial(_of_records, clock) if duty == RECORDS else partial(_of_site, duty, clock)
+                tasks, pause = _duty(duty, clock, stop)
                 there[duty] = threading.Thread(
-                    target=perform_duty, args=(duty, tasks, stop, owner), name=f"keeper-{duty}", daemon=True
+                    target=perform_duty, args=(duty, tasks, pause, owner), name=f"keeper-{duty}", daemon=True
                 )
                 there[duty].start()
         stop.wait(EVERY_S)
     _quietly(RECORDS, partial(release, owner))
 
 
-def perform_duty(duty: str, tasks: Callable[[], Sequence[Task]], stop: threading.Event, owner: str) -> None:
-    """One duty, task by task, while its lease is held here. ``tasks`` gives none for a site that is gone."""
+def perform_duty(
+    duty: str, tasks: Callable[[], Sequence[Task]], pause: Callable[[], bool], owner: str
+) -> None:
+    """One duty, task by task, while its lease is held here, until a ``pause`` says that it is over.
+
+    ``tasks`` gives none for a site that is gone.
+    """
     found: Sequence[Task] = ()
     renew_at = 0.0
 
@@ -62,7 +70,7 @@ def perform_duty(duty: str, tasks: Callable[[], Sequence[Task]], stop: threading
         if not found:
             raise _Gone
 
-    while not stop.wait(EVERY_S):
+    while not pause():
         try:
             _quietly(duty, begin)
         except _Gone:
@@ -74,6 +82,27 @@ def perform_duty(duty: str, tasks: Callable[[], Sequence[Task]], stop: threading
 
 class _Gone(BaseException):
     """There is nothing to look after any more."""
+
+
+def _duty(
+    duty: str, clock: Clock, stop: threading.Event
+) -> tuple[Callable[[], Sequence[Task]], Callable[[], bool]]:
+    """What is to be done each time, and the pause before."""
+    if duty == BOARD:
+        listening = news.Listening()
+
+        def pause() -> bool:
+            if not stop.wait(BOARD_AT_MOST_EVERY_S):
+                listening.wait(BOARD_EVERY_S)
+            return stop.is_set()
+
+        return partial(_of_board, clock), pause
+    tasks = partial(_of_records, clock) if duty == RECORDS else partial(_of_site, duty, clock)
+    return tasks, lambda: stop.wait(EVERY_S)
+
+
+def _of_board(clock: Clock) -> Sequence[Task]:
+    return [partial(keep_board, clock)]
 
 
 def _of_records(clock: Clock) -> Sequence[Task]:

@@ -7,7 +7,6 @@ from maestoso.server.plans import views
 PLAN = "plans/<str:code>"
 
 urlpatterns = [
-    path("plans", views.PlansView.as_view(), name="plans"),
     path("plan-files/schema", views.PlanFileSchemaView.as_view(), name="plan-file-schema"),
     path("plan-templates", views.TemplatesView.as_view(), name="plan-templates"),
     path("plan-suggestions", views.SuggestionsView.as_view(), name="plan-suggestions"),

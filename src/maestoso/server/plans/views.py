@@ -41,8 +41,8 @@ IF_MATCH = OpenApiParameter(
 )  # fmt: skip
 
 
-class PlansView(APIView):
-    """All plans."""
+class MakePlan(APIView):
+    """Making a plan; the list of all is the board's, which knows how they stand."""
 
     @extend_schema(operation_id="makePlan", request=shape(PlanSave, sent=True), responses={201: shape(Saved)})
     def post(self, request: Request) -> Response:

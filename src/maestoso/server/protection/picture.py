@@ -23,6 +23,7 @@ from maestoso.server.estate.agents import LARGE_PATIENCE_S, PATIENCE_S, Pulse, a
 from maestoso.server.estate.models import Link, Site, WorkloadRow
 from maestoso.server.estate.services import find_link, find_site
 from maestoso.server.estate.snapshot import estate
+from maestoso.server.plans.services import newest_versions
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.protection.services import (
     check_group,
@@ -267,7 +268,15 @@ def detail(code: str, now: datetime) -> GroupDetail:
             if disk["left_out_because"]
         ),
         paused_because=state.paused_because if state else "", kept_bytes=state.kept_bytes if state else 0,
+        plan=_plan_of_alone(group),
     )  # fmt: skip
+
+
+def _plan_of_alone(group: Group) -> str:
+    """A group alone is failed over by a plan that holds it and nothing else; empty where there is none."""
+    members = set(group.members)
+    plans = (version.core() for version in newest_versions()) if members else ()
+    return next((plan.code for plan in plans if set(plan.workloads()) == members), "")
 
 
 def held_point(site: Site, group: str, wanted: str, field: str) -> RecoveryPoint:

@@ -85,7 +85,7 @@ class GroupDetail:
     """One group. ``named`` were chosen one by one, the other members match the rule.
 
     ``proved`` gives the run that passed from a point, by point id. Points and changes are empty where the
-    site says nothing (``health`` says why).
+    site says nothing (``health`` says why). ``plan`` is one that holds this group and nothing else.
     """
 
     group: Group
@@ -102,6 +102,7 @@ class GroupDetail:
     kept_bytes: int
     key_stored: bool
     key_fingerprint: str
+    plan: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

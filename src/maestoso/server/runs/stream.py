@@ -9,14 +9,11 @@ from __future__ import annotations
 import asyncio
 import json
 import logging
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass, field
-from functools import wraps
-from typing import Any, TypeVar
 
-from django.db import InterfaceError, OperationalError, close_old_connections, connection
 from django.db.models import Count, Q
 
 from maestoso.core.codec import to_data
@@ -26,7 +23,7 @@ from maestoso.core.runs.events import Event
 from maestoso.core.runs.state import RunState
 from maestoso.core.score import ScoreStep, run_score
 from maestoso.engine.clock import SystemClock
-from maestoso.server.access.sessions import ended
+from maestoso.server.access.listeners import AWAY, KEEP_ALIVE_S, Listener, Sessions, reachable
 from maestoso.server.common.news import hearing
 from maestoso.server.estate.models import Site
 from maestoso.server.runs.events import read_log
@@ -43,29 +40,8 @@ EVERY_S = 0.1
 QUIET_S = 1.0
 """Without any it looks all the same: for what no process of this machine wrote."""
 SESSIONS_EVERY_S = 2.0
-KEEP_ALIVE_S = 10.0
 UNWATCHED_S = 5.0
-MOST_WAITING = 500
-"""Messages that a browser may be behind; then its stream ends, and it comes back for what it missed."""
 CLOCK = SystemClock()
-AWAY = (OperationalError, InterfaceError)
-T = TypeVar("T")
-
-
-@dataclass(slots=True, eq=False)
-class Listener:
-    """One open stream, with what waits to be sent and the session that it belongs to."""
-
-    session: str
-    waiting: asyncio.Queue[tuple[int, str]] = field(default_factory=lambda: asyncio.Queue(MOST_WAITING))
-    over: asyncio.Event = field(default_factory=asyncio.Event)
-
-    def put(self, seq: int, text: str) -> None:
-        """Have a message sent."""
-        try:
-            self.waiting.put_nowait((seq, text))
-        except asyncio.QueueFull:
-            self.over.set()
 
 
 @dataclass(slots=True)
@@ -92,21 +68,8 @@ class Pump:
         self.watched: dict[int, asyncio.Future[Watched]] = {}
         self._news = asyncio.Event()
         self._task: asyncio.Task[None] | None = None
-        self._asked: set[str] = set()
-        self._looking: asyncio.Task[set[str]] | None = None
         self._thread = ThreadPoolExecutor(max_workers=1, thread_name_prefix="stream")
-
-    async def is_over(self, session: str) -> bool:
-        """Whether a session is none (any longer); asked once for all who ask in the same moment."""
-        self._asked.add(session)
-        if self._looking is None or self._looking.done():
-            self._looking = asyncio.get_running_loop().create_task(self._read_sessions())
-        return session in await asyncio.shield(self._looking)
-
-    async def _read_sessions(self) -> set[str]:
-        await asyncio.sleep(0)
-        keys, self._asked, self._looking = self._asked, set(), None
-        return await asyncio.get_running_loop().run_in_executor(self._thread, _reachable(ended), keys)
+        self.sessions = Sessions(self._thread)
 
     async def prepare(self, pk: int, after: int) -> None:
         """See to it that the first message is there. Raises NotFound, or one of AWAY without a database."""
@@ -114,6 +77,8 @@ class Pump:
 
     async def listen(self, pk: int, after: int, session: str) -> AsyncIterator[str]:
         """Server-sent events of one run: the whole score first, then what changes.
+
+        Each ``data`` is a StreamMessage, each ``id`` the number of its last event.
 
         It ends with its session, with the database, and where a browser does not take what it is sent;
         browsers come back by themselves.
@@ -125,7 +90,7 @@ class Pump:
             seq, text = await self._opening(pk, watched, after)
             yield text
             while not listener.over.is_set():
-                number, text = await _next(listener)
+                number, text = await listener.take(KEEP_ALIVE_S, ": still here\n\n")
                 # What came while the first message was made is in it already.
                 if number == 0 or number > seq:
                     yield text
@@ -180,7 +145,8 @@ class Pump:
                     await self._tell_news(there)
                     if loop.time() - looked_at > SESSIONS_EVERY_S:
                         looked_at = loop.time()
-                        await self._end_sessions(there)
+                        listening = (one for watched in there.values() for one in watched.listeners)
+                        await self.sessions.end_what_is_over(listening)
                 except AWAY as error:
                     log.warning("The database is away: %s", error)
                 except Exception:
@@ -203,8 +169,7 @@ class Pump:
                 except LogCorrupt as error:
                     log.warning("The streams of run %s end: %s", pk, error.sentence)
                     for listener in watched.listeners:
-                        listener.over.set()
-                        listener.put(0, ": the log of this run cannot be read\n\n")
+                        listener.end("the log of this run cannot be read")
                     continue
                 watched.beside, watched.openings = beside, {}
                 for listener in watched.listeners:
@@ -223,42 +188,8 @@ class Pump:
                     del self.watched[pk]
         return found
 
-    async def _end_sessions(self, there: dict[int, Watched]) -> None:
-        listeners = [listener for watched in there.values() for listener in watched.listeners]
-        if listeners:
-            keys = {listener.session for listener in listeners}
-            loop = asyncio.get_running_loop()
-            gone = await loop.run_in_executor(self._thread, _reachable(ended), keys)
-            for listener in listeners:
-                if listener.session in gone:
-                    listener.over.set()
-                    listener.put(0, ": your session is over\n\n")
 
-
-async def _next(listener: Listener) -> tuple[int, str]:
-    try:
-        async with asyncio.timeout(KEEP_ALIVE_S):
-            return await listener.waiting.get()
-    except TimeoutError:
-        return 0, ": still here\n\n"
-
-
-def _reachable(call: Callable[..., T]) -> Callable[..., T]:
-    """A connection that broke is dropped, so that the next call gets another."""
-
-    @wraps(call)
-    def wrapped(*args: Any) -> T:
-        try:
-            close_old_connections()
-            return call(*args)
-        except AWAY:
-            connection.close()
-            raise
-
-    return wrapped
-
-
-@_reachable
+@reachable
 def _watch(pk: int, now: float) -> Watched:
     names = dict(Site.objects.values_list("code", "name"))
     with current(pk) as state:
@@ -267,7 +198,7 @@ def _watch(pk: int, now: float) -> Watched:
     return Watched(seq=seq, names=names, steps=steps, since=now, beside=_beside([pk]).get(pk, ()))
 
 
-@_reachable
+@reachable
 def _heads(pks: list[int]) -> dict[int, tuple[int, tuple[int, ...]]]:
     beside = _beside(pks)
     heads = Run.objects.filter(pk__in=pks).values_list("pk", "last_seq")
@@ -286,7 +217,7 @@ def _beside(pks: list[int]) -> dict[int, tuple[int, ...]]:
     return {pk: (int(pk in aside), *fences.get(pk, ())) for pk in pks}
 
 
-@_reachable
+@reachable
 def _opening(pk: int, watched: Watched, after: int) -> tuple[int, str]:
     """Events up to what was told to all; what came since goes to all with the next news."""
     missed = [event for event in read_log(pk, after) if event.seq <= watched.seq]
@@ -297,7 +228,7 @@ def _opening(pk: int, watched: Watched, after: int) -> tuple[int, str]:
         )
 
 
-@_reachable
+@reachable
 def _news(pk: int, watched: Watched) -> tuple[int, str]:
     copied = copying(Run.objects.get(pk=pk))
     with current(pk) as state:
@@ -321,4 +252,5 @@ def _message(
     return f"id: {seq}\ndata: {json.dumps(to_data(message))}\n\n"
 
 
+PATH = r"/api/v1/runs/([0-9]{1,9})/stream"
 PUMP = Pump()

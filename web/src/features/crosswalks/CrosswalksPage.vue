@@ -6,7 +6,7 @@ import type { CrosswalkLine } from "@/api/types";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { count, list } from "@/ui/format";
 
-const { data, error } = useQuery({ queryKey: ["crosswalks"], queryFn: () => take(api.GET("/api/v1/crosswalks")), refetchInterval: 5000 });
+const { data, error } = useQuery({ queryKey: ["crosswalks"], queryFn: () => take(api.GET("/api/v1/crosswalks")) });
 const made = computed(() => (data.value ?? []).filter((one) => one.revision > 0));
 const open = computed(() => (data.value ?? []).filter((one) => one.revision === 0));
 const wanted = (one: CrosswalkLine) => one.plans.length > 0 || one.has_twin;

@@ -11,7 +11,6 @@ const code = computed(() => props.code);
 const { data, error } = useQuery({
   queryKey: ["held", code],
   queryFn: () => take(api.GET("/api/v1/sites/{code}/landings", { params: { path: { code: code.value } } })),
-  refetchInterval: 4000,
 });
 const { problem, busy, act } = useAct();
 const mine = computed(() => (data.value ?? []).filter((one) => one.source === props.source));

@@ -14,7 +14,6 @@ const { data, error, fetchNextPage, hasNextPage } = useInfiniteQuery({
   queryFn: ({ pageParam }) => take(api.GET("/api/v1/site-requests", { params: { query: { site: props.code, ...(pageParam ? { cursor: pageParam } : {}) } } })),
   initialPageParam: "",
   getNextPageParam: (last) => last.next,
-  refetchInterval: 5000,
 });
 const requests = computed(() => [...(data.value?.pages[0]?.waiting ?? []), ...(data.value?.pages.flatMap((page) => page.settled) ?? [])]);
 const marks = { waiting: "…", done: "✓", failed: "✕", withdrawn: "−" } as const;

@@ -4,7 +4,7 @@ import { useQuery } from "@tanstack/vue-query";
 import { computed, ref } from "vue";
 import { useRoute } from "vue-router";
 import { api, take } from "@/api/client";
-import { useSiteLine } from "@/api/queries";
+import { usePlans } from "@/api/queries";
 import type { Drill, DrillView } from "@/api/types";
 import DrillDialog from "@/features/evidence/DrillDialog.vue";
 import EvidenceTabs from "@/features/evidence/EvidenceTabs.vue";
@@ -17,11 +17,10 @@ import { useKeys } from "@/ui/keys";
 
 const MOST = 12;
 const route = useRoute();
-const { data: line } = useSiteLine(ref(true));
+const { data: planList } = usePlans();
 const { data, error } = useQuery({
   queryKey: ["drills"],
   queryFn: () => take(api.GET("/api/v1/drills")),
-  refetchInterval: 5000,
 });
 const { problem, busy, act } = useAct();
 
@@ -175,7 +174,7 @@ useKeys([
       </div>
     </template>
     <p v-else-if="!error" class="quiet">Laying out the calendar …</p>
-    <DrillDialog v-model="editing" :plans="line?.plans ?? []" :of="edited" :plan="wanted" />
+    <DrillDialog v-model="editing" :plans="planList?.plans ?? []" :of="edited" :plan="wanted" />
   </div>
 </template>
 

@@ -4,7 +4,7 @@ import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { useQueryClient } from "@tanstack/vue-query";
 import { api, take } from "@/api/client";
-import { useProtection, useSiteLine, useSites } from "@/api/queries";
+import { usePlans, useProtection, useSites } from "@/api/queries";
 import type { Piece, Plan, Template } from "@/api/types";
 import { newMember, newWave } from "@/features/plans/draft";
 import PlanFileDrawer from "@/features/plans/PlanFileDrawer.vue";
@@ -28,7 +28,7 @@ const like = ref("");
 const templates = ref<Template[]>([]);
 void take(api.GET("/api/v1/plan-templates")).then((found) => (templates.value = found.templates));
 const template = computed(() => templates.value.find((one) => one.key === like.value));
-const { data: line } = useSiteLine(ref(true));
+const { data: listed } = usePlans();
 const model = ref<Plan | null>(null);
 const copied = computed(() => like.value.startsWith("plan:"));
 const waves = ref<string[]>([]);
@@ -112,7 +112,7 @@ const members = computed(() => model.value ? model.value.waves.reduce((sum, wave
 const plan = computed<Plan>(() => ({
   code: code.value.trim(), name: name.value.trim(), source: source.value, target: target.value,
   rto_s: Math.round(rto.value * 60), rpo_s: Math.round(rpo.value * 60),
-  owner: model.value?.owner ?? "", drill_every_days: model.value?.drill_every_days ?? 90, notes: model.value?.notes ?? "",
+  owner: model.value?.owner ?? "", drill_every_days: model.value?.drill_every_days ?? 90, tags: model.value?.tags ?? [], notes: model.value?.notes ?? "",
   parts: model.value?.parts ?? [], cues: model.value?.cues ?? template.value?.cues ?? [],
   waves: model.value?.waves ?? waves.value.map((wave, index) => ({
     ...(template.value?.waves[index] ?? newWave(wave)),
@@ -158,7 +158,7 @@ async function make(made: Plan) {
         <label>Begin <select v-model="like">
           <option value="">with the order that follows from what uses what</option>
           <option v-for="one in templates" :key="one.key" :value="one.key">from a template: {{ one.title }}</option>
-          <option v-for="one in line?.plans ?? []" :key="one.code" :value="`plan:${one.code}`">as a copy of {{ one.name }}</option>
+          <option v-for="one in listed?.plans ?? []" :key="one.code" :value="`plan:${one.code}`">as a copy of {{ one.name }}</option>
         </select></label>
         <p v-if="template" class="quiet">{{ template.says }}</p>
         <template v-if="!copied">

@@ -1,24 +1,24 @@
 <script setup lang="ts">
 // What a plan is as a whole: name, objectives, parts, notes. Every field changes the draft at once.
 import { computed } from "vue";
-import { useSiteLine } from "@/api/queries";
+import { usePlans } from "@/api/queries";
 import type { Plan } from "@/api/types";
 import KeptInput from "@/ui/KeptInput.vue";
 import MarkdownText from "@/ui/MarkdownText.vue";
 import TrapsOf from "@/ui/TrapsOf.vue";
-import { ref } from "vue";
 
 const props = defineProps<{ plan: Plan }>();
 const open = defineModel<boolean>({ required: true });
 const emit = defineEmits<{ edit: [change: (plan: Plan) => void] }>();
-const { data: line } = useSiteLine(ref(true));
-const others = computed(() => (line.value?.plans ?? []).filter((one) => one.code !== props.plan.code && !props.plan.parts.some((part) => part.plan === one.code)));
-const nameOf = (code: string) => line.value?.plans.find((one) => one.code === code)?.name ?? code;
+const { data: listed } = usePlans();
+const others = computed(() => (listed.value?.plans ?? []).filter((one) => one.code !== props.plan.code && !props.plan.parts.some((part) => part.plan === one.code)));
+const nameOf = (code: string) => listed.value?.plans.find((one) => one.code === code)?.name ?? code;
 function text(field: "name" | "owner" | "notes", said: string) {
   const value = said.trim();
   if (field === "name" && !value) return;
   emit("edit", (next) => (next[field] = value));
 }
+const tags = (said: string) => emit("edit", (next) => (next.tags = [...new Set(said.split(",").map((tag) => tag.trim()).filter(Boolean))]));
 function number(field: "rto_s" | "rpo_s" | "drill_every_days", factor: number, said: string) {
   const value = Math.round(Number(said) * factor);
   if (value > 0) emit("edit", (next) => (next[field] = value));
@@ -40,6 +40,7 @@ const earlier = (index: number) => emit("edit", (next) => next.parts.splice(inde
         <label>RTO objective, min <KeptInput :value="plan.rto_s / 60" type="number" min="1" step="any" @done="number('rto_s', 60, $event)" /></label>
         <label>RPO objective, min <KeptInput :value="plan.rpo_s / 60" type="number" min="0.1" step="any" @done="number('rpo_s', 60, $event)" /></label>
         <label>Owner <KeptInput :value="plan.owner" maxlength="80" @done="text('owner', $event)" /></label>
+        <label>Tags, by commas <KeptInput :value="plan.tags.join(', ')" maxlength="400" placeholder="tier-1, till" @done="tags($event)" /></label>
         <label>To be tested every, days <KeptInput :value="plan.drill_every_days" type="number" min="1" max="3660" @done="number('drill_every_days', 1, $event)" /></label>
       </div>
       <h2>Parts: other plans that come first, in this order</h2>

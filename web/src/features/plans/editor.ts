@@ -62,7 +62,7 @@ export function usePlanEditor(code: Ref<string>) {
     asking.abort();
   });
   // A site that goes away or comes back changes what can be said of the plan, too.
-  const { data: line } = useSiteLine(ref(true));
+  const { data: line } = useSiteLine();
   const away = computed(() => line.value?.stations.filter((site) => site.lost_because).map((site) => site.code).join());
   watch(away, (_, before) => before !== undefined && void assess());
 

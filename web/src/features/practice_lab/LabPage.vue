@@ -9,7 +9,7 @@ import { count, list } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
 
 const client = useQueryClient();
-const { data, error } = useQuery({ queryKey: ["lab"], queryFn: () => take(api.GET("/api/v1/practice-lab")), refetchInterval: 3000 });
+const { data, error } = useQuery({ queryKey: ["lab"], queryFn: () => take(api.GET("/api/v1/practice-lab")) });
 const broken = computed(() => (data.value?.sites ?? []).filter((site) => site.sentences.length && site.broken));
 const site = ref("");
 const preset = ref("boot-hangs");
@@ -41,7 +41,6 @@ async function act(call: () => Promise<Lab>, done: string) {
   try {
     client.setQueryData(["lab"], await call());
     said.value = done;
-    await client.invalidateQueries({ queryKey: ["site-line"] });
   } catch (caught) {
     problem.value = caught;
   }

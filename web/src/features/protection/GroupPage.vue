@@ -3,7 +3,7 @@ import { useQuery, useQueryClient } from "@tanstack/vue-query";
 import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { api, take } from "@/api/client";
-import { useSiteLine } from "@/api/queries";
+import { usePlans } from "@/api/queries";
 import type { GroupDetail } from "@/api/types";
 import { BAD, SHAPES } from "@/features/protection/conditions";
 import PointTimeline from "@/ui/PointTimeline.vue";
@@ -19,14 +19,10 @@ const code = computed(() => String(route.params.code));
 const { data, error } = useQuery({
   queryKey: ["group", code],
   queryFn: () => take(api.GET("/api/v1/groups/{code}", { params: { path: { code: code.value } } })),
-  refetchInterval: 3000,
 });
 // A group alone is failed over by a plan that holds it and nothing else.
-const { data: line } = useSiteLine(ref(true));
-const alone = computed(() => {
-  const members = data.value?.group.members ?? [];
-  return line.value?.plans.find((plan) => members.length > 0 && plan.workloads.length === members.length && members.every((name) => plan.workloads.includes(name)));
-});
+const { data: plans } = usePlans();
+const alone = computed(() => plans.value?.plans.find((plan) => plan.code === data.value?.plan));
 const problem = ref<unknown>(null);
 const picked = ref<number | null>(null);
 const label = ref("");

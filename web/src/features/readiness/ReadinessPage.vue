@@ -2,10 +2,11 @@
 import { useQuery } from "@tanstack/vue-query";
 import { computed } from "vue";
 import { api, take } from "@/api/client";
-import type { PlanRowView } from "@/api/types";
 import IntervalPlot from "@/ui/IntervalPlot.vue";
+import PlanCould from "@/ui/PlanCould.vue";
+import PlanProof from "@/ui/PlanProof.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
-import { ago, count, duration, list } from "@/ui/format";
+import { count, duration, list, moment } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
 import { useRouter } from "vue-router";
 
@@ -13,7 +14,6 @@ const router = useRouter();
 const { data, error } = useQuery({
   queryKey: ["readiness"],
   queryFn: () => take(api.GET("/api/v1/readiness")),
-  refetchInterval: 4000,
 });
 
 const first = computed(() => data.value?.if_lost[0]);
@@ -34,31 +34,6 @@ const under = computed(() => {
   if (overdue) said.push(`${overdue} ${overdue === 1 ? "is" : "are"} overdue for a test`);
   return said.length ? `${list(said)}.` : "Every plan meets its objectives and was proved in time.";
 });
-
-interface Verdict {
-  kinds: string[];
-  /** What is in the way, in sentences; empty where nothing is. */
-  blocking: string[];
-  warns: number[];
-}
-/** Kinds of run that stand alike, said once. */
-function verdicts(plan: PlanRowView): Verdict[] {
-  const found = new Map<string, Verdict>();
-  for (const one of plan.kinds) {
-    const key = one.blocking.join("\n");
-    const same = found.get(key) ?? { kinds: [], blocking: one.blocking, warns: [] };
-    same.kinds.push(one.kind);
-    same.warns.push(one.warns);
-    found.set(key, same);
-  }
-  return [...found.values()];
-}
-function why(one: Verdict): string {
-  const [first = "", ...more] = one.blocking;
-  const [least, most] = [Math.min(...one.warns), Math.max(...one.warns)];
-  if (first) return more.length ? `${first} And ${count(more.length, "more thing")}.` : first;
-  return least < most ? `${least} to ${count(most, "warning")}` : most ? count(most, "warning") : "";
-}
 
 useKeys(
   Array.from({ length: 5 }, (_, i) => ({
@@ -90,7 +65,7 @@ useKeys(
         </details>
       </template>
       <h1 v-else class="sentence">There is no plan yet, so nothing could be recovered. <RouterLink to="/plans/new">Make the first one</RouterLink>.</h1>
-      <p v-if="data.plans.length" class="under">{{ under }}</p>
+      <p v-if="data.plans.length" class="under">{{ under }} <span class="quiet">As of {{ moment(data.now, true) }}.</span></p>
 
       <section v-if="data.actions.length">
         <h2 class="head">Next, most urgent first</h2>
@@ -132,25 +107,11 @@ useKeys(
                 <template v-if="plan.at_risk_s !== null">{{ duration(plan.at_risk_s) }} of {{ duration(plan.rpo_s) }}</template>
                 <template v-else>{{ plan.no_risk_because }}</template>
               </td>
-              <td :class="{ bad: !plan.last_proof || plan.last_proof.overdue || plan.last_proof.verdict === 'failed' }">
-                <RouterLink v-if="plan.last_proof" :to="`/runs/${plan.last_proof.run}`" class="proof">
-                  {{ plan.last_proof.verdict === "passed" ? "✓" : "✕" }} {{ plan.last_proof.verdict }}
-                  {{ ago(plan.last_proof.ended_at) }}<template v-if="plan.last_proof.overdue">, overdue</template>
-                </RouterLink>
-                <template v-else>✕ never tested</template>
+              <td>
+                <PlanProof :proof="plan.last_proof" />
                 <small v-if="plan.stale.length" class="quiet stale" :title="plan.stale.join('\n')">{{ plan.stale.length === 1 ? plan.stale[0] : `${count(plan.stale.length, "thing")} changed since` }}</small>
               </td>
-              <td>
-                <RouterLink v-if="plan.active_run" :to="`/runs/${plan.active_run}`" class="proof">a run is under way</RouterLink>
-                <template v-else>
-                  <p v-for="one in verdicts(plan)" :key="one.kinds[0]" class="verdict">
-                    <RouterLink :to="one.blocking.length ? `/plans/${plan.code}` : `/plans/${plan.code}/start`" class="proof" :class="{ bad: one.blocking.length }">
-                      {{ one.blocking.length ? "✕" : "✓" }} {{ list(one.kinds) }}
-                    </RouterLink>
-                    <small :class="one.blocking.length ? 'bad' : 'quiet'" :title="one.blocking.join('\n')">{{ why(one) }}</small>
-                  </p>
-                </template>
-              </td>
+              <td><PlanCould :code="plan.code" :kinds="plan.kinds" :active-run="plan.active_run" /></td>
             </tr>
           </tbody>
         </table>
@@ -177,10 +138,6 @@ useKeys(
 .head {
   margin: var(--gap-4) 0 var(--gap-1);
 }
-.verdict + .verdict {
-  margin-top: 4px;
-}
-.verdict small,
 .stale {
   display: block;
 }
@@ -217,12 +174,8 @@ td {
   font-weight: 700;
   text-decoration: none;
 }
-.plan:hover,
-.proof:hover {
+.plan:hover {
   text-decoration: underline;
-}
-.proof {
-  text-decoration: none;
 }
 .way {
   white-space: nowrap;

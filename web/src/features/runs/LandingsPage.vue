@@ -13,7 +13,6 @@ const only = ref(false);
 const { data, error } = useQuery({
   queryKey: ["run-landings", id],
   queryFn: () => take(api.GET("/api/v1/runs/{id}/landings", { params: { path: { id: id.value } } })),
-  refetchInterval: 5000,
 });
 const differing = computed(() => (data.value?.outcomes ?? []).filter((one) => one.differs));
 const shown = computed(() => (only.value ? differing.value : (data.value?.outcomes ?? [])));

@@ -10,7 +10,7 @@ import CopiesState from "@/features/runs/CopiesState.vue";
 import NeedCard from "@/features/runs/NeedCard.vue";
 import OutageList from "@/features/runs/OutageList.vue";
 import StepDrawer from "@/features/runs/StepDrawer.vue";
-import { calls, switchCalls, useCalls } from "@/features/runs/calls";
+import { calls, switchCalls } from "@/ui/calls";
 import KnownTraps from "@/ui/KnownTraps.vue";
 import ProbeList from "@/ui/ProbeList.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
@@ -104,7 +104,6 @@ const about = computed(() => {
   const workloads = [...new Set(steps.value.flatMap((step) => (step.workload ? [step.workload] : [])))];
   return status.value ? things(status.value.plan, status.value.groups.map((group) => group.group), workloads) : [];
 });
-useCalls(status);
 const mayHold = computed(() => !!status.value && !status.value.outcome && status.value.held_because === null);
 const mayAbort = computed(
   () =>

@@ -3,7 +3,7 @@ import { useInfiniteQuery, useQuery } from "@tanstack/vue-query";
 import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { api, take } from "@/api/client";
-import { useSiteLine } from "@/api/queries";
+import { usePlans } from "@/api/queries";
 import type { RunLine } from "@/api/types";
 import { FIELDS, KINDS, OUTCOMES, asQuery, asked, filterOf, type RunFilter } from "@/features/runs/runFilter";
 import ProblemNote from "@/ui/ProblemNote.vue";
@@ -15,7 +15,7 @@ const route = useRoute();
 const router = useRouter();
 const filter = computed(() => filterOf(route.query));
 const narrowed = computed(() => FIELDS.some((name) => filter.value[name]));
-const { data: line } = useSiteLine(ref(true));
+const { data: listed } = usePlans();
 const { data, error, fetchNextPage, hasNextPage } = useInfiniteQuery({
   queryKey: ["runs", filter],
   queryFn: ({ pageParam }) => {
@@ -25,7 +25,6 @@ const { data, error, fetchNextPage, hasNextPage } = useInfiniteQuery({
   initialPageParam: "",
   getNextPageParam: (last) => last.next,
   placeholderData: (before) => before,
-  refetchInterval: 4000,
 });
 const runs = computed(() => data.value?.pages.flatMap((page) => page.runs) ?? []);
 const active = computed(() => runs.value.filter((run) => !run.outcome).length);
@@ -77,7 +76,7 @@ const late = (run: RunLine) => run.ready_s !== null && run.ready_s > run.rto_obj
       <label>Plan
         <select class="entry" aria-label="Plan" :value="filter.plan" @change="narrow('plan', ($event.target as HTMLSelectElement).value)">
           <option value="">all</option>
-          <option v-for="plan in line?.plans ?? []" :key="plan.code" :value="plan.code">{{ plan.name }}</option>
+          <option v-for="plan in listed?.plans ?? []" :key="plan.code" :value="plan.code">{{ plan.name }}</option>
         </select>
       </label>
       <label>Kind

@@ -8,8 +8,8 @@ from __future__ import annotations
 
 import asyncio
 import re
-from collections.abc import AsyncIterator, Awaitable, Callable, MutableMapping
-from typing import Any
+from collections.abc import AsyncIterator, Awaitable, Callable, Mapping, MutableMapping
+from typing import Any, Protocol
 
 import orjson
 from django.conf import settings
@@ -18,10 +18,9 @@ from django.http.request import split_domain_port, validate_host
 from rest_framework.exceptions import NotAuthenticated
 
 from maestoso.core.errors import DomainError
+from maestoso.server.access.listeners import AWAY, Sessions
 from maestoso.server.common import problems
-from maestoso.server.runs.stream import AWAY, PUMP, Pump
 
-PATH = re.compile(r"/api/v1/runs/([0-9]{1,9})/stream")
 HEADERS = [
     (b"content-type", b"text/event-stream"),
     (b"cache-control", b"no-store"),
@@ -33,38 +32,54 @@ Receive = Callable[[], Awaitable[Message]]
 Send = Callable[[Message], Awaitable[None]]
 
 
-class StreamDoor:
-    """An ASGI application in front of another: answers for the streams of runs, and passes on the rest."""
+class Streams(Protocol):
+    """What is streamed below one path; ``pk`` is the number in the path, 0 where it has none."""
 
-    def __init__(self, app: Callable[[Message, Receive, Send], Awaitable[None]], pump: Pump = PUMP) -> None:
+    sessions: Sessions
+
+    async def prepare(self, pk: int, after: int) -> None:
+        """See to it that the first message is there. Raises a DomainError, or one of AWAY."""
+
+    def listen(self, pk: int, after: int, session: str) -> AsyncIterator[str]:
+        """Server-sent events behind number ``after``."""
+
+
+class StreamDoor:
+    """An ASGI application in front of another: answers for streams, and passes on the rest.
+
+    ``streams`` are found by the paths that they answer for, of which a number may be a part.
+    """
+
+    def __init__(
+        self, app: Callable[[Message, Receive, Send], Awaitable[None]], streams: Mapping[str, Streams]
+    ) -> None:
         self._app = app
-        self._pump = pump
+        self._streams = [(re.compile(path), there) for path, there in streams.items()]
 
     async def __call__(self, scope: Message, receive: Receive, send: Send) -> None:
-        """``GET /api/v1/runs/{id}/stream``.
-
-        Each ``data`` is a StreamMessage, each ``id`` the number of its last event.
-        """
+        """``GET`` of one of the paths, by whoever has a session."""
         asked = scope["type"] == "http" and scope["method"] == "GET"
-        match = PATH.fullmatch(scope["path"]) if asked else None
+        found = ((path.fullmatch(scope["path"]), there) for path, there in self._streams) if asked else ()
+        match, streams = next(((match, there) for match, there in found if match), (None, None))
         pairs = scope.get("headers", ())
         headers = {name.decode("latin-1"): value.decode("latin-1") for name, value in pairs}
         host = split_domain_port(headers.get("host", ""))[0]
-        if match is None or not validate_host(host, settings.ALLOWED_HOSTS):
+        if match is None or streams is None or not validate_host(host, settings.ALLOWED_HOSTS):
             await self._app(scope, receive, send)
             return
         session = parse_cookie(headers.get("cookie", "")).get(settings.SESSION_COOKIE_NAME, "")
         last = headers.get("last-event-id", "0")
-        pk, after = int(match[1]), int(last) if re.fullmatch(r"[0-9]{1,9}", last) else 0
+        pk = int(match[1]) if match.re.groups else 0
+        after = int(last) if re.fullmatch(r"[0-9]{1,9}", last) else 0
         try:
-            if not session or await self._pump.is_over(session):
+            if not session or await streams.sessions.is_over(session):
                 raise NotAuthenticated
-            await self._pump.prepare(pk, after)
+            await streams.prepare(pk, after)
         except (NotAuthenticated, DomainError, *AWAY) as error:
             await _refuse(send, error)
             return
         await send({"type": "http.response.start", "status": 200, "headers": HEADERS})
-        await _pass_on(self._pump.listen(pk, after, session), receive, send)
+        await _pass_on(streams.listen(pk, after, session), receive, send)
         await send({"type": "http.response.body", "body": b""})
 
 

@@ -1,5 +1,5 @@
 import { type Ref, ref, watch } from "vue";
-import type { RunStatus } from "@/api/types";
+import { headline, type Waiting } from "@/ui/waiting";
 
 const KEY = "maestoso.calls";
 /** Whether this browser may call its person when a run needs somebody. */
@@ -25,18 +25,19 @@ function sound() {
   tone.onended = () => void audio.close();
 }
 
-/** Calls when something new needs somebody, by sound and notification if wanted; the shell has it in the title. */
-export function useCalls(status: Ref<RunStatus | null>) {
-  let known = "";
+/** Calls when a run needs somebody anew, by sound and notification if wanted; the shell has it in the title. */
+export function useCalls(waiting: Ref<{ run: number; plan: string; waits: Waiting }[]>, mine: () => boolean) {
+  let known: string[] = [];
   watch(
-    () => (status.value?.needs ?? []).map((need) => need.kind + need.step).join(" "),
+    () => waiting.value.map((one) => `${one.run} ${one.waits.kind} ${one.waits.title}`),
     (needs) => {
-      const first = status.value?.needs[0];
-      if (needs && needs !== known && calls.value && first) {
-        sound();
-        if ("Notification" in window && Notification.permission === "granted") new Notification(first.title, { body: first.text, tag: "maestoso" });
-      }
+      const fresh = waiting.value.find((_, at) => !known.includes(needs[at] ?? ""));
       known = needs;
+      if (!fresh || !mine() || !calls.value) return;
+      sound();
+      if ("Notification" in window && Notification.permission === "granted") {
+        new Notification(fresh.plan, { body: headline(fresh.waits, 0), tag: `maestoso-${fresh.run}` });
+      }
     },
   );
 }
