@@ -222,6 +222,8 @@ class TheSamePlanThreeTimes(Authoring):
         self.type_into("Name", "Booking by keyboard")
         self.type_into("Code, which", "KEYS")
         self.type_into("RPO objective", "2")
+        # A plan has the name of a group: until that is there, its link would be met first.
+        expect(page.get_by_role("checkbox", name=GROUPS[0])).to_be_visible()
         for group in GROUPS:
             self.to(group)
             keys.press("Space")

@@ -218,14 +218,15 @@ class TwoPeople(Story):
         other = self.new_page()
         for page in (self.page, other):
             self.open_plan("Harbour core first", page)
-        self.card("name-01", other).drag_to(self.wave(1, other))
-        self.save(other)
-        expect(other.get_by_test_id("draft")).to_contain_text("Saved as version 2")
-
         page = self.page
         self.card("ca-01").click()
         page.keyboard.press("3")
         expect(self.wave(3)).to_contain_text("ca-01")
+        self.card("name-01", other).drag_to(self.wave(1, other))
+        self.save(other)
+        expect(other.get_by_test_id("draft")).to_contain_text("Saved as version 2")
+        # Whoever has changed nothing is shown the newest; a draft stays what it is.
+        expect(page.get_by_test_id("draft")).to_contain_text("Draft on version 1")
         self.save(page)
         told = page.get_by_role("dialog", name="Somebody saved in between")
         expect(told).to_contain_text(

@@ -36,7 +36,9 @@ class Search(Tidewell):
     def test_findings_are_found_each_sentence_once(self) -> None:
         board = self.browser.get("/api/v1/readiness").json()
         sentence = board["plans"][0]["findings"][0]["sentence"]
-        titles = [hit["title"] for hit in self.browser.get("/api/v1/search", {"find": sentence}).json()["hits"]]
+        titles = [
+            hit["title"] for hit in self.browser.get("/api/v1/search", {"find": sentence}).json()["hits"]
+        ]
         self.assertEqual(titles.count(sentence), 1)
 
     def test_all_words_must_be_there_and_none_finds_nothing(self) -> None:

@@ -22,7 +22,7 @@ defineExpose({ signOut });
     <RouterLink to="/" class="mark"><b>m</b>aestoso</RouterLink>
     <span class="organisation">{{ session?.organisation }}</span>
     <span class="space" />
-    <button class="find" aria-label="Find or do anything" @click="$emit('find')"><span>Find or do anything</span> <kbd>Ctrl K</kbd></button>
+    <button class="find" @click="$emit('find')"><span class="words">Find or do anything</span> <kbd>Ctrl K</kbd></button>
     <button class="link plain" title="What is this page for?" @click="$emit('help')">Help</button>
     <button class="link plain" :title="theme === 'day' ? 'Night theme' : 'Day theme'" @click="switchTheme">
       {{ theme === "day" ? "☾ night" : "☀ day" }}
@@ -75,9 +75,16 @@ header {
 }
 @media (max-width: 760px) {
   .organisation,
-  .find span,
   .who {
     display: none;
+  }
+  .words {
+    position: absolute;
+    width: 1px;
+    height: 1px;
+    overflow: hidden;
+    clip-path: inset(50%);
+    white-space: nowrap;
   }
   .find {
     width: auto;

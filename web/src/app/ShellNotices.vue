@@ -49,6 +49,7 @@ watch(
 </script>
 
 <template>
+  <section aria-label="What needs you">
   <div class="out-of-sight" aria-live="polite" data-testid="said">{{ polite }}</div>
   <div class="out-of-sight" aria-live="assertive" data-testid="said-at-once">{{ assertive }}</div>
   <RouterLink v-for="one in elsewhere" :key="one.run" :to="`/runs/${one.run}`" class="waits" :class="one.waits.kind">
@@ -64,6 +65,7 @@ watch(
     <span aria-hidden="true">⚑</span> <RouterLink :to="`/runs/${one.run}`">{{ one.plan_name }}</RouterLink>: {{ one.text }}
     <button class="link" @click="read(keyOf(one))">Dismiss</button>
   </p>
+  </section>
 </template>
 
 <style scoped>

@@ -36,7 +36,7 @@ const how = (side: SideView | null) => (!side || !side.decided ? "" : side.decid
     <span>Workload</span><span>Before</span><span>After, live</span><span>After, in a test</span>
   </div>
   <div ref="box" class="rows" tabindex="0" role="grid" aria-label="Before and after" :aria-rowcount="rows.length" @keydown="key">
-    <p v-if="!rows.length" class="quiet none">{{ none }}</p>
+    <p v-if="!rows.length" role="row" class="quiet none"><span role="gridcell">{{ none }}</span></p>
     <div class="all" :style="{ height: `${virtual.getTotalSize()}px` }">
       <div
         v-for="item in virtual.getVirtualItems()"
@@ -50,12 +50,12 @@ const how = (side: SideView | null) => (!side || !side.decided ? "" : side.decid
       >
         <template v-for="row in [rows[item.index]!]" :key="row.workload + row.nic">
           <div class="cells">
-            <span class="cut"><b>{{ row.workload }}</b> <span class="mono quiet">{{ row.nic }}</span><span v-if="row.exception" class="odd" title="An exception or a table entry is about this one"> ✎</span></span>
-            <span class="cut" :title="row.before"><span class="mono">{{ row.before }}</span> <span class="quiet">{{ row.network }}</span></span>
-            <span class="cut" :title="`${landed(row.live)} ${how(row.live)}`"><span class="mono">{{ landed(row.live) }}</span> <span class="quiet">{{ row.live?.network }}</span></span>
-            <span class="cut" :title="`${landed(row.test)} ${how(row.test)}`"><span class="mono">{{ landed(row.test) }}</span> <span class="quiet">{{ row.test?.isolated ? "isolated" : row.test?.network }}</span></span>
+            <span role="gridcell" class="cut"><b>{{ row.workload }}</b> <span class="mono quiet">{{ row.nic }}</span><span v-if="row.exception" class="odd" title="An exception or a table entry is about this one"> ✎</span></span>
+            <span role="gridcell" class="cut" :title="row.before"><span class="mono">{{ row.before }}</span> <span class="quiet">{{ row.network }}</span></span>
+            <span role="gridcell" class="cut" :title="`${landed(row.live)} ${how(row.live)}`"><span class="mono">{{ landed(row.live) }}</span> <span class="quiet">{{ row.live?.network }}</span></span>
+            <span role="gridcell" class="cut" :title="`${landed(row.test)} ${how(row.test)}`"><span class="mono">{{ landed(row.test) }}</span> <span class="quiet">{{ row.test?.isolated ? "isolated" : row.test?.network }}</span></span>
           </div>
-          <p v-for="one in row.findings" :key="one.side + one.finding.code + one.finding.sentence" class="finding cut" :class="one.finding.severity" :title="one.finding.mend">
+          <p v-for="one in row.findings" :key="one.side + one.finding.code + one.finding.sentence" role="gridcell" class="finding cut" :class="one.finding.severity" :title="one.finding.mend">
             <span aria-hidden="true">{{ SHAPES[one.finding.severity] }}</span> <b v-if="SIDES[one.side]">{{ SIDES[one.side] }}: </b>{{ one.finding.sentence }} <span class="quiet">{{ one.finding.mend }}</span>
           </p>
         </template>

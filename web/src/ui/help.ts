@@ -63,6 +63,8 @@ reader.renderer.rules.code_inline = (tokens, index, _, env) => {
   return `<code${first ? ` id="code-${code}"` : ""}>${reader.utils.escapeHtml(code)}</code>`;
 };
 reader.renderer.rules.table_open = () => '<div class="scroll" tabindex="0" role="group" aria-label="Table"><table>';
+const fence = reader.renderer.rules.fence;
+reader.renderer.rules.fence = (...given) => (fence?.(...given) ?? "").replace("<pre>", '<pre tabindex="0">');
 reader.renderer.rules.table_close = () => "</table></div>";
 const link = reader.renderer.rules.link_open ?? ((tokens, index, options, _, self) => self.renderToken(tokens, index, options));
 reader.renderer.rules.link_open = (tokens, index, options, env, self) => {
@@ -72,7 +74,7 @@ reader.renderer.rules.link_open = (tokens, index, options, env, self) => {
   if (token && to?.[1] && isTopic(to[1])) token.attrSet("href", `/help/${to[1]}${to[2] ?? ""}`);
   else if (token && href === "plan-file.schema.json") token.attrSet("href", "/api/v1/plan-files/schema");
   // What is no topic here is for those who read the files.
-  else if (token && !href.startsWith("http")) token.attrs = [];
+  else if (token && !/^(https?:|#)/.test(href)) token.attrs = [];
   return link(tokens, index, options, env, self);
 };
 // Diagrams and pictures are files beside the text.

@@ -258,7 +258,7 @@ useKeys([
       <HeldTable v-else-if="tab === 'held'" :source="source" :code="target" :name="names.to" />
       <MatchDialog v-model="matching" :crosswalk="crosswalk" @accept="taken" />
       <ExceptionDrawer v-if="openRow" :row="openRow" :crosswalk="crosswalk" :detail="detail" @close="openKey = ''" @edit="draft.edit" />
-      <el-dialog :model-value="!!lost" title="The way back is made" width="620" @close="lost = null">
+      <el-dialog :model-value="!!lost" title="The way back is made" width="min(620px, 94vw)" @close="lost = null">
         <p v-if="!lost?.length">Every row could be turned round.</p>
         <template v-else>
           <p>{{ count(lost.length, "row") }} could not be turned round, and {{ lost.length === 1 ? "is" : "are" }} not in it:</p>
@@ -279,13 +279,14 @@ useKeys([
 <style scoped>
 .top {
   display: flex;
+  flex-wrap: wrap;
   justify-content: space-between;
   gap: var(--gap-4);
 }
 .buttons {
   display: flex;
+  flex-wrap: wrap;
   gap: var(--gap-2);
-  flex: none;
   align-items: flex-start;
 }
 .missing {

@@ -28,7 +28,7 @@ const sentence = computed(() => {
     <ProblemNote v-if="error && !data" :error="error" />
     <template v-if="data">
       <h1 class="sentence">{{ sentence }}</h1>
-      <table v-if="made.length" class="lines all">
+      <div v-if="made.length" class="scroll" tabindex="0"><table class="lines all">
         <thead>
           <tr>
             <th>Direction</th>
@@ -57,16 +57,16 @@ const sentence = computed(() => {
             <td><span v-if="one.has_twin">✓ there</span><span v-else>▲ missing</span></td>
           </tr>
         </tbody>
-      </table>
+      </table></div>
       <template v-if="open.length">
         <h2 class="head">No crosswalk yet</h2>
-        <table class="lines all">
+        <div class="scroll" tabindex="0"><table class="lines all">
           <tr v-for="one in open" :key="one.source + one.target" :data-way="`${one.source}-${one.target}`">
             <td>{{ one.source_name }} → {{ one.target_name }}</td>
             <td>{{ count(one.workloads, "workload") }} at {{ one.source_name }}<b v-if="wanted(one)">; {{ one.plans.length ? `${list(one.plans)} would land by it` : "it would be the way back" }}</b></td>
             <td class="right"><RouterLink :to="`/crosswalks/${one.source}/${one.target}`" class="btn">Make it</RouterLink></td>
           </tr>
-        </table>
+        </table></div>
       </template>
     </template>
     <p v-else-if="!error" class="quiet">One moment …</p>

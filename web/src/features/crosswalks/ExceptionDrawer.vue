@@ -79,7 +79,7 @@ const found = computed(() => props.row.findings.map((one) => one.finding));
 </script>
 
 <template>
-  <el-drawer :model-value="true" :title="`${row.workload} at ${detail.target_name}`" size="520px" @close="emit('close')">
+  <el-drawer :model-value="true" :title="`${row.workload} at ${detail.target_name}`" size="min(520px, 96vw)" @close="emit('close')">
     <div class="form">
       <p v-if="row.nic">
         {{ row.nic }}, now {{ row.before }} on {{ row.network }}: live <b class="mono">{{ landed(row.live) }}</b> on {{ row.live?.network || "nothing" }}, in a test <b class="mono">{{ landed(row.test) }}</b> on {{ row.test?.network || "nothing" }}.

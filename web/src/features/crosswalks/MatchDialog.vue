@@ -21,7 +21,7 @@ function accept() {
 </script>
 
 <template>
-  <el-dialog v-model="open" title="Rows that could be added" width="860">
+  <el-dialog v-model="open" title="Rows that could be added" width="min(860px, 94vw)">
     <ProblemNote v-if="problem" :error="problem" />
     <p v-else-if="!proposals" class="quiet">Comparing both sites …</p>
     <p v-else-if="!proposals.length">Nothing is proposed: all that is alike has a row already. Join what is left by hand.</p>

@@ -58,13 +58,13 @@ async function tryOut() {
         <thead>
           <tr>
             <th>Addresses in</th>
-            <th></th>
+            <th><span class="out-of-sight">Do</span></th>
             <th>are to</th>
             <th>prefix</th>
             <th>gateway</th>
             <th>name servers</th>
             <th>DNS suffix</th>
-            <th></th>
+            <th><span class="out-of-sight">Do</span></th>
           </tr>
         </thead>
         <tbody v-for="(rule, index) in crosswalk.address_rules" :key="index" :data-rule="rule.prefix">

@@ -35,7 +35,7 @@ async function accept() {
 </script>
 
 <template>
-  <el-dialog v-model="open" :title="`What ${name} says otherwise`" width="680">
+  <el-dialog v-model="open" :title="`What ${name} says otherwise`" width="min(680px, 94vw)">
     <ProblemNote v-if="error" :error="error" />
     <p v-else-if="data && !data.differences.length">Nothing: the records say what its agent says.</p>
     <ul v-else-if="data" class="list">

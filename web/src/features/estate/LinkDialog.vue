@@ -34,7 +34,7 @@ const addWindow = () => draft.value.windows.push({ days: ["mon", "tue", "wed", "
 </script>
 
 <template>
-  <el-dialog v-model="open" :title="link ? `The link ${link.one} to ${link.other}` : 'A new link'" width="520">
+  <el-dialog v-model="open" :title="link ? `The link ${link.one} to ${link.other}` : 'A new link'" width="min(520px, 94vw)">
     <form class="form" @submit.prevent="save">
       <div v-if="!link" class="two">
         <label v-for="end in ['one', 'other'] as const" :key="end">

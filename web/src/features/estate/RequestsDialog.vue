@@ -28,7 +28,7 @@ function became(one: RequestView): string {
 </script>
 
 <template>
-  <el-dialog v-model="open" :title="`What ${name} was asked for`" width="860">
+  <el-dialog v-model="open" :title="`What ${name} was asked for`" width="min(860px, 94vw)">
     <ProblemNote v-if="error" :error="error" />
     <p v-else-if="!data" class="quiet">It is being read.</p>
     <p v-else-if="!requests.length">Nothing yet. What runs ask of it stands in the runs.</p>

@@ -18,7 +18,7 @@ function save() {
 </script>
 
 <template>
-  <el-dialog v-model="open" title="Register a site" width="480">
+  <el-dialog v-model="open" title="Register a site" width="min(480px, 94vw)">
     <form class="form" @submit.prevent="save">
       <div class="two">
         <label>Code <input v-model="draft.code" class="mono" placeholder="QUA" required /></label>

@@ -99,7 +99,7 @@ const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
         <button class="link deed" @click="retire(site)">Retire the site</button>
       </p>
       <div class="things">
-        <table class="lines">
+        <div class="scroll" tabindex="0"><table class="lines">
           <tr>
             <th>Host pool <button class="link" @click="edit(site, 'host_pools', null)">Add</button></th>
             <th>Hosts</th>
@@ -112,7 +112,7 @@ const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
           </tr>
           <tr>
             <th>Storage pool <button class="link" @click="edit(site, 'storage_pools', null)">Add</button></th>
-            <th></th>
+            <th><span class="out-of-sight">Do</span></th>
             <th>In use</th>
           </tr>
           <tr v-for="pool in site.storage_pools" :key="pool.name">
@@ -120,8 +120,8 @@ const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
             <td>{{ pool.replicated ? "▲ itself replicated" : "" }}</td>
             <td class="mono">{{ pool.used_gib }} of {{ pool.capacity_gib }} GiB</td>
           </tr>
-        </table>
-        <table class="lines">
+        </table></div>
+        <div class="scroll" tabindex="0"><table class="lines">
           <tr>
             <th>Network <button class="link" @click="edit(site, 'networks', null)">Add</button></th>
             <th>VLAN</th>
@@ -134,11 +134,11 @@ const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
             <td class="mono">{{ network.prefixes.join(", ") }}<span v-if="network.dhcp" class="quiet"> DHCP {{ network.dhcp_ranges.join(", ") }}</span></td>
             <td class="mono quiet">{{ network.routes_to.join(", ") }}<b v-if="network.stretched_with"> ⇄ {{ network.stretched_with }}</b></td>
           </tr>
-        </table>
+        </table></div>
       </div>
     </section>
     <h2 class="title"><span class="serif">Links</span> <button v-if="(data?.sites.length ?? 0) > 1" class="link" @click="editLink(null)">Add</button></h2>
-    <table v-if="data?.links.length" class="lines">
+    <div v-if="data?.links.length" class="scroll" tabindex="0"><table class="lines">
       <tr v-for="one in data.links" :key="one.one + one.other">
         <td><button class="link mono" @click="editLink(one)">{{ one.one }} ⇄ {{ one.other }}</button></td>
         <td>{{ rate(one.bandwidth_bps / 8) }}, {{ one.latency_ms }} ms<span v-if="one.loss">, {{ one.loss * 100 }} % lost</span></td>
@@ -147,7 +147,7 @@ const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
           <span v-if="!one.windows.length" class="quiet">all of it for copies at any time</span>
         </td>
       </tr>
-    </table>
+    </table></div>
     <p v-else class="quiet">No link yet: nothing can be copied between sites.</p>
     <ThingDialog v-if="editing" v-model="thingOpen" :site="editing.site" :kind="editing.kind" :thing="editing.thing" />
     <LinkDialog v-model="linkOpen" :link="link" :sites="data?.sites ?? []" />

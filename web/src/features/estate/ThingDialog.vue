@@ -27,7 +27,7 @@ const retire = () => act(() => take(api.DELETE(`/api/v1/sites/{code}/${PATHS[pro
 </script>
 
 <template>
-  <el-dialog v-model="open" :title="`${isNew ? 'A new' : 'The'} ${TITLES[kind]}${isNew ? '' : ` ${thing?.name}`} at ${site}`" width="480">
+  <el-dialog v-model="open" :title="`${isNew ? 'A new' : 'The'} ${TITLES[kind]}${isNew ? '' : ` ${thing?.name}`} at ${site}`" width="min(480px, 94vw)">
     <form class="form" @submit.prevent="save">
       <template v-for="field in FIELDS[kind]" :key="field.key">
         <p v-if="field.type === 'yes'">

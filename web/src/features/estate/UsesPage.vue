@@ -68,7 +68,7 @@ const look = (name: string) => void router.replace({ query: name ? { of: name } 
     </form>
     <p v-if="tooMany" class="quiet">{{ rows.size }} workloads are too many for one drawing. Choose one to see what it needs and what needs it.</p>
     <div class="map">
-      <svg v-if="drawn.length" :width="width + 2" :height="height + 4" role="img" aria-label="What uses what">
+      <svg v-if="drawn.length" :width="width + 2" :height="height + 4" role="group" aria-label="What uses what">
         <path v-for="one in lines" :key="one.user + one.service" :d="one.d" :class="{ bare: !safe(one.provider) && safe(one.user) }"><title>{{ one.user }} uses {{ one.service }} of {{ one.provider }}</title></path>
         <g v-for="[name, at] in place" :key="name" :transform="`translate(${at.x + 1} ${at.y + 1})`" :class="{ bare: !safe(name), focus: name === focus }" tabindex="0" role="button" @click="open = name" @keydown.enter="open = name">
           <rect :width="WIDE" :height="HIGH" rx="3" />

@@ -45,7 +45,7 @@ function saved(made: string) {
 </script>
 
 <template>
-  <el-drawer :model-value="!!name" :title="isNew ? 'A new workload' : name" size="600px" @close="emit('close')">
+  <el-drawer :model-value="!!name" :title="isNew ? 'A new workload' : name" size="min(600px, 96vw)" @close="emit('close')">
     <WorkloadForm v-if="isNew" @saved="saved" @cancel="emit('close')" />
     <ProblemNote v-else-if="error" :error="error" />
     <WorkloadForm v-else-if="data && editing" :detail="data" @saved="saved" @cancel="editing = false" />

@@ -79,19 +79,16 @@ const memory = (mib: number) => (mib >= 1024 ? `${Math.round(mib / 102.4) / 10} 
 </script>
 
 <template>
+  <div class="whole" role="grid" aria-label="Workloads" :aria-rowcount="matched">
   <div class="head" role="row">
-    <span><input type="checkbox" aria-label="Select all that the filter finds" :checked="matched > 0 && selected.size >= matched" @change="selected.size ? (selected = new Set()) : emit('all')" /></span>
-    <component
-      :is="column.key ? 'button' : 'span'"
-      v-for="column in COLUMNS"
-      :key="column.title"
-      :class="{ link: column.key }"
-      @click="column.key && emit('sort', sort === column.key ? `-${column.key}` : column.key)"
-      >{{ column.title }}{{ sort === column.key ? " ↓" : sort === `-${column.key}` ? " ↑" : "" }}</component
-    >
+    <span role="columnheader"><input type="checkbox" aria-label="Select all that the filter finds" :checked="matched > 0 && selected.size >= matched" @change="selected.size ? (selected = new Set()) : emit('all')" /></span>
+    <span v-for="column in COLUMNS" :key="column.title" role="columnheader" :aria-sort="sort === column.key ? 'ascending' : sort === `-${column.key}` ? 'descending' : undefined">
+      <button v-if="column.key" class="link" @click="emit('sort', sort === column.key ? `-${column.key}` : column.key)">{{ column.title }}{{ sort === column.key ? " ↓" : sort === `-${column.key}` ? " ↑" : "" }}</button>
+      <template v-else>{{ column.title }}</template>
+    </span>
   </div>
-  <div ref="box" class="rows" tabindex="0" role="grid" aria-label="Workloads" :aria-rowcount="matched" @keydown="key">
-    <p v-if="!matched" class="quiet none">{{ none }}</p>
+  <div ref="box" class="rows" tabindex="0" role="rowgroup" aria-label="Workloads; arrows move, Enter opens" @keydown="key">
+    <p v-if="!matched" role="row" class="quiet none"><span role="gridcell">{{ none }}</span></p>
     <div :style="{ height: `${virtual.getTotalSize()}px` }" class="all">
       <div
         v-for="item in items"
@@ -106,26 +103,34 @@ const memory = (mib: number) => (mib >= 1024 ? `${Math.round(mib / 102.4) / 10} 
       >
         <template v-for="row in [rows.get(item.index)]" :key="row?.name ?? item.index">
           <template v-if="row">
-            <span><input type="checkbox" tabindex="-1" :checked="selected.has(row.name)" :aria-label="`Select ${row.name}`" @click.stop @change="toggle(row.name)" /></span>
-            <b>{{ row.name }}</b>
-            <span class="mono">{{ row.site }}</span>
-            <span v-if="row.group">{{ row.group }}<template v-if="row.left_out"> ▲</template></span>
-            <span v-else class="bad">✕ nobody</span>
-            <span>{{ row.os_family }}</span>
-            <span class="mono right">{{ row.cores }}</span>
-            <span class="mono right">{{ memory(row.memory_mib) }}</span>
-            <span class="mono right">{{ row.size_gib }} GiB</span>
-            <span class="mono cut">{{ row.addresses.join(", ") || "DHCP" }}</span>
-            <span class="cut quiet">{{ tags(row) }}</span>
+            <span role="gridcell"><input type="checkbox" tabindex="-1" :checked="selected.has(row.name)" :aria-label="`Select ${row.name}`" @click.stop @change="toggle(row.name)" /></span>
+            <b role="gridcell">{{ row.name }}</b>
+            <span role="gridcell" class="mono">{{ row.site }}</span>
+            <span role="gridcell" v-if="row.group">{{ row.group }}<template v-if="row.left_out"> ▲</template></span>
+            <span role="gridcell" v-else class="bad">✕ nobody</span>
+            <span role="gridcell">{{ row.os_family }}</span>
+            <span role="gridcell" class="mono right">{{ row.cores }}</span>
+            <span role="gridcell" class="mono right">{{ memory(row.memory_mib) }}</span>
+            <span role="gridcell" class="mono right">{{ row.size_gib }} GiB</span>
+            <span role="gridcell" class="mono cut">{{ row.addresses.join(", ") || "DHCP" }}</span>
+            <span role="gridcell" class="cut quiet">{{ tags(row) }}</span>
           </template>
-          <span v-else class="quiet">…</span>
+          <span v-else role="gridcell" class="quiet">…</span>
         </template>
       </div>
     </div>
   </div>
+  </div>
 </template>
 
 <style scoped>
+.whole {
+  display: flex;
+  flex-direction: column;
+  flex: 1;
+  min-height: 0;
+  overflow-x: auto;
+}
 .head,
 .row {
   display: grid;

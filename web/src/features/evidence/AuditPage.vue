@@ -62,7 +62,7 @@ const verb = (one: Change) => (one.before === null ? "made" : one.after === null
       <label>Words <input class="entry" type="search" :value="filter.find" placeholder="plan, group, drill …" maxlength="200" @change="narrow('find', ($event.target as HTMLInputElement).value)" /></label>
       <a class="btn" :href="file" download>As JSON lines, signed</a>
     </form>
-    <table v-if="lines.length" class="lines">
+    <div v-if="lines.length" class="scroll" tabindex="0"><table class="lines">
       <thead><tr><th>No.</th><th>When</th><th>Who</th><th>From where</th><th>What they did</th><th>To what</th></tr></thead>
       <tbody>
         <template v-for="one in lines" :key="one.number">
@@ -88,7 +88,7 @@ const verb = (one: Change) => (one.before === null ? "made" : one.after === null
           </tr>
         </template>
       </tbody>
-    </table>
+    </table></div>
     <p v-if="hasNextPage"><button class="btn" @click="fetchNextPage()">Older entries</button></p>
   </div>
 </template>

@@ -97,8 +97,8 @@ useKeys([
             <MonthGrid v-for="one in months" :key="`${one.year}-${one.month}`" :year="one.year" :month="one.month" :times="times" :closed="closed" :chosen="day" @pick="day = day === $event ? '' : $event" />
           </div>
           <h2>Drills</h2>
-          <table v-if="data.drills.length" class="lines">
-            <thead><tr><th>Drill</th><th>When</th><th>Next</th><th>In a year</th><th /></tr></thead>
+          <div v-if="data.drills.length" class="scroll" tabindex="0"><table class="lines">
+            <thead><tr><th>Drill</th><th>When</th><th>Next</th><th>In a year</th><th><span class="out-of-sight">Do</span></th></tr></thead>
             <tbody>
               <tr v-for="view in data.drills" :key="view.id" :data-drill="view.id">
                 <td>
@@ -120,7 +120,7 @@ useKeys([
                 </td>
               </tr>
             </tbody>
-          </table>
+          </table></div>
         </div>
         <aside>
           <h2>{{ day ? day : "Next" }} <button v-if="day" class="link" @click="day = ''">what comes next</button></h2>

@@ -103,7 +103,7 @@ useKeys([{ keys: ["U"], label: "Only what is unusual", run: () => (onlyUnusual.v
         <aside>
           <h2>In figures</h2>
           <table class="lines">
-            <thead><tr><th /><th>{{ data.earlier.run }}</th><th>{{ data.later.run }}</th><th /></tr></thead>
+            <thead><tr><th><span class="out-of-sight">What</span></th><th>{{ data.earlier.run }}</th><th>{{ data.later.run }}</th><th><span class="out-of-sight">Difference</span></th></tr></thead>
             <tbody>
               <tr v-for="[name, earlier, later] in figures(data.earlier, data.later)" :key="name">
                 <td>{{ name }}</td>

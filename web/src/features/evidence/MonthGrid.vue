@@ -26,7 +26,7 @@ const stateWords: Record<DrillTime["state"], string> = { ahead: "ahead", open: "
 
 <template>
   <section :aria-label="`${NAMES[month]} ${year}`">
-    <h3>{{ NAMES[month] }} <span class="quiet">{{ year }}</span></h3>
+    <h2>{{ NAMES[month] }} <span class="quiet">{{ year }}</span></h2>
     <div class="grid">
       <span v-for="(name, i) in ['Mo', 'Tu', 'We', 'Th', 'Fr', 'Sa', 'Su']" :key="i" class="quiet">{{ name }}</span>
       <i v-for="n in blanks" :key="`b${n}`" />
@@ -36,18 +36,17 @@ const stateWords: Record<DrillTime["state"], string> = { ahead: "ahead", open: "
         type="button"
         :class="{ today: one.key === today, closed: one.closed, chosen: one.key === chosen, plain: !one.times.length }"
         :title="[one.closed && `Black-out: ${one.closed}`, ...one.times.map(words)].filter(Boolean).join('\n')"
-        :aria-label="`${one.day} ${NAMES[month]}: ${one.times.map(words).join(', ') || 'no drill'}${one.closed ? `, black-out ${one.closed}` : ''}`"
         @click="emit('pick', one.key)"
       >
-        <span class="mono">{{ one.day }}</span>
-        <span v-for="time in one.times.slice(0, 3)" :key="time.drill.plan + time.time.at" :class="['mark', time.time.state]">{{ drillShapes[time.time.state] }} {{ time.drill.plan }}</span>
+        <span class="mono">{{ one.day }}</span><span class="out-of-sight"> {{ NAMES[month] }}: {{ one.times.map(words).join(", ") || "no drill" }}{{ one.closed ? `, black-out ${one.closed}` : "" }}</span>
+        <span v-for="time in one.times.slice(0, 3)" aria-hidden="true" :key="time.drill.plan + time.time.at" :class="['mark', time.time.state]">{{ drillShapes[time.time.state] }} {{ time.drill.plan }}</span>
       </button>
     </div>
   </section>
 </template>
 
 <style scoped>
-h3 {
+h2 {
   font-family: var(--serif);
   font-size: var(--text-l);
   font-weight: 600;

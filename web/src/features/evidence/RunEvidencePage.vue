@@ -96,7 +96,7 @@ useKeys([
           <p v-else class="seal" data-testid="seal">◌ Not sealed yet: a run is sealed within seconds of its end.</p>
 
           <h2>Objectives</h2>
-          <table class="lines">
+          <div class="scroll" tabindex="0"><table class="lines">
             <thead><tr><th>What</th><th>Objective</th><th>Achieved</th><th>From the point of</th></tr></thead>
             <tbody>
               <tr v-if="report.kind !== 're-protect'">
@@ -121,7 +121,7 @@ useKeys([
                 <td class="quiet">{{ group.point_at ? `${moment(group.point_at, true)}, ${group.point_kind}` : "–" }}</td>
               </tr>
             </tbody>
-          </table>
+          </table></div>
 
           <h2>Where the time went</h2>
           <ul class="phases">
@@ -261,7 +261,8 @@ aside h2:first-child {
 }
 .phases li {
   display: grid;
-  grid-template-columns: 200px 170px 1fr;
+  grid-template-columns: minmax(0, 200px) minmax(0, 170px) 1fr;
+  gap: 0 var(--gap-2);
   padding: 2px 0;
   border-bottom: 1px solid var(--rule-faint);
 }

@@ -64,7 +64,7 @@ function attempt(one: Help) {
 </script>
 
 <template>
-  <el-dialog v-model="open" title="What if, and what would help" width="1080" top="5vh">
+  <el-dialog v-model="open" title="What if, and what would help" width="min(1080px, 94vw)" top="5vh">
     <ProblemNote v-if="problem" :error="problem" />
     <p v-if="saves !== null" class="sentence small">
       <template v-if="Math.abs(saves) < 1">The draft takes as long as version {{ basedOn }}<template v-if="!otherLimits">; change it, or the limits below, and both stand here side by side</template>.</template>

@@ -91,7 +91,7 @@ function remove() {
 </script>
 
 <template>
-  <el-dialog :model-value="!!owner" :title="id === null ? 'A cue' : `Cue ${id}`" width="620" @close="emit('close')">
+  <el-dialog :model-value="!!owner" :title="id === null ? 'A cue' : `Cue ${id}`" width="min(620px, 94vw)" @close="emit('close')">
     <form v-if="cue" class="form" @submit.prevent="save">
       <div class="kinds" role="radiogroup" aria-label="Kind of cue">
         <button v-for="one in CUE_KINDS" :key="one" type="button" role="radio" class="btn" :aria-checked="kind === one" :class="{ main: kind === one }" @click="turn(one)">{{ CUE_WORDS[one] }}</button>

@@ -47,10 +47,11 @@ const change = (row: LandingRow) => void router.push(`${way.value}?tab=landings&
 <style scoped>
 .bar {
   display: flex;
+  flex-wrap: wrap;
   gap: var(--gap-3);
   margin: var(--gap-3) 0;
 }
 .wide {
-  width: 320px;
+  width: min(320px, 100%);
 }
 </style>

@@ -68,7 +68,7 @@ function done() {
 </script>
 
 <template>
-  <el-drawer v-model="open" :title="title" size="760px">
+  <el-drawer v-model="open" :title="title" size="min(760px, 96vw)">
     <ProblemNote v-if="problem" :error="problem" />
     <PlanText v-if="open" ref="field" v-model="text" :problems="read?.problems ?? []" :workloads="names" />
     <p v-if="read && !read.problems.length" class="said">✓ It reads as {{ read.plan?.name }}, with {{ count(read.plan?.waves.reduce((sum, wave) => sum + wave.members.length, 0) ?? 0, "workload") }} in {{ count(read.plan?.waves.length ?? 0, "wave") }}.</p>

@@ -303,7 +303,7 @@ useKeys([
       <AheadDialog v-model="ahead" :plan="plan" :based-on="draft.basedOn.value" :saved="detail.plan" @take="(better) => edit((next) => Object.assign(next, better))" />
       <RehearsalDialog v-model="rehearsing" :plan="plan" />
       <CueDialog :plan="plan" :owner="cueOf" :id="cueId" @close="cueOf = null" @edit="edit" />
-      <el-dialog v-model="publishing" :title="`Save version ${draft.basedOn.value + 1}`" width="520">
+      <el-dialog v-model="publishing" :title="`Save version ${draft.basedOn.value + 1}`" width="min(520px, 94vw)">
         <ul class="changes"><li v-for="one in assessment?.changes ?? []" :key="one">{{ one }}</li></ul>
         <label class="form">Why, for those who read it later <input v-model="summary" class="entry" maxlength="400" placeholder="the changes themselves, if you say nothing" @keydown.enter="publish" /></label>
         <template #footer>
@@ -311,7 +311,7 @@ useKeys([
           <button class="btn main" :disabled="saving" @click="publish">Save it</button>
         </template>
       </el-dialog>
-      <el-dialog v-model="retiring" :title="`Retire ${plan.name}?`" width="520">
+      <el-dialog v-model="retiring" :title="`Retire ${plan.name}?`" width="min(520px, 94vw)">
         <p>It goes with its {{ count(detail.version, "version") }}; its drills begin no more, and its runs keep what they ran. It can be brought back under <RouterLink to="/settings/retired">Settings</RouterLink>.</p>
         <ProblemNote v-if="problem" :error="problem" />
         <template #footer>
@@ -319,7 +319,7 @@ useKeys([
           <button class="btn danger" @click="retire">Retire it</button>
         </template>
       </el-dialog>
-      <el-dialog :model-value="!!stale" title="Somebody saved in between" width="520" @close="stale = null">
+      <el-dialog :model-value="!!stale" title="Somebody saved in between" width="min(520px, 94vw)" @close="stale = null">
         <p>{{ stale?.detail }}</p>
         <p class="under">Your draft is kept. Nothing was saved.</p>
         <template #footer>

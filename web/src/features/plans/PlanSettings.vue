@@ -33,7 +33,7 @@ const earlier = (index: number) => emit("edit", (next) => next.parts.splice(inde
 </script>
 
 <template>
-  <el-dialog v-model="open" :title="`${plan.code}: what it is as a whole`" width="620">
+  <el-dialog v-model="open" :title="`${plan.code}: what it is as a whole`" width="min(620px, 94vw)">
     <div class="form">
       <label>Name <KeptInput :value="plan.name" maxlength="80" @done="text('name', $event)" /></label>
       <div class="two">

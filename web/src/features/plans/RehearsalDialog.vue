@@ -54,7 +54,7 @@ async function rehearse() {
 </script>
 
 <template>
-  <el-dialog v-model="open" title="Rehearsal in virtual time" width="980" top="5vh">
+  <el-dialog v-model="open" title="Rehearsal in virtual time" width="min(980px, 94vw)" top="5vh">
     <p class="choose">
       <select v-model="fault" class="entry" aria-label="What goes wrong"><option v-for="[kind, words] in FAULTS" :key="kind" :value="kind">{{ words }}</option></select>
       <select v-if="wants" v-model="subject" class="entry" aria-label="Of which workload"><option v-for="one in members" :key="one">{{ one }}</option></select>

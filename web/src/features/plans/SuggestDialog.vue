@@ -21,7 +21,7 @@ function accept() {
 </script>
 
 <template>
-  <el-dialog v-model="open" title="What the plan lacks" width="680">
+  <el-dialog v-model="open" title="What the plan lacks" width="min(680px, 94vw)">
     <ProblemNote v-if="problem" :error="problem" />
     <p v-else-if="!pieces" class="quiet">Looking at what uses what …</p>
     <p v-else-if="!pieces.length">Nothing: nobody comes up before what it uses, or beside it without waiting.</p>

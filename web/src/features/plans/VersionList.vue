@@ -31,7 +31,7 @@ function restore() {
       <button v-if="version.number !== detail.version" class="link" :aria-label="`Compare version ${version.number}`" @click="show(version.number, detail.version)"> compare</button>
     </li>
   </ol>
-  <el-dialog :model-value="!!shown" :title="`From version ${shown?.number} to version ${shown?.against}`" width="520" @close="shown = null">
+  <el-dialog :model-value="!!shown" :title="`From version ${shown?.number} to version ${shown?.against}`" width="min(520px, 94vw)" @close="shown = null">
     <p v-if="shown && detail.versions.length > 2">
       <label>From <select class="entry" :value="shown.number" aria-label="From version" @change="show(Number(($event.target as HTMLSelectElement).value), shown.against)"><option v-for="one in detail.versions" :key="one.number">{{ one.number }}</option></select></label>
       <label> to <select class="entry" :value="shown.against" aria-label="To version" @change="show(shown.number, Number(($event.target as HTMLSelectElement).value))"><option v-for="one in detail.versions" :key="one.number">{{ one.number }}</option></select></label>

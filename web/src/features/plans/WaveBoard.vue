@@ -160,7 +160,7 @@ function drop(event: DragEvent, wave: number) {
         @drop.prevent="drop($event, index)"
       >
         <header>
-          <button class="roman link" :aria-pressed="props.wave === index" :aria-label="`Rules of wave ${first + index + 1}`" title="When it opens, what belongs in it, its cues" @click="emit('wave', index)">{{ roman(first + index + 1) }}</button>
+          <button class="roman link" :aria-pressed="props.wave === index" :aria-label="`${roman(first + index + 1)}: Rules of wave ${first + index + 1}`" title="When it opens, what belongs in it, its cues" @click="emit('wave', index)">{{ roman(first + index + 1) }}</button>
           <KeptInput :value="wave.name" :aria-label="`Name of wave ${first + index + 1}`" maxlength="80" @done="emit('rename', index, $event)" />
         </header>
         <p class="opens">

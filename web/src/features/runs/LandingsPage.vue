@@ -34,14 +34,14 @@ const sentence = computed(() => {
         <RouterLink class="btn" :to="`/runs/${id}`">Back to the run</RouterLink>
         <label v-if="differing.length" class="check"><input v-model="only" type="checkbox" /> only what differs</label>
       </p>
-      <table class="lines">
+      <div class="scroll" tabindex="0"><table class="lines">
         <thead>
           <tr>
             <th>Workload</th>
             <th>Before</th>
             <th>Planned</th>
             <th>Actual</th>
-            <th></th>
+            <th><span class="out-of-sight">As planned?</span></th>
           </tr>
         </thead>
         <tbody>
@@ -57,7 +57,7 @@ const sentence = computed(() => {
             </td>
           </tr>
         </tbody>
-      </table>
+      </table></div>
     </template>
   </div>
 </template>

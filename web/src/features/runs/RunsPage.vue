@@ -120,7 +120,7 @@ const late = (run: RunLine) => run.ready_s !== null && run.ready_s > run.rto_obj
       <table>
         <thead>
           <tr>
-            <th><span class="hidden">Select</span></th>
+            <th><span class="out-of-sight">Select</span></th>
             <th>Run</th>
             <th>Plan</th>
             <th>Kind</th>
@@ -192,13 +192,10 @@ const late = (run: RunLine) => run.ready_s !== null && run.ready_s > run.rto_obj
 }
 .do {
   display: flex;
+  flex-wrap: wrap;
   align-items: center;
   gap: var(--gap-2);
   margin-top: var(--gap-2);
-}
-.hidden {
-  position: absolute;
-  clip-path: inset(50%);
 }
 .scroll {
   overflow-x: auto;

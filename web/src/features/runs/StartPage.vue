@@ -304,7 +304,7 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
         </section>
       </div>
       <!-- What it will do, and the button, stay in sight however long the page is. -->
-      <section :class="['bar', kind]" aria-label="Start">
+      <section :class="['bar', kind]" aria-label="Start" data-over>
         <p v-if="preflight?.blocking.length" class="bad what">It cannot start now: {{ preflight.blocking[0]?.sentence }}</p>
         <p v-else class="what">{{ inShort[kind] }}</p>
         <label v-if="live" class="confirm">
@@ -331,7 +331,7 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
 }
 .kinds {
   display: grid;
-  grid-template-columns: repeat(4, 1fr);
+  grid-template-columns: repeat(4, minmax(0, 1fr));
   gap: var(--gap-3);
   margin: var(--gap-3) 0 0;
 }
@@ -413,6 +413,9 @@ h2 .link {
 .checks li {
   margin-bottom: 5px;
 }
+.checks .link {
+  text-decoration: underline;
+}
 .checks .blocks {
   color: var(--disaster);
 }
@@ -472,7 +475,7 @@ h2 .link {
 @media (max-width: 900px) {
   .three,
   .kinds {
-    grid-template-columns: 1fr;
+    grid-template-columns: minmax(0, 1fr);
   }
 }
 </style>

@@ -87,7 +87,7 @@ const forget = (one: string) => act(() => take(api.DELETE("/api/v1/secrets/{name
     <ProblemNote v-if="problem && !open" :error="problem" />
 
     <table v-if="data?.scripts.length" class="lines">
-      <thead><tr><th>Script</th><th>What it does</th><th>Run by plans</th><th>Saved</th><th /></tr></thead>
+      <thead><tr><th>Script</th><th>What it does</th><th>Run by plans</th><th>Saved</th><th><span class="out-of-sight">Do</span></th></tr></thead>
       <tbody>
         <tr v-for="one in data.scripts" :key="one.name" :data-script="one.name">
           <td><button class="link mono" @click="edit(one)">{{ one.name }}</button></td>
@@ -121,7 +121,7 @@ const forget = (one: string) => act(() => take(api.DELETE("/api/v1/secrets/{name
       <button class="btn" :disabled="!secret.trim() || !value">Store it</button>
     </form>
 
-    <el-dialog v-model="open" :title="revision ? `${name}, revision ${revision}` : 'A new script'" width="720">
+    <el-dialog v-model="open" :title="revision ? `${name}, revision ${revision}` : 'A new script'" width="min(720px, 94vw)">
       <form class="form" @submit.prevent="save">
         <RecoveredNote :recovered="recovered" @discard="discard" />
         <ProblemNote v-if="problem" :error="problem" />

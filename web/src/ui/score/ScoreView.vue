@@ -1,10 +1,14 @@
 <script setup lang="ts">
 // The score: one drawing for a forecast and for a run. Only the rows in sight are drawn, so that two
 // thousand of them scroll as smoothly as ten.
-import { computed, onMounted, onScopeDispose, ref, useTemplateRef } from "vue";
+import { useLocalStorage, useResizeObserver } from "@vueuse/core";
+import { computed, ref, useTemplateRef } from "vue";
 import type { ScoreStep } from "@/api/types";
 import { clock, roman } from "@/ui/format";
-import { AFTER, extent, parts, rowsOf, ticks, type Bar, type Row } from "@/ui/score/layout";
+import ScoreBar from "@/ui/score/ScoreBar.vue";
+import ScoreLegend from "@/ui/score/ScoreLegend.vue";
+import ScoreTable from "@/ui/score/ScoreTable.vue";
+import { AFTER, extent, parts, rowsOf, ticks, type Row } from "@/ui/score/layout";
 
 const props = withDefaults(
   defineProps<{
@@ -28,29 +32,30 @@ const emit = defineEmits<{ pick: [workload: string, event: MouseEvent]; step: [i
 
 const ROW = 23;
 const headings = computed(() => parts(props.steps, props.now));
-const AXIS = computed(() => (headings.value.length ? 44 : 26));
+const AXIS = computed(() => (headings.value.length ? 50 : 26));
 const FOOT = 20;
 const box = useTemplateRef<HTMLElement>("box");
 const width = ref(800);
 const scrolled = ref(0);
 const seen = ref(600);
 
-const observer = new ResizeObserver(([entry]) => {
+useResizeObserver(box, ([entry]) => {
   if (!entry) return;
   width.value = entry.contentRect.width;
   seen.value = entry.contentRect.height;
 });
-onMounted(() => box.value && observer.observe(box.value));
-onScopeDispose(() => observer.disconnect());
 
 const running = computed(() => props.now !== null);
+const table = ref(false);
+const legend = useLocalStorage("maestoso.legend", false);
+const marksUsed = computed(() => new Set(rows.value.flatMap((row) => row.bars.map((bar) => bar.mark))));
 const narrow = computed(() => width.value < 520);
 const left = computed(() => (narrow.value ? 118 : running.value ? 214 : 150));
 const cleaning = computed(() => running.value && props.steps.some((step) => AFTER.includes(step.phase) && step.start_s !== null));
 const end = computed(() => Math.max(extent(props.steps, props.objective, props.now, cleaning.value), props.ends));
 const rows = computed(() => rowsOf(props.steps, props.waves, props.now, props.lost));
 const height = computed(() => AXIS.value + rows.value.length * ROW + FOOT);
-const inner = computed(() => Math.max(width.value - left.value - 14, 60));
+const inner = computed(() => Math.max(width.value - left.value - 24, 60));
 const x = (seconds: number) => left.value + (seconds / end.value) * inner.value;
 const y = (index: number) => AXIS.value + index * ROW;
 const marks = computed(() => ticks(end.value, inner.value));
@@ -98,171 +103,149 @@ function drop() {
   if (one && one.seconds !== Math.round(one.to - one.from)) emit("delay", one.workload, one.seconds);
 }
 
-/** A wave line from ``a`` to ``b``: data that flows. */
-function wave(a: number, b: number, at: number): string {
-  const half = 7;
-  let d = `M${a} ${at}`;
-  for (let here = a, up = true; here < b; here += half, up = !up) d += ` q${half / 2} ${up ? -6 : 6} ${Math.min(half, b - here)} 0`;
-  return d;
-}
-/** As wide as the words beside the objective. */
 /** As much of a label as has room beside a state, by how wide their letters are on average. */
 function fitting(label: string, state: string): string {
   const most = state ? Math.max(Math.floor((left.value - 54 - 5.2 * state.length) / 6.2), 6) : 24;
   return label.length > most ? `${label.slice(0, most - 1)}…` : label;
 }
+/** As wide as the words beside the objective. */
 const OBJECTIVE_TEXT = 106;
 /** Where a word beside a moment stands: right of it, or left of the objective's words where it would meet them. */
 function beside(at: number): { x: number; "text-anchor": "start" | "end" } {
   const meets = x(at) < x(props.objective) && x(props.objective) - x(at) < 130;
   return meets ? { x: Math.min(x(at) - 5, x(props.objective) - OBJECTIVE_TEXT), "text-anchor": "end" } : { x: x(at) + 5, "text-anchor": "start" };
 }
-const w = (one: Bar) => Math.max(x(one.to) - x(one.from), 1.5);
 </script>
 
 <template>
-  <div
-    ref="box"
-    class="score"
-    :style="{ maxHeight }"
-    tabindex="-1"
-    @scroll="scrolled = ($event.target as HTMLElement).scrollTop"
-  >
-    <svg :width="width" :height="height" role="img" aria-label="Score: a row for each workload on a time axis">
-      <defs>
-        <pattern id="rest" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(60)">
-          <line x1="0" y1="0" x2="0" y2="6" class="hatch" />
-        </pattern>
-      </defs>
-      <g v-for="(heading, at) in headings" :key="heading.label" class="part">
-        <line :x1="x(heading.from)" :x2="x(heading.from)" :y1="4" :y2="height - FOOT" />
-        <text :x="x(heading.from) + 4" :y="at % 2 ? 24 : 12">{{ heading.label }}</text>
-      </g>
-      <g class="axis">
-        <template v-for="tick in marks" :key="tick">
-          <line :x1="x(tick)" :x2="x(tick)" :y1="AXIS - 4" :y2="height - FOOT" class="grid" />
-          <text :x="x(tick)" :y="AXIS - 11" text-anchor="middle">{{ clock(tick) }}</text>
-        </template>
-      </g>
-
-      <g v-for="{ row, index } in visible" :key="row.key">
-        <rect
-          v-if="row.workload && selected.includes(row.workload)"
-          :x="0"
-          :y="y(index)"
-          :width="width"
-          :height="ROW"
-          class="chosen"
-        />
-        <line v-if="row.first" :x1="0" :x2="width" :y1="y(index)" :y2="y(index)" class="wave-line" />
-        <line :x1="left - 6" :x2="width" :y1="y(index) + 11.5" :y2="y(index) + 11.5" class="row-line" />
-        <text v-if="row.first && row.wave !== null" :x="4" :y="y(index) + 16" class="numeral">
-          {{ roman(row.wave + 1) }}
-        </text>
-        <text
-          :x="32"
-          :y="y(index) + 16"
-          :class="['name', { strong: row.critical.length > 0 && row.workload, quiet: !row.workload }]"
-          @click="row.workload && emit('pick', row.workload, $event)"
-        >
-          <title>{{ row.label }}</title>{{ fitting(row.label, running && !narrow ? row.state : "") }}
-        </text>
-        <text
-          v-if="running && !narrow"
-          :x="left - 14"
-          :y="y(index) + 15.5"
-          text-anchor="end"
-          :class="['state', row.stateTone]"
-        >
-          {{ row.state }}
-        </text>
-        <line
-          v-if="running && row.ghost"
-          :x1="x(row.ghost[0])"
-          :x2="x(row.ghost[1])"
-          :y1="y(index) + 4"
-          :y2="y(index) + 4"
-          class="ghost"
-        />
-        <g v-for="(one, at) in row.bars" :key="at" class="bar" @click="emit('step', one.step)">
-          <title>{{ one.title }}, {{ clock(one.from) }} to {{ clock(one.to) }}</title>
-          <rect v-if="one.ahead && running && one.mark !== 'hold'" :x="x(one.from)" :y="y(index) + 6.5" :width="w(one)" :height="10" :class="one.mark === 'rest' ? 'rest' : 'ahead'" />
-          <template v-else-if="one.mark === 'prepare' || one.mark === 'shared'">
-            <rect :x="x(one.from)" :y="y(index) + 8" :width="w(one)" :height="7" class="prepare" />
+  <div class="panel">
+    <p class="faces">
+      <span role="tablist" aria-label="Faces of the score">
+        <button role="tab" class="link" :aria-selected="!table" @click="table = false">Score</button>
+        <button role="tab" class="link" :aria-selected="table" @click="table = true">As a table</button>
+      </span>
+      <button v-if="!table" class="link" :aria-expanded="legend" @click="legend = !legend">Legend</button>
+    </p>
+    <ScoreLegend v-if="legend && !table" :marks="marksUsed" :running="running" />
+    <ScoreTable v-if="table" :rows="rows" :running="running" @step="emit('step', $event)" @pick="(workload, event) => emit('pick', workload, event)" />
+    <div
+      v-else
+      ref="box"
+      class="score"
+      :style="{ maxHeight }"
+      tabindex="-1"
+      @scroll="scrolled = ($event.target as HTMLElement).scrollTop"
+    >
+      <svg :width="width" :height="height" role="img" aria-label="Score: a row for each workload on a time axis; the table says the same in words">
+        <defs>
+          <pattern id="rest" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(60)">
+            <line x1="0" y1="0" x2="0" y2="6" class="hatch" />
+          </pattern>
+        </defs>
+        <g v-for="(heading, at) in headings" :key="heading.label" class="part">
+          <line :x1="x(heading.from)" :x2="x(heading.from)" :y1="4" :y2="height - FOOT" />
+          <text :x="x(heading.from) + 4" :y="at % 2 ? 24 : 12">{{ heading.label }}</text>
+        </g>
+        <g class="axis">
+          <template v-for="tick in marks" :key="tick">
+            <line :x1="x(tick)" :x2="x(tick)" :y1="AXIS - 4" :y2="height - FOOT" class="grid" />
+            <text :x="x(tick)" :y="AXIS - 11" text-anchor="middle">{{ clock(tick) }}</text>
           </template>
-          <rect v-else-if="one.mark === 'rest'" :x="x(one.from)" :y="y(index) + 8" :width="w(one)" :height="7" class="rest" />
-          <rect v-else-if="one.mark === 'boot'" :x="x(one.from)" :y="y(index) + 6" :width="w(one)" :height="11" class="boot" />
-          <g v-else-if="one.mark === 'check'">
-            <rect :x="x(one.from)" :y="y(index) + 6" :width="Math.max(w(one), 9)" :height="11" class="check" />
-            <path v-if="!one.vain" :d="`M${x(one.from) + Math.max(w(one), 9) / 2 - 3} ${y(index) + 11.5} l2.2 2.4 l4 -5`" class="tick" />
-          </g>
-          <rect v-else-if="one.mark === 'close'" :x="x(one.from)" :y="y(index) + 6.5" :width="w(one)" :height="10" rx="2" class="close" />
-          <line v-else-if="one.mark === 'fence'" :x1="x(one.to)" :x2="x(one.to)" :y1="y(index) + 3" :y2="y(index) + 20" class="fence" />
-          <path v-else-if="one.mark === 'sync'" :d="wave(x(one.from), x(one.to), y(index) + 11.5)" class="sync" />
-          <rect v-else-if="one.mark === 'cleanup'" :x="x(one.from)" :y="y(index) + 6.5" :width="w(one)" :height="10" rx="2" class="cleanup" />
-          <g v-else-if="one.mark === 'script'" class="script">
-            <rect :x="x(one.from)" :y="y(index) + 6" :width="Math.max(w(one), 11)" :height="11" />
-            <path :d="`M${x(one.from) + 3.5} ${y(index) + 8.5} l3 3 l-3 3`" />
-          </g>
-          <path v-else-if="one.mark === 'notify'" :d="`M${x(one.from)} ${y(index) + 18} v-12 l8 3 l-8 3`" class="notify" />
-          <g v-else-if="one.mark === 'hold'" :transform="`translate(${x(one.from)} ${y(index) + 14})`" class="hold">
-            <path d="M-7 0 a7 7 0 0 1 14 0" />
-            <circle r="2" cy="-1" />
-          </g>
-          <g v-else-if="one.mark === 'fail'" :transform="`translate(${x(one.from)} ${y(index) + 11.5})`" class="fail">
-            <rect x="-5.5" y="-5.5" width="11" height="11" />
-            <path d="M-3 -3 l6 6 M3 -3 l-6 6" />
-          </g>
         </g>
-        <rect
-          v-if="grip(row)"
-          :x="x(grip(row)!.from) - 5"
-          :y="y(index) + 2"
-          width="10"
-          height="19"
-          class="grip"
-          :data-grip="row.workload"
-          @pointerdown.prevent="grab($event, row)"
-          @pointermove="pull"
-          @pointerup="drop"
-          @pointercancel="dragged = null"
-        >
-          <title>Drag to change the boot delay of {{ row.workload }}</title>
-        </rect>
-        <g v-if="dragged && dragged.workload === row.workload" class="dragged">
-          <rect :x="x(dragged.from)" :y="y(index) + 4" :width="Math.max(x(dragged.from + dragged.seconds) - x(dragged.from), 1)" height="15" />
-          <text :x="x(dragged.from + dragged.seconds) + 6" :y="y(index) + 16">delay {{ clock(dragged.seconds) }}</text>
-        </g>
-        <g v-if="row.whisker && !running" class="whisker">
-          <line :x1="x(row.whisker[0])" :x2="x(row.whisker[1])" :y1="y(index) + 11.5" :y2="y(index) + 11.5" />
-          <line v-for="edge in row.whisker" :key="edge" :x1="x(edge)" :x2="x(edge)" :y1="y(index) + 8" :y2="y(index) + 15" />
-        </g>
-        <line
-          v-for="(part, at) in row.critical"
-          :key="`c${at}`"
-          :x1="x(part[0])"
-          :x2="x(part[1])"
-          :y1="y(index) + 20.5"
-          :y2="y(index) + 20.5"
-          class="critical"
-        />
-      </g>
 
-      <path v-for="(thread, at) in threads" :key="`t${at}`" :d="thread" class="thread" />
+        <g v-for="{ row, index } in visible" :key="row.key">
+          <rect
+            v-if="row.workload && selected.includes(row.workload)"
+            :x="0"
+            :y="y(index)"
+            :width="width"
+            :height="ROW"
+            class="chosen"
+          />
+          <line v-if="row.first" :x1="0" :x2="width" :y1="y(index)" :y2="y(index)" class="wave-line" />
+          <line :x1="left - 6" :x2="width" :y1="y(index) + 11.5" :y2="y(index) + 11.5" class="row-line" />
+          <text v-if="row.first && row.wave !== null" :x="4" :y="y(index) + 16" class="numeral">
+            {{ roman(row.wave + 1) }}
+          </text>
+          <text
+            :x="32"
+            :y="y(index) + 16"
+            :class="['name', { strong: row.critical.length > 0 && row.workload, quiet: !row.workload }]"
+            @click="row.workload && emit('pick', row.workload, $event)"
+          >
+            <title>{{ row.label }}</title>{{ fitting(row.label, running && !narrow ? row.state : "") }}
+          </text>
+          <text
+            v-if="running && !narrow"
+            :x="left - 14"
+            :y="y(index) + 15.5"
+            text-anchor="end"
+            :class="['state', row.stateTone]"
+          >
+            {{ row.state }}
+          </text>
+          <line
+            v-if="running && row.ghost"
+            :x1="x(row.ghost[0])"
+            :x2="x(row.ghost[1])"
+            :y1="y(index) + 4"
+            :y2="y(index) + 4"
+            class="ghost"
+          />
+          <g v-for="(one, at) in row.bars" :key="at" class="bar" @click="emit('step', one.step)">
+            <title>{{ one.title }}, {{ clock(one.from) }} to {{ clock(one.to) }}</title>
+            <ScoreBar :mark="one.mark" :from="x(one.from)" :to="x(one.to)" :at="y(index)" :ahead="one.ahead && running" :vain="one.vain" />
+          </g>
+          <rect
+            v-if="grip(row)"
+            :x="x(grip(row)!.from) - 5"
+            :y="y(index) + 2"
+            width="10"
+            height="19"
+            class="grip"
+            :data-grip="row.workload"
+            @pointerdown.prevent="grab($event, row)"
+            @pointermove="pull"
+            @pointerup="drop"
+            @pointercancel="dragged = null"
+          >
+            <title>Drag to change the boot delay of {{ row.workload }}</title>
+          </rect>
+          <g v-if="dragged && dragged.workload === row.workload" class="dragged">
+            <rect :x="x(dragged.from)" :y="y(index) + 4" :width="Math.max(x(dragged.from + dragged.seconds) - x(dragged.from), 1)" height="15" />
+            <text :x="x(dragged.from + dragged.seconds) + 6" :y="y(index) + 16">delay {{ clock(dragged.seconds) }}</text>
+          </g>
+          <g v-if="row.whisker && !running" class="whisker">
+            <line :x1="x(row.whisker[0])" :x2="x(row.whisker[1])" :y1="y(index) + 11.5" :y2="y(index) + 11.5" />
+            <line v-for="edge in row.whisker" :key="edge" :x1="x(edge)" :x2="x(edge)" :y1="y(index) + 8" :y2="y(index) + 15" />
+          </g>
+          <line
+            v-for="(part, at) in row.critical"
+            :key="`c${at}`"
+            :x1="x(part[0])"
+            :x2="x(part[1])"
+            :y1="y(index) + 20.5"
+            :y2="y(index) + 20.5"
+            class="critical"
+          />
+        </g>
 
-      <g class="objective">
-        <line :x1="x(objective)" :x2="x(objective)" :y1="AXIS - 6" :y2="height - FOOT + 4" />
-        <text :x="x(objective) - 5" :y="height - 5" text-anchor="end">objective {{ clock(objective) }}</text>
-      </g>
-      <g v-if="likely !== null && !running" class="likely">
-        <line :x1="x(likely)" :x2="x(likely)" :y1="AXIS - 6" :y2="height - FOOT + 4" />
-        <text v-bind="beside(likely)" :y="height - 5">{{ clock(likely) }}</text>
-      </g>
-      <g v-if="now !== null" class="now">
-        <line :x1="x(now)" :x2="x(now)" :y1="AXIS - 6" :y2="height - FOOT + 4" />
-        <text v-bind="beside(now)" :y="height - 5">{{ ended ? "end" : "now" }}</text>
-      </g>
-    </svg>
+        <path v-for="(thread, at) in threads" :key="`t${at}`" :d="thread" class="thread" />
+
+        <g class="objective">
+          <line :x1="x(objective)" :x2="x(objective)" :y1="AXIS - 6" :y2="height - FOOT + 4" />
+          <text :x="x(objective) - 5" :y="height - 5" text-anchor="end">objective {{ clock(objective) }}</text>
+        </g>
+        <g v-if="likely !== null && !running" class="likely">
+          <line :x1="x(likely)" :x2="x(likely)" :y1="AXIS - 6" :y2="height - FOOT + 4" />
+          <text v-bind="beside(likely)" :y="height - 5">{{ clock(likely) }}</text>
+        </g>
+        <g v-if="now !== null" class="now">
+          <line :x1="x(now)" :x2="x(now)" :y1="AXIS - 6" :y2="height - FOOT + 4" />
+          <text v-bind="beside(now)" :y="height - 5">{{ ended ? "end" : "now" }}</text>
+        </g>
+      </svg>
+    </div>
   </div>
 </template>
 
@@ -323,36 +306,6 @@ text {
 .bar {
   cursor: pointer;
 }
-.prepare {
-  fill: var(--ink-3);
-}
-.boot {
-  fill: var(--ink-1);
-}
-.check {
-  fill: var(--sheet);
-  stroke: var(--ink-1);
-  stroke-width: 1.3;
-}
-.tick {
-  fill: none;
-  stroke: var(--ink-1);
-  stroke-width: 1.5;
-}
-.script rect {
-  fill: var(--sheet);
-  stroke: var(--ink-1);
-  stroke-width: 1.3;
-}
-.script path,
-.notify {
-  fill: none;
-  stroke: var(--brass);
-  stroke-width: 1.6;
-}
-.notify {
-  fill: var(--brass-soft);
-}
 .grip {
   fill: transparent;
   cursor: ew-resize;
@@ -364,9 +317,6 @@ text {
 .dragged rect {
   fill: var(--brass-soft);
   stroke: var(--brass);
-}
-.rest {
-  fill: url(#rest);
 }
 .hatch {
   stroke: var(--ink-3);
@@ -382,56 +332,16 @@ text {
   fill: var(--ink-2);
   font-size: var(--text-s);
 }
-.close {
-  fill: var(--sheet);
-  stroke: var(--ink-1);
-  stroke-width: 1.4;
-}
-.fence {
-  stroke: var(--ink-1);
-  stroke-width: 2.4;
-}
-.sync {
-  fill: none;
-  stroke: var(--planned);
-  stroke-width: 1.8;
-}
-.cleanup {
-  fill: var(--sheet);
-  stroke: var(--ink-2);
-  stroke-width: 1.4;
-}
-.ahead {
-  fill: none;
-  stroke: var(--ink-3);
-  stroke-dasharray: 2 2;
-}
 .ghost {
   stroke: var(--ink-3);
   stroke-width: 1.5;
   opacity: 0.55;
 }
-.hold path,
 .thread {
   fill: none;
   stroke: var(--brass);
-  stroke-width: 1.6;
-}
-.hold circle {
-  fill: var(--brass);
-}
-.thread {
-  pointer-events: none;
   stroke-width: 1.2;
-}
-.fail rect {
-  fill: var(--disaster-soft);
-  stroke: var(--disaster);
-  stroke-width: 1.4;
-}
-.fail path {
-  stroke: var(--disaster);
-  stroke-width: 1.6;
+  pointer-events: none;
 }
 .whisker line {
   stroke: var(--ink-2);
