@@ -72,6 +72,12 @@ header {
 }
 .plain {
   color: var(--ink-2);
+  white-space: nowrap;
+}
+@media (max-width: 900px) {
+  .organisation {
+    display: none;
+  }
 }
 @media (max-width: 760px) {
   .organisation,

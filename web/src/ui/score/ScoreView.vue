@@ -250,6 +250,19 @@ function beside(at: number): { x: number; "text-anchor": "start" | "end" } {
 </template>
 
 <style scoped>
+.faces {
+  display: flex;
+  gap: var(--gap-4);
+  margin-bottom: 2px;
+}
+.faces [role="tablist"] {
+  display: flex;
+  gap: var(--gap-3);
+}
+.faces [aria-selected="true"] {
+  color: var(--ink-1);
+  font-weight: 600;
+}
 .score {
   overflow: hidden auto;
   width: 100%;
