@@ -21,7 +21,7 @@ from typing import Any
 
 import httpx
 import pymysql
-from playwright.sync_api import Browser, ConsoleMessage, Page, expect, sync_playwright
+from playwright.sync_api import Browser, ConsoleMessage, Locator, Page, expect, sync_playwright
 from pymysql.cursors import DictCursor
 
 from maestoso.cli.processes import free_ports
@@ -227,6 +227,13 @@ class Application:
         if self._api is None:
             self._api = Api(self.address, self.password)
         return self._api
+
+
+def choose(field: Locator, text: str) -> None:
+    """Choose from a list of choices by what it says, or by the beginning of that."""
+    field.click()
+    said = re.compile(rf"^{re.escape(text)}")
+    field.page.get_by_role("option", name=said).locator("visible=true").first.click()
 
 
 def visit(

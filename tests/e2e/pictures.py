@@ -5,7 +5,7 @@ from __future__ import annotations
 from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from maestoso.server.config.options import ROOT
-from tests.e2e.application import APP_FLAGS, Application
+from tests.e2e.application import APP_FLAGS, Application, choose
 
 FOLDER = ROOT / "docs" / "screenshots"
 PACE = 40
@@ -166,8 +166,8 @@ def take_ahead(day: Page) -> None:
     navigation.get_by_role("link", name="Booking end to end").click()
     expect(day.get_by_role("img", name="Score")).to_be_visible()
     day.keyboard.press("r")
-    day.get_by_label("What goes wrong").select_option("boot-hangs")
-    day.get_by_label("Of which workload").select_option("web-02")
+    choose(day.get_by_label("What goes wrong"), "The first boot hangs")
+    choose(day.get_by_label("Of which workload"), "web-02")
     expect(day.get_by_test_id("rehearsed")).to_contain_text("1 step failed")
     keep(day, "rehearsal")
     day.keyboard.press("Escape")

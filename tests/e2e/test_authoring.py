@@ -8,6 +8,7 @@ from typing import Any
 from playwright.sync_api import expect
 
 from tests.e2e import test_estate
+from tests.e2e.application import choose
 from tests.e2e.test_estate import Journey
 
 WAVES = ("Names first", "Data", "Services", "Faces")
@@ -134,13 +135,13 @@ class TheSamePlanThreeTimes(Authoring):
                 title,
                 "A service must answer",
             )
-            page.get_by_role("dialog").locator("select").first.select_option("after")
-            page.get_by_label("Asked by").select_option(protocol)
-            page.get_by_label("Of which workload").select_option("web-01")
+            choose(page.get_by_role("dialog").get_by_label("When", exact=True), "after")
+            choose(page.get_by_label("Asked by"), {"http": "HTTP", "tls": "TLS"}[protocol])
+            choose(page.get_by_label("Of which workload"), "web-01")
             for label, text in more.items():
                 page.get_by_label(label).fill(text)
             if protocol == "tls":
-                page.get_by_role("dialog").locator("select").nth(1).select_option("go-on")
+                choose(page.get_by_label("When it fails"), "the run goes on")
             page.get_by_role("button", name="Add the cue").click()
         page.keyboard.press("Escape")
         self.cue(
@@ -148,7 +149,7 @@ class TheSamePlanThreeTimes(Authoring):
             "Everybody knows",
             "Everybody is told",
         )
-        page.get_by_role("dialog").locator("select").first.select_option("after")
+        choose(page.get_by_role("dialog").get_by_label("When", exact=True), "after")
         page.get_by_label("in a test").uncheck()
         page.get_by_label("What everybody").fill(TELL)
         page.get_by_role("button", name="Add the cue").click()
@@ -209,6 +210,7 @@ class TheSamePlanThreeTimes(Authoring):
         """Reach a list of choices with Tab and type what is chosen."""
         self.to(label)
         self.page.keyboard.type(first_letters)
+        self.page.keyboard.press("Enter")
 
     def test_by_keyboard_alone(self) -> None:
         page, keys = self.page, self.page.keyboard
@@ -426,8 +428,8 @@ class OtherFaces(Authoring):
         page.keyboard.press("r")
         said = page.get_by_test_id("rehearsed")
         expect(said).to_contain_text("nothing failed")
-        page.get_by_label("What goes wrong").select_option("boot-hangs")
-        page.get_by_label("Of which workload").select_option("web-02")
+        choose(page.get_by_label("What goes wrong"), "The first boot hangs")
+        choose(page.get_by_label("Of which workload"), "web-02")
         expect(said).to_contain_text("1 step failed on the way")
         expect(page.get_by_role("dialog")).to_contain_text("Nothing of it was left behind")
         page.keyboard.press("Escape")

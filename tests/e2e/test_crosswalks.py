@@ -8,6 +8,7 @@ from typing import Any
 from playwright.sync_api import expect
 
 from tests.e2e import test_estate
+from tests.e2e.application import choose
 from tests.e2e.test_estate import Journey
 
 
@@ -80,14 +81,14 @@ class Crosswalks(Journey):
         expect(row).to_contain_text("172.18.6.11/24")
         row.click()
         drawer = page.get_by_role("dialog")
-        drawer.get_by_label("Adapter, live").select_option("addresses")
+        choose(drawer.get_by_label("Adapter, live"), "has its own addresses")
         drawer.get_by_label("Addresses, live").fill("172.18.6.300/24")
         drawer.get_by_label("Addresses, live").press("Tab")
         expect(page.get_by_role("alert")).to_contain_text("172.18.6.300")
         drawer.get_by_label("Addresses, live").fill("172.18.6.12/24")
         drawer.get_by_label("Addresses, live").press("Tab")
         expect(drawer).to_contain_text("web-02 and web-01 would both have 172.18.6.12 on hil-web")
-        drawer.get_by_label("Pool of disk0 there").select_option("hil-b")
+        choose(drawer.get_by_label("Pool of disk0 there"), "hil-b")
         expect(drawer).to_contain_text("disk0, 40 GiB, lands on hil-b")
         drawer.get_by_role("button", name="Back to the rules").click()
         expect(drawer).not_to_contain_text("would both have")

@@ -10,7 +10,7 @@ from typing import Any, ClassVar
 import httpx
 from playwright.sync_api import Page, expect
 
-from tests.e2e.application import Application, module_browser, until, visit
+from tests.e2e.application import Application, choose, module_browser, until, visit
 
 MANY = 4000
 """Workloads of a large file; ten thousand are measured in bench."""
@@ -111,7 +111,7 @@ class FromNothing(Journey):
         self.go("Workloads")
         page.get_by_label("Workloads").focus()
         page.keyboard.press("Control+a")
-        page.get_by_label("Add to group").select_option("new")
+        choose(page.get_by_label("Add to group"), "a new group")
         page.get_by_role("button", name="Add", exact=True).click()
         page.get_by_label("Name").fill("Shop")
         page.get_by_label("A point every, s").fill("5")
@@ -155,7 +155,7 @@ class TheDemo(Journey):
         page.get_by_label("Name").fill("Mail")
         page.get_by_label("encrypt the copies").check()
         page.get_by_label("Key of the copies").fill("made-up key of the mail")
-        page.get_by_label("First copy").select_option("seed")
+        choose(page.get_by_label("First copy"), "from a seed")
         page.get_by_label("A point every, s").fill("5")
         page.get_by_role("button", name="Protect them").click()
         expect(self.sentence()).to_contain_text("Mail is ✓ healthy", timeout=90_000)

@@ -18,7 +18,7 @@ from playwright.sync_api import Page, expect
 
 from maestoso.engine.clock import SystemClock
 from maestoso.server.config.options import ROOT
-from tests.e2e.application import Application, module_browser, visit
+from tests.e2e.application import Application, choose, module_browser, visit
 
 APP = Application()
 PLAYWRIGHT: dict[str, Any] = {}
@@ -65,7 +65,7 @@ class FromARun(Evidence):
     def test_two_runs_are_found_by_filter_and_compared(self) -> None:
         page = self.page
         self.go("Runs")
-        page.get_by_label("Plan", exact=True).select_option("Booking end to end")
+        choose(page.get_by_label("Plan", exact=True), "Booking end to end")
         expect(self.sentence).to_contain_text("2 runs fit")
         page.get_by_role("button", name="Keep this view").click()
         page.get_by_label("Name of the view").fill("Booking, all")
@@ -208,11 +208,13 @@ class TheCalendar(Evidence):
         expect(self.sentence).to_contain_text("4 drills on the calendar")
         page.keyboard.press("n")
         dialog = page.get_by_role("dialog", name="A new drill")
-        dialog.get_by_label("Plan").select_option("Harbour core first")
+        choose(dialog.get_by_label("Plan"), "Harbour core first")
         dialog.get_by_label("Name").fill("Tonight")
         # A whole minute that is still ahead when the form is filled in: times that have passed do not count.
         soon = SystemClock().now().astimezone(UTC) + timedelta(seconds=85)
-        dialog.get_by_label("First time").fill(soon.strftime("%Y-%m-%dT%H:%M"))
+        first = dialog.get_by_label("First time")
+        first.fill(f"{soon.day} {soon:%b %Y, %H:%M}")
+        first.press("Enter")
         dialog.get_by_label("Time zone").fill("Nowhere/Land")
         expect(dialog.get_by_role("alert")).to_contain_text("is no time zone")
         dialog.get_by_label("Time zone").fill("UTC")

@@ -8,7 +8,7 @@ from typing import Any
 
 from playwright.sync_api import Page, expect
 
-from tests.e2e.application import Application, module_browser, until, visit
+from tests.e2e.application import Application, choose, module_browser, until, visit
 
 APP = Application()
 PLAYWRIGHT: dict[str, Any] = {}
@@ -208,8 +208,9 @@ class TheWorstDay(Live):
         """Bring a group up once more from an older point."""
         page = self.page
         page.get_by_role("button", name="Another point").click()
-        page.get_by_label("Group", exact=True).select_option(label=group)
-        page.get_by_label("Point", exact=True).select_option(index=4)
+        choose(page.get_by_label("Group", exact=True), group)
+        page.get_by_label("Point", exact=True).click()
+        page.get_by_role("option").locator("visible=true").nth(3).click()
         page.get_by_role("button", name="Bring it up from there").click()
         expect(self.sentence).to_contain_text("is coming up at Hilltop")
 

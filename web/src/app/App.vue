@@ -51,6 +51,8 @@ function skip() {
 </script>
 
 <template>
+  <!-- An empty choice, such as "by the rules", is a choice. -->
+  <el-config-provider :empty-values="[undefined, null]" :value-on-clear="() => ''">
   <p v-if="isPending" class="page quiet">One moment …</p>
   <SignIn v-else-if="!signedIn" />
   <div v-else class="shell">
@@ -76,6 +78,7 @@ function skip() {
       </ul>
     </el-dialog>
   </div>
+  </el-config-provider>
 </template>
 
 <style scoped>

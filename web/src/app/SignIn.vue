@@ -32,8 +32,8 @@ async function signIn() {
     <form @submit.prevent="signIn">
       <p class="mark"><b>m</b>aestoso</p>
       <h1 class="sentence">Sign in to see where everything runs.</h1>
-      <label>Name <input v-model="name" name="name" autocomplete="username" required /></label>
-      <label>Password <input v-model="password" name="password" type="password" autocomplete="current-password" required autofocus /></label>
+      <el-form-item label="Name"><el-input v-model="name" name="name" autocomplete="username" required /></el-form-item>
+      <el-form-item label="Password"><el-input v-model="password" name="password" type="password" autocomplete="current-password" required autofocus /></el-form-item>
       <ProblemNote v-if="error" :error="error" />
       <button class="btn main" :disabled="busy">Sign in</button>
     </form>
@@ -64,14 +64,5 @@ label {
   display: grid;
   gap: var(--gap-1);
   font-weight: 600;
-}
-input {
-  font: inherit;
-  font-weight: 400;
-  padding: 8px 10px;
-  border: 1px solid var(--rule);
-  border-radius: var(--radius);
-  background: var(--sheet);
-  color: var(--ink-1);
 }
 </style>

@@ -19,6 +19,6 @@ function done() {
 </script>
 
 <template>
-  <textarea v-if="long" v-bind="$attrs" v-model="text" @change="done" />
-  <input v-else v-bind="$attrs" v-model="text" @change="done" />
+  <el-input type="textarea" v-if="long" v-bind="$attrs" v-model="text" @change="done" />
+  <el-input v-else v-bind="$attrs" v-model="text" @change="done" />
 </template>

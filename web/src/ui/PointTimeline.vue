@@ -213,7 +213,7 @@ const about = (group: Row, point: RecoveryPoint) =>
       <span v-if="newest">Chosen: <b>the newest point{{ groups.length > 1 ? " of every group" : "" }}</b>. Click the timeline, or use the arrow keys on it, for an earlier moment.</span>
       <span v-else>Chosen: <b>{{ moment(new Date(at).toISOString(), true) }}</b>, {{ duration((end - at) / 1000) }} before now.</span>
       <button v-if="consistent" class="link" @click="emit('pick', consistent)">Latest application-consistent</button>
-      <label>before <input v-model="before" type="datetime-local" aria-label="Latest point before" @change="pickBefore" /></label>
+      <el-form-item label="before"><el-date-picker type="datetime" value-format="YYYY-MM-DDTHH:mm" format="D MMM YYYY, HH:mm" v-model="before" aria-label="Latest point before" @change="pickBefore" /></el-form-item>
     </p>
   </div>
 </template>
@@ -237,15 +237,6 @@ const about = (group: Row, point: RecoveryPoint) =>
   flex-wrap: wrap;
   gap: var(--gap-2) var(--gap-4);
   align-items: baseline;
-}
-.choosing input {
-  font: inherit;
-  font-size: var(--text-s);
-  padding: 1px 4px;
-  border: 1px solid var(--rule);
-  border-radius: var(--radius);
-  background: var(--sheet);
-  color: var(--ink-1);
 }
 svg {
   display: block;

@@ -248,8 +248,8 @@ useKeys([
       <div v-else-if="tab === 'landings' && landings">
         <FindingList v-if="beside.length" :findings="beside" compact />
         <p class="bar">
-          <input v-model.lazy="filter" class="entry mono wide" aria-label="Filter" placeholder="tag:app=booking nic:10.20.0.0/16" />
-          <label class="check"><input v-model="onlyFindings" type="checkbox" /> only what has findings</label>
+          <el-input v-model.lazy="filter" class="entry mono wide" aria-label="Filter" placeholder="tag:app=booking nic:10.20.0.0/16" />
+          <el-checkbox v-model="onlyFindings">only what has findings</el-checkbox>
           <span class="quiet">{{ count(landings.matched, "adapter") }}<template v-if="landings.matched > LONGEST">, the first {{ LONGEST }} are shown</template></span>
           <a v-if="detail.revision" class="btn" :href="`/api/v1/crosswalks/${source}/${target}/landings.csv?filter=${encodeURIComponent(filter)}`" download>Save as CSV</a>
         </p>

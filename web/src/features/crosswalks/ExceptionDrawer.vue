@@ -26,7 +26,6 @@ function mode(side: NicSide | null | undefined): Mode {
   if (side?.dhcp) return "dhcp";
   return side?.addresses ? "addresses" : "rules";
 }
-const text = (event: Event) => (event.target as HTMLInputElement).value.trim();
 function setSide(which: "live" | "test", change: (side: NicSide) => void) {
   emit("edit", (next) => {
     const one = entryOf(next, props.row.workload, props.row.nic);
@@ -88,63 +87,44 @@ const found = computed(() => props.row.findings.map((one) => one.finding));
       <template v-if="row.nic">
         <div v-for="side in SIDES" :key="side" :data-side="side">
           <h2 :class="side">Adapter {{ row.nic }}, {{ side === "live" ? "live" : "in a test" }}</h2>
-          <label
-            >It
-            <select :value="mode(entry?.[side])" :aria-label="`Adapter, ${side}`" @change="setMode(side, text($event) as Mode)">
-              <option v-for="one in MODES" :key="one.value" :value="one.value">{{ one.label }}</option>
-            </select></label
-          >
+          <el-form-item label="It"><el-select :model-value="mode(entry?.[side])" :aria-label="`Adapter, ${side}`" @change="setMode(side, $event as Mode)" filterable default-first-option>
+              <el-option v-for="one in MODES" :key="one.value" :value="one.value" :label="`${one.label}`" />
+            </el-select></el-form-item>
           <template v-if="mode(entry?.[side]) !== 'disconnected'">
-            <label
-              >Network
-              <select :value="entry?.[side]?.network ?? ''" :aria-label="`Network, ${side}`" @change="setSide(side, (one) => (one.network = text($event) || null))">
-                <option value="">as mapped</option>
-                <option v-for="network in networksFor(side)" :key="network.name" :value="network.name">{{ network.name }} ({{ network.prefixes.join(", ") }})</option>
-              </select></label
-            >
-            <label v-if="mode(entry?.[side]) === 'addresses'"
-              >Addresses with their prefix length
-              <KeptInput class="mono" :value="entry?.[side]?.addresses?.join(' ') ?? ''" :aria-label="`Addresses, ${side}`" placeholder="172.18.4.99/24" @done="setSide(side, (one) => (one.addresses = words($event.trim())))"
-            /></label>
-            <label v-if="mode(entry?.[side]) === 'dhcp'"
-              >Reserve these for it (or leave it to the server)
-              <KeptInput class="mono" :value="entry?.[side]?.addresses?.join(' ') ?? ''" :aria-label="`Reserved, ${side}`" @done="setSide(side, (one) => (one.addresses = orNothing($event.trim())))"
-            /></label>
+            <el-form-item label="Network"><el-select :model-value="entry?.[side]?.network ?? ''" :aria-label="`Network, ${side}`" @change="setSide(side, (one) => (one.network = $event || null))" filterable default-first-option>
+                <el-option value="" label="as mapped" />
+                <el-option v-for="network in networksFor(side)" :key="network.name" :value="network.name" :label="`${network.name} (${network.prefixes.join(', ')})`" />
+              </el-select></el-form-item>
+            <el-form-item v-if="mode(entry?.[side]) === 'addresses'" label="Addresses with their prefix length"><KeptInput class="mono" :value="entry?.[side]?.addresses?.join(' ') ?? ''" :aria-label="`Addresses, ${side}`" placeholder="172.18.4.99/24" @done="setSide(side, (one) => (one.addresses = words($event.trim())))"
+            /></el-form-item>
+            <el-form-item v-if="mode(entry?.[side]) === 'dhcp'" label="Reserve these for it (or leave it to the server)"><KeptInput class="mono" :value="entry?.[side]?.addresses?.join(' ') ?? ''" :aria-label="`Reserved, ${side}`" @done="setSide(side, (one) => (one.addresses = orNothing($event.trim())))"
+            /></el-form-item>
             <div v-if="mode(entry?.[side]) === 'addresses'" class="two">
-              <label>Gateway <KeptInput class="mono" :value="entry?.[side]?.gateways?.join(' ') ?? ''" :aria-label="`Gateways, ${side}`" placeholder="that of the network" @done="setSide(side, (one) => (one.gateways = orNothing($event.trim())))" /></label>
-              <label>Name servers <KeptInput class="mono" :value="entry?.[side]?.dns?.join(' ') ?? ''" :aria-label="`Name servers, ${side}`" placeholder="those of the rule" @done="setSide(side, (one) => (one.dns = orNothing($event.trim())))" /></label>
+              <el-form-item label="Gateway"><KeptInput class="mono" :value="entry?.[side]?.gateways?.join(' ') ?? ''" :aria-label="`Gateways, ${side}`" placeholder="that of the network" @done="setSide(side, (one) => (one.gateways = orNothing($event.trim())))" /></el-form-item>
+              <el-form-item label="Name servers"><KeptInput class="mono" :value="entry?.[side]?.dns?.join(' ') ?? ''" :aria-label="`Name servers, ${side}`" placeholder="those of the rule" @done="setSide(side, (one) => (one.dns = orNothing($event.trim())))" /></el-form-item>
             </div>
           </template>
         </div>
-        <label>MAC at the target <KeptInput class="mono" :value="entry?.mac ?? ''" aria-label="MAC at the target" :placeholder="row.live?.mac" @done="setMac($event.trim())" /></label>
+        <el-form-item label="MAC at the target"><KeptInput class="mono" :value="entry?.mac ?? ''" aria-label="MAC at the target" :placeholder="row.live?.mac" @done="setMac($event.trim())" /></el-form-item>
       </template>
       <h2>{{ row.workload }} itself</h2>
       <div class="two">
-        <label>Name there <KeptInput :value="exception?.name ?? ''" aria-label="Name there" :placeholder="row.workload" @done="setWorkload('name', $event.trim())" /></label>
-        <label
-          >Host pool
-          <select :value="exception?.host_pool ?? ''" aria-label="Host pool there" @change="setWorkload('host_pool', text($event))">
-            <option value="">as mapped</option>
-            <option v-for="pool in detail.targets.host_pools" :key="pool.name" :value="pool.name">{{ pool.name }}</option>
-          </select></label
-        >
-        <label>Cores <KeptInput type="number" min="1" :value="exception?.cores ?? ''" aria-label="Cores there" placeholder="as here" @done="setWorkload('cores', $event.trim())" /></label>
-        <label>Memory, MiB <KeptInput type="number" min="1" :value="exception?.memory_mib ?? ''" aria-label="Memory there" placeholder="as here" @done="setWorkload('memory_mib', $event.trim())" /></label>
-        <label
-          >Folder
-          <select :value="exception?.folder ?? ''" aria-label="Folder there" @change="setWorkload('folder', text($event))">
-            <option value="">as mapped</option>
-            <option v-for="name in detail.targets.folders" :key="name" :value="name">{{ name }}</option>
-          </select></label
-        >
+        <el-form-item label="Name there"><KeptInput :value="exception?.name ?? ''" aria-label="Name there" :placeholder="row.workload" @done="setWorkload('name', $event.trim())" /></el-form-item>
+        <el-form-item label="Host pool"><el-select :model-value="exception?.host_pool ?? ''" aria-label="Host pool there" @change="setWorkload('host_pool', $event)" filterable default-first-option>
+            <el-option value="" label="as mapped" />
+            <el-option v-for="pool in detail.targets.host_pools" :key="pool.name" :value="pool.name" :label="`${pool.name}`" />
+          </el-select></el-form-item>
+        <el-form-item label="Cores"><KeptInput type="number" min="1" :value="exception?.cores ?? ''" aria-label="Cores there" placeholder="as here" @done="setWorkload('cores', $event.trim())" /></el-form-item>
+        <el-form-item label="Memory, MiB"><KeptInput type="number" min="1" :value="exception?.memory_mib ?? ''" aria-label="Memory there" placeholder="as here" @done="setWorkload('memory_mib', $event.trim())" /></el-form-item>
+        <el-form-item label="Folder"><el-select :model-value="exception?.folder ?? ''" aria-label="Folder there" @change="setWorkload('folder', $event)" filterable default-first-option>
+            <el-option value="" label="as mapped" />
+            <el-option v-for="name in detail.targets.folders" :key="name" :value="name" :label="`${name}`" />
+          </el-select></el-form-item>
       </div>
-      <label v-for="disk in row.disks" :key="disk.disk"
-        >{{ disk.disk }}, {{ disk.size_gib }} GiB, lands on {{ disk.storage_pool || "nothing yet" }}
-        <select :value="exception?.storage_pools[disk.disk] ?? ''" :aria-label="`Pool of ${disk.disk} there`" @change="setPool(disk.disk, text($event))">
-          <option value="">as mapped</option>
-          <option v-for="pool in landable" :key="pool.name" :value="pool.name">{{ pool.name }} ({{ pool.capacity_gib - pool.used_gib }} GiB free)</option>
-        </select></label
-      >
+      <el-form-item v-for="disk in row.disks" :key="disk.disk" :label="`${disk.disk}, ${disk.size_gib} GiB, lands on ${disk.storage_pool || 'nothing yet'}`"><el-select :model-value="exception?.storage_pools[disk.disk] ?? ''" :aria-label="`Pool of ${disk.disk} there`" @change="setPool(disk.disk, $event)" filterable default-first-option>
+          <el-option value="" label="as mapped" />
+          <el-option v-for="pool in landable" :key="pool.name" :value="pool.name" :label="`${pool.name} (${pool.capacity_gib - pool.used_gib} GiB free)`" />
+        </el-select></el-form-item>
       <p class="buttons">
         <button class="btn" :disabled="!row.exception" @click="allBack">Back to the rules</button>
         <button class="btn" @click="emit('close')">Close</button>

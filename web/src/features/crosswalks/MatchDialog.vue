@@ -29,7 +29,7 @@ function accept() {
       <table class="lines">
         <thead>
           <tr>
-            <th><input type="checkbox" aria-label="All proposals" :checked="all" @change="toggleAll" /></th>
+            <th><el-checkbox :model-value="all" @change="toggleAll"><span class="out-of-sight">All proposals</span></el-checkbox></th>
             <th>What</th>
             <th>From</th>
             <th>To</th>
@@ -39,7 +39,7 @@ function accept() {
         </thead>
         <tbody>
           <tr v-for="(one, index) in proposals" :key="one.kind + one.source" :data-proposal="one.source">
-            <td><input type="checkbox" :aria-label="`${one.source} to ${one.target}`" :checked="chosen.has(index)" @change="toggle(index)" /></td>
+            <td><el-checkbox :model-value="chosen.has(index)" @change="toggle(index)"><span class="out-of-sight">{{ `${one.source} to ${one.target}` }}</span></el-checkbox></td>
             <td>{{ one.kind }}</td>
             <td class="mono">{{ one.source }}</td>
             <td class="mono">{{ one.target }}</td>

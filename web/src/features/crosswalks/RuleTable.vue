@@ -27,7 +27,6 @@ function set(index: number, side: "live" | "test", change: (says: Readdress) => 
     if (rule) change(rule[side]);
   });
 }
-const text = (event: Event) => (event.target as HTMLInputElement).value.trim();
 function add(what: string) {
   const wanted = what.trim();
   if (wanted) emit("edit", (next) => next.address_rules.push(newRule(wanted)));
@@ -51,7 +50,7 @@ async function tryOut() {
   <div>
     <p class="bar">
       <button class="btn" :disabled="!crosswalk.address_rules.length" @click="copyOver(() => true)">Copy live to test everywhere</button>
-      <label class="check"><input type="checkbox" :checked="crosswalk.new_macs" @change="emit('edit', (next) => (next.new_macs = !next.new_macs))" /> new MACs at the target (locally administered, always the same for the same adapter)</label>
+      <el-checkbox :model-value="crosswalk.new_macs" @change="emit('edit', (next) => (next.new_macs = !next.new_macs))">new MACs at the target (locally administered, always the same for the same adapter)</el-checkbox>
     </p>
     <div class="scroll">
       <table class="lines rules">
@@ -74,9 +73,9 @@ async function tryOut() {
             </td>
             <td :class="side">{{ side }}</td>
             <td>
-              <select class="entry" :value="rule[side].action" :aria-label="`What happens, ${side}`" @change="set(index, side, (says) => (says.action = text($event) as Readdress['action']))">
-                <option v-for="one in ACTIONS" :key="one.value" :value="one.value">{{ one.label }}</option>
-              </select>
+              <el-select class="entry" :model-value="rule[side].action" :aria-label="`What happens, ${side}`" @change="set(index, side, (says) => (says.action = $event as Readdress['action']))" filterable default-first-option>
+                <el-option v-for="one in ACTIONS" :key="one.value" :value="one.value" :label="`${one.label}`" />
+              </el-select>
             </td>
             <td>
               <KeptInput
@@ -104,13 +103,13 @@ async function tryOut() {
       </table>
     </div>
     <form class="bar" @submit.prevent="add(prefix)">
-      <input v-model="prefix" class="entry mono" aria-label="Prefix of a new rule" placeholder="10.20.4.0/24" />
+      <el-input v-model="prefix" class="entry mono" aria-label="Prefix of a new rule" placeholder="10.20.4.0/24" />
       <button class="btn" :disabled="!prefix.trim()">Add a rule</button>
       <span v-if="missing.length">▲ No rule yet: <button v-for="one in missing" :key="one" type="button" class="link mono gap" @click="add(one)">{{ one }}</button></span>
     </form>
     <h2>Try it</h2>
     <form class="bar" @submit.prevent="tryOut">
-      <textarea v-model="texts" class="entry mono" rows="2" aria-label="Addresses to try" placeholder="10.20.4.17 2001:db8:20:4::17" />
+      <el-input type="textarea" v-model="texts" class="entry mono" :rows="2" aria-label="Addresses to try" placeholder="10.20.4.17 2001:db8:20:4::17" />
       <button class="btn" :disabled="!texts.trim()">See what they become</button>
     </form>
     <ProblemNote v-if="problem" :error="problem" />
@@ -154,7 +153,7 @@ async function tryOut() {
 .rules tr:first-child td {
   border-bottom: 0;
 }
-.rules input {
+.rules :deep(.el-input) {
   width: 100%;
   min-width: 92px;
 }
@@ -171,8 +170,8 @@ async function tryOut() {
 .gap {
   margin-right: var(--gap-2);
 }
-textarea {
-  width: 420px;
+.el-textarea {
+  width: min(420px, 100%);
 }
 .tried {
   max-width: 760px;

@@ -40,10 +40,7 @@ async function accept() {
     <p v-else-if="data && !data.differences.length">Nothing: the records say what its agent says.</p>
     <ul v-else-if="data" class="list">
       <li v-for="one in data.differences" :key="one.id">
-        <label>
-          <input v-model="chosen" type="checkbox" :value="one.id" />
-          <b>{{ shapes[one.change] }} {{ one.change }}</b> {{ one.kind }} <span class="mono">{{ one.name }}</span>
-        </label>
+        <el-checkbox :model-value="chosen.includes(one.id)" @change="chosen = $event ? [...chosen, one.id] : chosen.filter((other) => other !== one.id)"><b>{{ shapes[one.change] }} {{ one.change }}</b> {{ one.kind }} <span class="mono">{{ one.name }}</span></el-checkbox>
         <table v-if="one.fields.length">
           <tr v-for="field in one.fields" :key="field.field">
             <td class="quiet">{{ field.field }}</td>

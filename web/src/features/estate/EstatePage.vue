@@ -105,14 +105,14 @@ useKeys([
       </span>
       <template v-else>
         <b>{{ selected.size }} selected</b>
-        <input ref="tagField" v-model="tagging" class="entry mono" aria-label="Tag" placeholder="key=value" @keydown.enter="tag(false)" />
+        <el-input ref="tagField" v-model="tagging" class="entry mono" aria-label="Tag" placeholder="key=value" @keydown.enter="tag(false)" />
         <button class="btn" :disabled="!tagging.includes('=')" @click="tag(false)">Tag</button>
         <button class="btn" :disabled="!tagging" @click="tag(true)">Untag</button>
-        <select v-model="joining" class="entry" aria-label="Add to group">
-          <option value="">add to group …</option>
-          <option v-for="group in protection?.groups ?? []" :key="group.code" :value="group.code">{{ group.name }}</option>
-          <option value="new">a new group</option>
-        </select>
+        <el-select v-model="joining" class="entry" aria-label="Add to group" filterable default-first-option>
+          <el-option value="" label="add to group …" />
+          <el-option v-for="group in protection?.groups ?? []" :key="group.code" :value="group.code" :label="`${group.name}`" />
+          <el-option value="new" label="a new group" />
+        </el-select>
         <button class="btn" :disabled="!joining" @click="join">Add</button>
         <button class="link" @click="selected = new Set()">Select none</button>
       </template>

@@ -44,9 +44,9 @@ defineExpose({ focus: () => field.value?.focus() });
 
 <template>
   <div class="filter">
-    <input ref="field" v-model="typed" class="mono" spellcheck="false" aria-label="Filter" placeholder="site:QUA tag:app=booking nic:10.20.0.0/16 -protected" @keydown.esc="typed = ''" />
+    <el-input ref="field" v-model="typed" class="mono" spellcheck="false" aria-label="Filter" placeholder="site:QUA tag:app=booking nic:10.20.0.0/16 -protected" @keydown.esc="typed = ''" />
     <template v-if="text && !wrong">
-      <input v-model="naming" class="name" aria-label="Name of the filter" placeholder="name it" @keydown.enter="save" />
+      <el-input v-model="naming" class="name" aria-label="Name of the filter" placeholder="name it" @keydown.enter="save" />
       <button class="btn" :disabled="!naming.trim()" @click="save">Save filter</button>
     </template>
   </div>
@@ -67,14 +67,6 @@ defineExpose({ focus: () => field.value?.focus() });
 .filter {
   display: flex;
   gap: var(--gap-2);
-}
-input {
-  font-size: var(--text-m);
-  padding: 6px 10px;
-  border: 1px solid var(--rule);
-  border-radius: var(--radius);
-  background: var(--sheet);
-  color: var(--ink-1);
 }
 .filter .mono {
   flex: 1;

@@ -116,26 +116,17 @@ const brings = computed(() => !!job.value && (job.value.new > 0 || job.value.cha
       </label>
       <div class="form">
         <p class="quiet">Needed only for what a file does not say: rows without a site, and OVF, which knows neither site nor pool.</p>
-        <label>
-          Site
-          <select v-model="site">
-            <option value="">as the file says</option>
-            <option v-for="one in sites?.sites ?? []" :key="one.code" :value="one.code">{{ one.name }}</option>
-          </select>
-        </label>
-        <label>
-          Storage pool, for OVF
-          <select v-model="pool" :disabled="!there">
-            <option v-for="one in there?.storage_pools ?? []" :key="one.name">{{ one.name }}</option>
-          </select>
-        </label>
-        <label>
-          Network, for OVF
-          <select v-model="network" :disabled="!there">
-            <option value="">as the file says</option>
-            <option v-for="one in there?.networks ?? []" :key="one.name">{{ one.name }}</option>
-          </select>
-        </label>
+        <el-form-item label="Site"><el-select v-model="site" filterable default-first-option>
+            <el-option value="" label="as the file says" />
+            <el-option v-for="one in sites?.sites ?? []" :key="one.code" :value="one.code" :label="`${one.name}`" />
+          </el-select></el-form-item>
+        <el-form-item label="Storage pool, for OVF"><el-select v-model="pool" :disabled="!there" filterable default-first-option>
+            <el-option v-for="one in there?.storage_pools ?? []" :key="one.name" :value="one.name" :label="`${one.name}`" />
+          </el-select></el-form-item>
+        <el-form-item label="Network, for OVF"><el-select v-model="network" :disabled="!there" filterable default-first-option>
+            <el-option value="" label="as the file says" />
+            <el-option v-for="one in there?.networks ?? []" :key="one.name" :value="one.name" :label="`${one.name}`" />
+          </el-select></el-form-item>
       </div>
     </div>
     <p v-if="!job" class="quiet hints">
@@ -152,7 +143,7 @@ const brings = computed(() => !!job.value && (job.value.new > 0 || job.value.cha
         <p class="form buttons">
           <button class="btn main" :disabled="!brings" @click="confirm">Bring it in</button>
           <button class="btn" @click="cancel">Leave it</button>
-          <label v-if="job.sites.length">Token of site agents, where they are no practice sites <input v-model="token" type="password" autocomplete="off" /></label>
+          <el-form-item v-if="job.sites.length" label="Token of site agents, where they are no practice sites"><el-input v-model="token" type="password" autocomplete="off" /></el-form-item>
         </p>
         <template v-if="job.complaints.length">
           <h2 class="bad">▲ {{ count(job.bad, "row") }} cannot be taken; the others can</h2>

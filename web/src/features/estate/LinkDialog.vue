@@ -37,26 +37,23 @@ const addWindow = () => draft.value.windows.push({ days: ["mon", "tue", "wed", "
   <el-dialog v-model="open" :title="link ? `The link ${link.one} to ${link.other}` : 'A new link'" width="min(520px, 94vw)">
     <form class="form" @submit.prevent="save">
       <div v-if="!link" class="two">
-        <label v-for="end in ['one', 'other'] as const" :key="end">
-          {{ end === "one" ? "Between" : "and" }}
-          <select v-model="draft[end]">
-            <option v-for="site in sites" :key="site.code" :value="site.code">{{ site.name }}</option>
-          </select>
-        </label>
+        <el-form-item v-for="end in ['one', 'other'] as const" :key="end" :label="`${end === 'one' ? 'Between' : 'and'}`"><el-select v-model="draft[end]" filterable default-first-option>
+            <el-option v-for="site in sites" :key="site.code" :value="site.code" :label="`${site.name}`" />
+          </el-select></el-form-item>
       </div>
       <div class="three">
-        <label>Bandwidth, Mbit/s <input v-model.number="mbit" type="number" min="0.001" step="any" /></label>
-        <label>Latency, ms <input v-model.number="draft.latency_ms" type="number" min="0" step="any" /></label>
-        <label>Loss, share <input v-model.number="draft.loss" type="number" min="0" max="0.99" step="any" /></label>
+        <el-form-item label="Bandwidth, Mbit/s"><el-input v-model.number="mbit" type="number" min="0.001" step="any" /></el-form-item>
+        <el-form-item label="Latency, ms"><el-input v-model.number="draft.latency_ms" type="number" min="0" step="any" /></el-form-item>
+        <el-form-item label="Loss, share"><el-input v-model.number="draft.loss" type="number" min="0" max="0.99" step="any" /></el-form-item>
       </div>
       <h2>Throttle windows, UTC <button type="button" class="link" @click="addWindow">Add</button></h2>
       <div v-for="(one, index) in draft.windows" :key="index">
         <p>
-          <label v-for="day in DAYS" :key="day" class="check day"><input v-model="one.days" type="checkbox" :value="day" /> {{ day }}</label>
+          <el-checkbox v-for="day in DAYS" :key="day" class="day" :model-value="one.days.includes(day)" @change="one.days = DAYS.filter((other) => (other === day ? $event : one.days.includes(other)))">{{ day }}</el-checkbox>
         </p>
         <div class="line">
-          <input v-model="one.begins" aria-label="From" class="mono short" /> to <input v-model="one.ends" aria-label="To" class="mono short" /> copies get
-          <input v-model.number="one.share" aria-label="Share" type="number" min="0" max="1" step="any" class="short" /> of it
+          <el-input v-model="one.begins" aria-label="From" class="mono short" /> to <el-input v-model="one.ends" aria-label="To" class="mono short" /> copies get
+          <el-input v-model.number="one.share" aria-label="Share" type="number" min="0" max="1" step="any" class="short" /> of it
           <button type="button" class="link" aria-label="Remove window" @click="draft.windows.splice(index, 1)">✕</button>
         </div>
       </div>

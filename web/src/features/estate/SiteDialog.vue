@@ -21,24 +21,21 @@ function save() {
   <el-dialog v-model="open" title="Register a site" width="min(480px, 94vw)">
     <form class="form" @submit.prevent="save">
       <div class="two">
-        <label>Code <input v-model="draft.code" class="mono" placeholder="QUA" required /></label>
-        <label>Name <input v-model="draft.name" required /></label>
-        <label>
-          Kind
-          <select v-model="draft.kind">
-            <option value="datacentre">data centre</option>
-            <option value="cloud">cloud region</option>
-          </select>
-        </label>
-        <label>Time zone <input v-model="draft.time_zone" /></label>
+        <el-form-item label="Code"><el-input v-model="draft.code" class="mono" placeholder="QUA" required /></el-form-item>
+        <el-form-item label="Name"><el-input v-model="draft.name" required /></el-form-item>
+        <el-form-item label="Kind"><el-select v-model="draft.kind" filterable default-first-option>
+            <el-option value="datacentre" label="data centre" />
+            <el-option value="cloud" label="cloud region" />
+          </el-select></el-form-item>
+        <el-form-item label="Time zone"><el-input v-model="draft.time_zone" /></el-form-item>
       </div>
       <p>
-        <label class="check"><input v-model="how" type="radio" value="agent" /> It has a site agent</label>
-        <label class="check"><input v-model="how" type="radio" value="practice" /> Simulate it here (practice site)</label>
+        <el-radio v-model="how" value="agent">It has a site agent</el-radio>
+        <el-radio v-model="how" value="practice">Simulate it here (practice site)</el-radio>
       </p>
       <template v-if="how === 'agent'">
-        <label>Address of the agent <input v-model="draft.agent_url" class="mono" placeholder="http://127.0.0.1:8472" required /></label>
-        <label>Token <input v-model="draft.token" type="password" autocomplete="off" /></label>
+        <el-form-item label="Address of the agent"><el-input v-model="draft.agent_url" class="mono" placeholder="http://127.0.0.1:8472" required /></el-form-item>
+        <el-form-item label="Token"><el-input v-model="draft.token" type="password" autocomplete="off" /></el-form-item>
       </template>
       <p v-else class="quiet">A practice site begins empty and becomes what you write down or bring in for it.</p>
       <ProblemNote v-if="problem" :error="problem" />

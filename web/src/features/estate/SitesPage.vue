@@ -93,7 +93,7 @@ const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
           <b> ▲ It says {{ count(site.drifted, "thing") }} otherwise.</b> <button class="btn" @click="drift(site)">Look at them</button>
         </template>
         <span v-if="site.inventory_at" class="quiet"> Inventory of {{ ago(site.inventory_at) }}.</span>
-        <label class="follow"><input type="checkbox" :checked="site.takes_over" @change="follow(site, ($event.target as HTMLInputElement).checked)" /> take changes over by themselves</label>
+        <el-checkbox class="follow" :model-value="site.takes_over" @change="follow(site, Boolean($event))">take changes over by themselves</el-checkbox>
         <b v-if="waiting(site)">▲ {{ count(waiting(site), "request") }} {{ waiting(site) === 1 ? "waits" : "wait" }} for it. </b>
         <button class="link" @click="showAsked(site)">What it was asked for</button>
         <button class="link deed" @click="retire(site)">Retire the site</button>

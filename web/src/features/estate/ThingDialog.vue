@@ -3,6 +3,7 @@ import { computed, ref, watch } from "vue";
 import { api, take } from "@/api/client";
 import { FIELDS, type Kind, TITLES, fresh, fromText, toText } from "@/features/estate/things";
 import { useAct } from "@/ui/act";
+import KeptInput from "@/ui/KeptInput.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 
 const props = defineProps<{ site: string; kind: Kind; thing: Record<string, unknown> | null }>();
@@ -31,16 +32,15 @@ const retire = () => act(() => take(api.DELETE(`/api/v1/sites/{code}/${PATHS[pro
     <form class="form" @submit.prevent="save">
       <template v-for="field in FIELDS[kind]" :key="field.key">
         <p v-if="field.type === 'yes'">
-          <label class="check"><input v-model="draft[field.key]" type="checkbox" /> {{ field.label }}</label>
+          <el-checkbox :model-value="Boolean(draft[field.key])" @change="draft[field.key] = $event">{{ field.label }}</el-checkbox>
         </p>
-        <label v-else>
-          {{ field.label }}
-          <select v-if="field.type === 'choice'" v-model="draft[field.key]">
-            <option v-for="choice in field.choices" :key="choice">{{ choice }}</option>
-          </select>
-          <textarea v-else-if="field.type === 'list' || field.type === 'pairs'" rows="2" class="mono" :value="toText(field, draft[field.key])" @change="draft[field.key] = fromText(field, ($event.target as HTMLTextAreaElement).value)" />
-          <input v-else :type="field.type === 'number' ? 'number' : 'text'" :disabled="field.key === 'name' && !isNew" :value="toText(field, draft[field.key])" @input="draft[field.key] = fromText(field, ($event.target as HTMLInputElement).value)" />
-        </label>
+        <el-form-item v-else :label="field.label">
+          <el-select v-if="field.type === 'choice'" :model-value="String(draft[field.key])" @change="draft[field.key] = $event" filterable default-first-option>
+            <el-option v-for="choice in field.choices" :key="choice" :value="choice" :label="`${choice}`" />
+          </el-select>
+          <KeptInput v-else-if="field.type === 'list' || field.type === 'pairs'" long :rows="2" class="mono" :value="toText(field, draft[field.key])" @done="draft[field.key] = fromText(field, $event)" />
+          <KeptInput v-else :type="field.type === 'number' ? 'number' : 'text'" :disabled="field.key === 'name' && !isNew" :value="toText(field, draft[field.key])" @done="draft[field.key] = fromText(field, $event)" />
+        </el-form-item>
       </template>
       <ProblemNote v-if="problem" :error="problem" />
       <p class="buttons">

@@ -60,7 +60,7 @@ const look = (name: string) => void router.replace({ query: name ? { of: name } 
     </h1>
     <EstateTabs />
     <form class="line" @submit.prevent="look(typed)">
-      <input v-model="typed" list="names" aria-label="Around one workload" placeholder="around one workload" class="entry mono" />
+      <el-input v-model="typed" list="names" aria-label="Around one workload" placeholder="around one workload" class="entry mono" />
       <datalist id="names"><option v-for="name in rows.keys()" :key="name" :value="name" /></datalist>
       <button class="btn">Look at it</button>
       <button v-if="focus" type="button" class="link" @click="look((typed = ''))">All of them</button>

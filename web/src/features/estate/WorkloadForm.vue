@@ -4,6 +4,7 @@ import { computed, reactive, ref } from "vue";
 import { api, take } from "@/api/client";
 import { useSites } from "@/api/queries";
 import type { Disk, Nic, Workload, WorkloadDetail } from "@/api/types";
+import KeptInput from "@/ui/KeptInput.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 
 const props = defineProps<{ detail?: WorkloadDetail }>();
@@ -64,70 +65,61 @@ async function save() {
 <template>
   <form class="form" @submit.prevent="save">
     <template v-if="!detail">
-      <label>Name <input v-model="draft.name" class="mono" required /></label>
-      <label>
-        Site
-        <select v-model="site" required>
-          <option v-for="one in sites?.sites ?? []" :key="one.code" :value="one.code">{{ one.name }}</option>
-        </select>
-      </label>
+      <el-form-item label="Name"><el-input v-model="draft.name" class="mono" required /></el-form-item>
+      <el-form-item label="Site"><el-select v-model="site" filterable default-first-option>
+          <el-option v-for="one in sites?.sites ?? []" :key="one.code" :value="one.code" :label="`${one.name}`" />
+        </el-select></el-form-item>
     </template>
     <div class="two">
-      <label>Cores <input v-model.number="draft.cores" type="number" min="1" /></label>
-      <label>Memory in MiB <input v-model.number="draft.memory_mib" type="number" min="1" /></label>
-      <label>
-        OS
-        <select v-model="draft.os_family">
-          <option>linux</option>
-          <option>bsd</option>
-          <option>appliance</option>
-        </select>
-      </label>
-      <label>
-        Criticality
-        <select v-model="draft.criticality">
-          <option>vital</option>
-          <option>important</option>
-          <option>deferrable</option>
-        </select>
-      </label>
-      <label>Owner <input v-model="draft.owner" /></label>
+      <el-form-item label="Cores"><el-input v-model.number="draft.cores" type="number" min="1" /></el-form-item>
+      <el-form-item label="Memory in MiB"><el-input v-model.number="draft.memory_mib" type="number" min="1" /></el-form-item>
+      <el-form-item label="OS"><el-select v-model="draft.os_family" filterable default-first-option>
+          <el-option value="linux" label="linux" />
+          <el-option value="bsd" label="bsd" />
+          <el-option value="appliance" label="appliance" />
+        </el-select></el-form-item>
+      <el-form-item label="Criticality"><el-select v-model="draft.criticality" filterable default-first-option>
+          <el-option value="vital" label="vital" />
+          <el-option value="important" label="important" />
+          <el-option value="deferrable" label="deferrable" />
+        </el-select></el-form-item>
+      <el-form-item label="Owner"><el-input v-model="draft.owner" /></el-form-item>
     </div>
     <p>
-      <label class="check"><input v-model="draft.guest_agent" type="checkbox" /> has a guest agent</label>
-      <label class="check"><input v-model="draft.needs_key" type="checkbox" /> its copies need a key</label>
+      <el-checkbox v-model="draft.guest_agent">has a guest agent</el-checkbox>
+      <el-checkbox v-model="draft.needs_key">its copies need a key</el-checkbox>
     </p>
     <h2>Disks <button type="button" class="link" @click="addDisk">Add</button></h2>
     <div v-for="(disk, index) in draft.disks" :key="index" class="line">
-      <input v-model="disk.name" aria-label="Disk" class="mono short" />
-      <input v-model.number="disk.size_gib" aria-label="GiB" type="number" min="1" class="short" />
-      <select v-model="disk.storage_pool" aria-label="Storage pool">
-        <option v-for="pool in there?.storage_pools ?? []" :key="pool.name">{{ pool.name }}</option>
-      </select>
-      <input :value="disk.left_out_because ?? ''" aria-label="Left out because" placeholder="left out because … (empty: copied)" @input="setLeft(disk, ($event.target as HTMLInputElement).value)" />
+      <el-input v-model="disk.name" aria-label="Disk" class="mono short" />
+      <el-input v-model.number="disk.size_gib" aria-label="GiB" type="number" min="1" class="short" />
+      <el-select v-model="disk.storage_pool" aria-label="Storage pool" filterable default-first-option>
+        <el-option v-for="pool in there?.storage_pools ?? []" :key="pool.name" :value="pool.name" :label="`${pool.name}`" />
+      </el-select>
+      <el-input :model-value="disk.left_out_because ?? ''" aria-label="Left out because" placeholder="left out because … (empty: copied)" @update:model-value="setLeft(disk, $event)" />
       <button type="button" class="link" aria-label="Remove disk" @click="draft.disks.splice(index, 1)">✕</button>
     </div>
     <h2>Adapters <button type="button" class="link" @click="addNic">Add</button></h2>
     <div v-for="(nic, index) in draft.nics" :key="index" class="nic">
       <div class="line">
-        <input v-model="nic.name" aria-label="Adapter" class="mono short" />
-        <select v-model="nic.network" aria-label="Network">
-          <option v-for="network in there?.networks ?? []" :key="network.name">{{ network.name }}</option>
-        </select>
-        <input v-model="nic.mac" aria-label="MAC" class="mono" />
-        <label class="check"><input v-model="nic.dhcp" type="checkbox" /> DHCP</label>
+        <el-input v-model="nic.name" aria-label="Adapter" class="mono short" />
+        <el-select v-model="nic.network" aria-label="Network" filterable default-first-option>
+          <el-option v-for="network in there?.networks ?? []" :key="network.name" :value="network.name" :label="`${network.name}`" />
+        </el-select>
+        <el-input v-model="nic.mac" aria-label="MAC" class="mono" />
+        <el-checkbox v-model="nic.dhcp">DHCP</el-checkbox>
         <button type="button" class="link" aria-label="Remove adapter" @click="draft.nics.splice(index, 1)">✕</button>
       </div>
       <div class="line">
-        <input :value="listed(nic.addresses)" aria-label="Addresses" class="mono" placeholder="10.20.4.17/24 …" @change="setNic(nic, 'addresses', ($event.target as HTMLInputElement).value)" />
-        <input :value="listed(nic.gateways)" aria-label="Gateways" class="mono" placeholder="gateway" @change="setNic(nic, 'gateways', ($event.target as HTMLInputElement).value)" />
-        <input :value="listed(nic.dns)" aria-label="DNS servers" class="mono" placeholder="DNS servers" @change="setNic(nic, 'dns', ($event.target as HTMLInputElement).value)" />
+        <KeptInput :value="listed(nic.addresses)" aria-label="Addresses" class="mono" placeholder="10.20.4.17/24 …" @done="setNic(nic, 'addresses', $event)" />
+        <KeptInput :value="listed(nic.gateways)" aria-label="Gateways" class="mono" placeholder="gateway" @done="setNic(nic, 'gateways', $event)" />
+        <KeptInput :value="listed(nic.dns)" aria-label="DNS servers" class="mono" placeholder="DNS servers" @done="setNic(nic, 'dns', $event)" />
       </div>
     </div>
     <div class="three">
-      <label>Tags, key=value a line <textarea v-model="tags" rows="4" class="mono" /></label>
-      <label>Offers, name protocol port a line <textarea v-model="offers" rows="4" class="mono" /></label>
-      <label>Uses, a service a line <textarea v-model="uses" rows="4" class="mono" /></label>
+      <el-form-item label="Tags, key=value a line"><el-input type="textarea" v-model="tags" :rows="4" class="mono" /></el-form-item>
+      <el-form-item label="Offers, name protocol port a line"><el-input type="textarea" v-model="offers" :rows="4" class="mono" /></el-form-item>
+      <el-form-item label="Uses, a service a line"><el-input type="textarea" v-model="uses" :rows="4" class="mono" /></el-form-item>
     </div>
     <ProblemNote v-if="problem" :error="problem" />
     <p class="buttons">

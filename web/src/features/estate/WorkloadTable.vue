@@ -81,7 +81,7 @@ const memory = (mib: number) => (mib >= 1024 ? `${Math.round(mib / 102.4) / 10} 
 <template>
   <div class="whole" role="grid" aria-label="Workloads" :aria-rowcount="matched">
   <div class="head" role="row">
-    <span role="columnheader"><input type="checkbox" aria-label="Select all that the filter finds" :checked="matched > 0 && selected.size >= matched" @change="selected.size ? (selected = new Set()) : emit('all')" /></span>
+    <span role="columnheader"><el-checkbox :model-value="matched > 0 && selected.size >= matched" @change="selected.size ? (selected = new Set()) : emit('all')"><span class="out-of-sight">Select all that the filter finds</span></el-checkbox></span>
     <span v-for="column in COLUMNS" :key="column.title" role="columnheader" :aria-sort="sort === column.key ? 'ascending' : sort === `-${column.key}` ? 'descending' : undefined">
       <button v-if="column.key" class="link" @click="emit('sort', sort === column.key ? `-${column.key}` : column.key)">{{ column.title }}{{ sort === column.key ? " ↓" : sort === `-${column.key}` ? " ↑" : "" }}</button>
       <template v-else>{{ column.title }}</template>
@@ -103,7 +103,7 @@ const memory = (mib: number) => (mib >= 1024 ? `${Math.round(mib / 102.4) / 10} 
       >
         <template v-for="row in [rows.get(item.index)]" :key="row?.name ?? item.index">
           <template v-if="row">
-            <span role="gridcell"><input type="checkbox" tabindex="-1" :checked="selected.has(row.name)" :aria-label="`Select ${row.name}`" @click.stop @change="toggle(row.name)" /></span>
+            <span role="gridcell"><el-checkbox tabindex="-1" :model-value="selected.has(row.name)" @click.stop @change="toggle(row.name)"><span class="out-of-sight">{{ `Select ${row.name}` }}</span></el-checkbox></span>
             <b role="gridcell">{{ row.name }}</b>
             <span role="gridcell" class="mono">{{ row.site }}</span>
             <span role="gridcell" v-if="row.group">{{ row.group }}<template v-if="row.left_out"> ▲</template></span>

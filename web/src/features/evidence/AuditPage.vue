@@ -5,6 +5,7 @@ import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { api, take } from "@/api/client";
 import EvidenceTabs from "@/features/evidence/EvidenceTabs.vue";
+import KeptInput from "@/ui/KeptInput.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { count, moment } from "@/ui/format";
 
@@ -52,14 +53,12 @@ const verb = (one: Change) => (one.before === null ? "made" : one.after === null
     <EvidenceTabs />
     <ProblemNote v-if="error" :error="error" />
     <form class="filters" aria-label="Filters" @submit.prevent>
-      <label>Who
-        <select class="entry" :value="filter.by ?? ''" @change="narrow('by', ($event.target as HTMLSelectElement).value)">
-          <option value="">everybody</option>
-          <option v-for="name in first?.people ?? []" :key="name">{{ name }}</option>
-        </select>
-      </label>
-      <label>From <input class="entry" type="date" :value="filter.since" @change="narrow('since', ($event.target as HTMLInputElement).value)" /></label>
-      <label>Words <input class="entry" type="search" :value="filter.find" placeholder="plan, group, drill …" maxlength="200" @change="narrow('find', ($event.target as HTMLInputElement).value)" /></label>
+      <el-form-item label="Who"><el-select class="entry" :model-value="filter.by ?? ''" @change="narrow('by', $event)" filterable default-first-option>
+          <el-option value="" label="everybody" />
+          <el-option v-for="name in first?.people ?? []" :key="name" :value="name" :label="`${name}`" />
+        </el-select></el-form-item>
+      <el-form-item label="From"><el-date-picker type="date" value-format="YYYY-MM-DD" format="D MMM YYYY" :model-value="filter.since" @update:model-value="narrow('since', ($event ?? ''))" /></el-form-item>
+      <el-form-item label="Words"><KeptInput class="entry" type="search" :value="filter.find ?? ''" placeholder="plan, group, drill …" maxlength="200" @done="narrow('find', $event)" /></el-form-item>
       <a class="btn" :href="file" download>As JSON lines, signed</a>
     </form>
     <div v-if="lines.length" class="scroll" tabindex="0"><table class="lines">

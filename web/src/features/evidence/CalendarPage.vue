@@ -156,9 +156,9 @@ useKeys([
             </li>
           </ul>
           <form class="form" @submit.prevent="close">
-            <label>What for <input v-model="blackout.name" maxlength="80" required /></label>
-            <label>From <input v-model="blackout.begins" type="datetime-local" required /></label>
-            <label>To <input v-model="blackout.ends" type="datetime-local" required /></label>
+            <el-form-item label="What for"><el-input v-model="blackout.name" maxlength="80" required /></el-form-item>
+            <el-form-item label="From"><el-date-picker type="datetime" value-format="YYYY-MM-DDTHH:mm" format="D MMM YYYY, HH:mm" v-model="blackout.begins" required /></el-form-item>
+            <el-form-item label="To"><el-date-picker type="datetime" value-format="YYYY-MM-DDTHH:mm" format="D MMM YYYY, HH:mm" v-model="blackout.ends" required /></el-form-item>
             <button class="btn" :disabled="busy">Keep it free</button> <span class="quiet">{{ zone }}</span>
           </form>
 

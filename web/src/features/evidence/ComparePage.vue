@@ -81,7 +81,7 @@ useKeys([{ keys: ["U"], label: "Only what is unusual", run: () => (onlyUnusual.v
       <div class="columns">
         <div>
           <h2>Steps
-            <label class="check"><input v-model="onlyUnusual" type="checkbox" /> only what is unusual</label>
+            <el-checkbox v-model="onlyUnusual">only what is unusual</el-checkbox>
           </h2>
           <p v-if="!steps.length" class="quiet">No step differs by more than its usual spread.</p>
           <table v-else class="lines steps">

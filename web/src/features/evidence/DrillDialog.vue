@@ -6,6 +6,7 @@ import { api, take } from "@/api/client";
 import { useSession } from "@/api/queries";
 import type { Drill, DrillView } from "@/api/types";
 import { DAYS, PLACES, recurrenceOf, ruleOf, type Recurrence } from "@/features/evidence/rule";
+import KeptInput from "@/ui/KeptInput.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import RecoveredNote from "@/ui/RecoveredNote.vue";
 import { useFormDraft } from "@/ui/formDraft";
@@ -80,42 +81,42 @@ const without = (day: string) => (drill.value.left_out = drill.value.left_out.fi
     <form class="form" @submit.prevent="save">
       <RecoveredNote :recovered="recovered" @discard="discard" />
       <div class="two">
-        <label>Plan <select v-model="drill.plan"><option v-for="plan in plans" :key="plan.code" :value="plan.code">{{ plan.name }}</option></select></label>
-        <label>Name <input v-model="drill.name" maxlength="80" required /></label>
-        <label>First time <input v-model="drill.starts" type="datetime-local" class="mono" required /></label>
-        <label>Time zone <input v-model="drill.time_zone" list="zones" required /></label>
+        <el-form-item label="Plan"><el-select v-model="drill.plan" filterable default-first-option><el-option v-for="plan in plans" :key="plan.code" :value="plan.code" :label="`${plan.name}`" /></el-select></el-form-item>
+        <el-form-item label="Name"><el-input v-model="drill.name" maxlength="80" required /></el-form-item>
+        <el-form-item label="First time"><el-date-picker type="datetime" value-format="YYYY-MM-DDTHH:mm" format="D MMM YYYY, HH:mm" v-model="drill.starts" required /></el-form-item>
+        <el-form-item label="Time zone"><el-input v-model="drill.time_zone" list="zones" required /></el-form-item>
       </div>
       <datalist id="zones"><option v-for="zone in zones" :key="zone" :value="zone" /></datalist>
       <div class="line">
-        <select v-model="chosen.unit" class="entry unit" aria-label="How often">
-          <option v-for="[unit, name] in UNITS" :key="unit" :value="unit">{{ name }}</option>
-        </select>
+        <el-select v-model="chosen.unit" class="entry unit" aria-label="How often" filterable default-first-option>
+          <el-option v-for="[unit, name] in UNITS" :key="unit" :value="unit" :label="`${name}`" />
+        </el-select>
         <template v-if="chosen.unit !== 'once' && chosen.unit !== 'own'">
-          every <input v-model.number="chosen.every" type="number" min="1" max="60" class="short" aria-label="Interval" /> {{ spans[chosen.unit] }}{{ chosen.every === 1 ? "" : "s" }}
+          every <el-input v-model.number="chosen.every" type="number" min="1" max="60" class="short" aria-label="Interval" /> {{ spans[chosen.unit] }}{{ chosen.every === 1 ? "" : "s" }}
         </template>
-        <input v-if="chosen.unit === 'own'" v-model="chosen.own" class="mono" aria-label="Rule" placeholder="FREQ=MONTHLY;BYDAY=1TU" maxlength="300" />
+        <el-input v-if="chosen.unit === 'own'" v-model="chosen.own" class="mono" aria-label="Rule" placeholder="FREQ=MONTHLY;BYDAY=1TU" maxlength="300" />
         <template v-if="chosen.unit === 'MONTHLY'">
-          <select class="entry unit" aria-label="Day of the month" :value="chosen.place" @change="setPlace(Number(($event.target as HTMLSelectElement).value))">
-            <option :value="0">on the day of the first time</option>
-            <option v-for="[place, name] in PLACES" :key="place" :value="place">on the {{ name }}</option>
-          </select>
-          <select v-if="chosen.place" v-model="chosen.days[0]" class="entry unit" aria-label="Weekday"><option v-for="[day, name] in DAYS" :key="day" :value="day">{{ name }}</option></select>
+          <el-select class="entry unit" aria-label="Day of the month" :model-value="chosen.place" @change="setPlace(Number($event))" filterable default-first-option>
+            <el-option :value="0" label="on the day of the first time" />
+            <el-option v-for="[place, name] in PLACES" :key="place" :value="place" :label="`on the ${name}`" />
+          </el-select>
+          <el-select v-if="chosen.place" v-model="chosen.days[0]" class="entry unit" aria-label="Weekday" filterable default-first-option><el-option v-for="[day, name] in DAYS" :key="day" :value="day" :label="`${name}`" /></el-select>
         </template>
       </div>
       <p v-if="chosen.unit === 'WEEKLY'" class="days">
-        <label v-for="[day, name] in DAYS" :key="day" class="check"><input type="checkbox" :checked="chosen.days.includes(day)" @change="toggle(day)" /> {{ name.slice(0, 3) }}</label>
+        <el-checkbox v-for="[day, name] in DAYS" :key="day" :model-value="chosen.days.includes(day)" @change="toggle(day)">{{ name.slice(0, 3) }}</el-checkbox>
       </p>
       <div class="three">
-        <label>May begin within, hours <input :value="drill.window_s / HOUR" type="number" min="0.25" max="168" step="0.25" @change="drill.window_s = Math.round(Number(($event.target as HTMLInputElement).value) * HOUR)" /></label>
-        <label>Remind days before <input v-model.number="drill.remind_days" type="number" min="0" max="60" /></label>
-        <label>Owner <input v-model="drill.owner" maxlength="80" /></label>
+        <el-form-item label="May begin within, hours"><KeptInput :value="drill.window_s / HOUR" type="number" min="0.25" max="168" step="0.25" @done="drill.window_s = Math.round(Number($event) * HOUR)" /></el-form-item>
+        <el-form-item label="Remind days before"><el-input v-model.number="drill.remind_days" type="number" min="0" max="60" /></el-form-item>
+        <el-form-item label="Owner"><el-input v-model="drill.owner" maxlength="80" /></el-form-item>
       </div>
-      <p><label class="check"><input v-model="drill.starts_itself" type="checkbox" /> It starts by itself, as an isolated test; production is not touched</label></p>
+      <p><el-checkbox v-model="drill.starts_itself">It starts by itself, as an isolated test; production is not touched</el-checkbox></p>
       <div v-if="drill.starts_itself" class="two">
-        <label>Taken away after, hours, at the latest <input :value="drill.lasts_s / HOUR" type="number" min="0.25" max="168" step="0.25" @change="drill.lasts_s = Math.round(Number(($event.target as HTMLInputElement).value) * HOUR)" /></label>
+        <el-form-item label="Taken away after, hours, at the latest"><KeptInput :value="drill.lasts_s / HOUR" type="number" min="0.25" max="168" step="0.25" @done="drill.lasts_s = Math.round(Number($event) * HOUR)" /></el-form-item>
         <p class="quiet">When everything came up, the test has passed; else it is inconclusive and needs a look.</p>
       </div>
-      <p><label class="check"><input v-model="drill.paused" type="checkbox" /> Paused: no times come, and none is missed</label></p>
+      <p><el-checkbox v-model="drill.paused">Paused: no times come, and none is missed</el-checkbox></p>
       <p v-if="drill.left_out.length" class="quiet">
         Left out: <button v-for="day in drill.left_out" :key="day" type="button" class="link day" :aria-label="`Take ${day} in again`" @click="without(day)">{{ day }} ✕</button>
       </p>

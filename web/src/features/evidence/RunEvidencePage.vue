@@ -183,10 +183,9 @@ useKeys([
 
           <h2>Beside another run</h2>
           <form v-if="data.others.length" class="line" @submit.prevent="compare">
-            <select v-model="other" class="entry" aria-label="Other run" required>
-              <option value="" disabled>choose …</option>
-              <option v-for="run in data.others" :key="run" :value="String(run)">run {{ run }}</option>
-            </select>
+            <el-select placeholder="choose …" :empty-values="['', null, undefined]" v-model="other" class="entry" aria-label="Other run" filterable default-first-option>
+              <el-option v-for="run in data.others" :key="run" :value="String(run)" :label="`run ${run}`" />
+            </el-select>
             <button class="btn" :disabled="!other">Compare</button>
           </form>
           <p v-else class="quiet">It is the only {{ (kinds[report.kind] ?? report.kind).toLowerCase() }} of this plan.</p>
@@ -209,7 +208,7 @@ useKeys([
             </ul>
             <ProblemNote v-if="problem" :error="problem" />
             <form class="form" @submit.prevent="addNote">
-              <label>A note, a lesson <textarea v-model="note" rows="3" maxlength="8000" /></label>
+              <el-form-item label="A note, a lesson"><el-input type="textarea" v-model="note" :rows="3" maxlength="8000" /></el-form-item>
               <button class="btn" :disabled="!note.trim() || busy">Add it</button>
             </form>
             <p class="attach"><label>Attach a file, up to 10 MiB <input ref="picked" type="file" :disabled="busy" @change="addFile" /></label></p>
@@ -223,7 +222,7 @@ useKeys([
               <p class="quiet">{{ data.leaves_at ? `Until ${moment(data.leaves_at)}, then its log is let go; its line and its seal stay.` : "For ever." }}</p>
               <button v-if="!holding" class="link" @click="holding = true">Put a legal hold on it …</button>
               <form v-else class="form" @submit.prevent="hold(reason)">
-                <label>Why it must be kept <input v-model="reason" maxlength="400" required /></label>
+                <el-form-item label="Why it must be kept"><el-input v-model="reason" maxlength="400" required /></el-form-item>
                 <button class="btn" :disabled="!reason.trim()">Hold it</button>
               </form>
             </template>

@@ -72,7 +72,7 @@ function attempt(one: Help) {
     </p>
     <p class="limits">
       At {{ plan.target }} at once:
-      <label v-for="[field, words] in ([['power', 'power operations'], ['clones', 'clones'], ['copies', 'copies']] as const)" :key="field"><input v-model.lazy.number="limits[field]" type="number" min="1" max="1000" class="entry" :aria-label="`${words} at once`" /> {{ words }}<span v-if="limits[field] !== asFor(field)" class="quiet"> (is {{ asFor(field) }})</span></label>
+      <label v-for="[field, words] in ([['power', 'power operations'], ['clones', 'clones'], ['copies', 'copies']] as const)" :key="field"><el-input v-model.lazy.number="limits[field]" type="number" min="1" max="1000" class="entry" :aria-label="`${words} at once`" /> {{ words }}<span v-if="limits[field] !== asFor(field)" class="quiet"> (is {{ asFor(field) }})</span></label>
     </p>
     <div class="pair">
       <section v-for="[words, one, waves] in ([[`Version ${basedOn}, as the site is`, before, 'saved'], ['The draft, with these limits', after, 'draft']] as const)" :key="waves" :data-side="waves">
@@ -122,8 +122,8 @@ function attempt(one: Help) {
   align-items: center;
   margin: var(--gap-2) 0;
 }
-.limits input {
-  width: 68px;
+.limits .el-input {
+  width: 76px;
 }
 .pair {
   display: grid;

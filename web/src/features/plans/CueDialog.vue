@@ -96,63 +96,63 @@ function remove() {
       <div class="kinds" role="radiogroup" aria-label="Kind of cue">
         <button v-for="one in CUE_KINDS" :key="one" type="button" role="radio" class="btn" :aria-checked="kind === one" :class="{ main: kind === one }" @click="turn(one)">{{ CUE_WORDS[one] }}</button>
       </div>
-      <label>Title <input v-model="cue.title" required maxlength="80" /></label>
+      <el-form-item label="Title"><el-input v-model="cue.title" required maxlength="80" /></el-form-item>
       <div class="two">
-        <label>When <select v-model="cue.at"><option value="before">before {{ place }}</option><option value="after">after {{ place }}</option></select></label>
-        <label v-if="kind === 'script' || kind === 'probe'">When it fails <select v-model="cue.on_failure"><option value="ask">the run asks</option><option value="go-on">the run goes on</option><option value="stop">the run is held</option></select></label>
+        <el-form-item label="When"><el-select v-model="cue.at" filterable default-first-option><el-option value="before" :label="`before ${place}`" /><el-option value="after" :label="`after ${place}`" /></el-select></el-form-item>
+        <el-form-item v-if="kind === 'script' || kind === 'probe'" label="When it fails"><el-select v-model="cue.on_failure" filterable default-first-option><el-option value="ask" label="the run asks" /><el-option value="go-on" label="the run goes on" /><el-option value="stop" label="the run is held" /></el-select></el-form-item>
         <span v-else />
       </div>
       <p class="kinds">
-        <label v-for="one in (['test', 'planned', 'disaster'] as const)" :key="one" class="check"><input v-model="cue.kinds" type="checkbox" :value="one" /> in a {{ one === "test" ? "test" : `${one} failover` }}</label>
+        <el-checkbox v-for="one in (['test', 'planned', 'disaster'] as const)" :key="one" :model-value="cue.kinds.includes(one)" @change="cue.kinds = $event ? [...cue.kinds, one] : cue.kinds.filter((other) => other !== one)">in a {{ one === "test" ? "test" : `${one} failover` }}</el-checkbox>
       </p>
 
       <template v-if="cue.hold">
-        <label>What the person is to do (Markdown) <textarea v-model="cue.hold.instruction" rows="4" maxlength="4000" /></label>
+        <el-form-item label="What the person is to do (Markdown)"><el-input type="textarea" v-model="cue.hold.instruction" :rows="4" maxlength="4000" /></el-form-item>
         <MarkdownText v-if="cue.hold.instruction.trim()" :text="cue.hold.instruction" class="preview" />
         <div class="two">
-          <label>Who may answer, names (nobody named: anybody) <input v-model="who" /></label>
+          <el-form-item label="Who may answer, names (nobody named: anybody)"><el-input v-model="who" /></el-form-item>
           <span />
-          <label>Time limit, min (0: none) <KeptInput :value="cue.hold.limit_s / 60" type="number" min="0" max="10080" step="any" @done="cue.hold.limit_s = Math.round(Number($event) * 60)" /></label>
-          <label v-if="cue.hold.limit_s">And then <select v-model="cue.hold.then"><option value="stop">the run is held</option><option value="go-on">it goes on by itself</option><option value="abort">the run is aborted</option></select></label>
+          <el-form-item label="Time limit, min (0: none)"><KeptInput :value="cue.hold.limit_s / 60" type="number" min="0" max="10080" step="any" @done="cue.hold.limit_s = Math.round(Number($event) * 60)" /></el-form-item>
+          <el-form-item v-if="cue.hold.limit_s" label="And then"><el-select v-model="cue.hold.then" filterable default-first-option><el-option value="stop" label="the run is held" /><el-option value="go-on" label="it goes on by itself" /><el-option value="abort" label="the run is aborted" /></el-select></el-form-item>
         </div>
-        <label>What can be done if it is not right (with it, the person may also answer that it is not: the run goes on waiting) <textarea v-model="cue.hold.not_right" rows="2" maxlength="4000" /></label>
+        <el-form-item label="What can be done if it is not right (with it, the person may also answer that it is not: the run goes on waiting)"><el-input type="textarea" v-model="cue.hold.not_right" :rows="2" maxlength="4000" /></el-form-item>
       </template>
 
       <template v-else-if="cue.script">
-        <label>Script <select :value="cue.script.script" required @change="chooseScript(($event.target as HTMLSelectElement).value)"><option value="" disabled>choose</option><option v-for="one in library?.scripts ?? []" :key="one.name" :value="one.name">{{ one.name }}: {{ one.note }}</option></select></label>
+        <el-form-item label="Script"><el-select placeholder="choose" :empty-values="['', null, undefined]" :model-value="cue.script.script" @change="chooseScript($event)" filterable default-first-option><el-option v-for="one in library?.scripts ?? []" :key="one.name" :value="one.name" :label="`${one.name}: ${one.note}`" /></el-select></el-form-item>
         <p v-if="library && !library.scripts.length" class="quiet">The library is empty. <RouterLink to="/scripts">Add a script</RouterLink> first.</p>
         <pre v-if="script" class="preview mono">{{ script.text }}</pre>
         <p v-if="script && script.sha256 !== cue.script.sha256" class="bad">▲ The plan took in another text. <button type="button" class="link" @click="chooseScript(script.name)">Take this one in</button></p>
         <div class="two">
-          <label>Where it runs <select v-model="cue.script.where"><option value="site">by the agent at {{ plan.target }}</option><option value="guest">inside a guest</option></select></label>
-          <label v-if="cue.script.where === 'guest'">In which <select v-model="cue.script.workload"><option v-if="owner?.kind === 'member'" value="">{{ owner.workload }}</option><option v-for="one in members" :key="one">{{ one }}</option></select></label>
-          <label v-else>Time limit, seconds <input v-model.number="cue.script.limit_s" type="number" min="1" max="86400" /></label>
-          <label v-if="cue.script.where === 'guest'">Time limit, seconds <input v-model.number="cue.script.limit_s" type="number" min="1" max="86400" /></label>
-          <label>Exit codes that are success <input v-model="codes" class="mono" pattern="[0-9][0-9 ,]*" /></label>
-          <label>Parameters, NAME=value, a line each <textarea v-model="parameters" rows="2" class="mono" /></label>
-          <label>Secrets, NAME=name of a secret <textarea v-model="secrets" rows="2" class="mono" :placeholder="library?.secrets.map((one) => one.name).join(', ')" /></label>
+          <el-form-item label="Where it runs"><el-select v-model="cue.script.where" filterable default-first-option><el-option value="site" :label="`by the agent at ${plan.target}`" /><el-option value="guest" label="inside a guest" /></el-select></el-form-item>
+          <el-form-item v-if="cue.script.where === 'guest'" label="In which"><el-select v-model="cue.script.workload" filterable default-first-option><el-option v-if="owner?.kind === 'member'" value="" :label="`${owner.workload}`" /><el-option v-for="one in members" :key="one" :value="one" :label="`${one}`" /></el-select></el-form-item>
+          <el-form-item v-else label="Time limit, seconds"><el-input v-model.number="cue.script.limit_s" type="number" min="1" max="86400" /></el-form-item>
+          <el-form-item v-if="cue.script.where === 'guest'" label="Time limit, seconds"><el-input v-model.number="cue.script.limit_s" type="number" min="1" max="86400" /></el-form-item>
+          <el-form-item label="Exit codes that are success"><el-input v-model="codes" class="mono" pattern="[0-9][0-9 ,]*" /></el-form-item>
+          <el-form-item label="Parameters, NAME=value, a line each"><el-input type="textarea" v-model="parameters" :rows="2" class="mono" /></el-form-item>
+          <el-form-item label="Secrets, NAME=name of a secret"><el-input type="textarea" v-model="secrets" :rows="2" class="mono" :placeholder="library?.secrets.map((one) => one.name).join(', ')" /></el-form-item>
         </div>
       </template>
 
       <template v-else-if="cue.probe">
         <div class="two">
-          <label>Asked by <select v-model="cue.probe.protocol"><option value="tcp">a TCP connection</option><option value="http">HTTP, status and text</option><option value="tls">TLS, days that the certificate is good</option><option value="dns">DNS, a name is answered</option></select></label>
-          <label>Port <input v-model.number="cue.probe.port" type="number" min="1" max="65535" /></label>
-          <label>Of which workload, wherever it landed <select v-model="cue.probe.workload" :disabled="!!cue.probe.address"><option v-if="owner?.kind === 'member'" value="">{{ owner.workload }}</option><option v-for="one in members" :key="one">{{ one }}</option></select></label>
-          <label>Or at this address, wherever that is <input v-model.trim="cue.probe.address" class="mono" maxlength="253" /></label>
+          <el-form-item label="Asked by"><el-select v-model="cue.probe.protocol" filterable default-first-option><el-option value="tcp" label="a TCP connection" /><el-option value="http" label="HTTP, status and text" /><el-option value="tls" label="TLS, days that the certificate is good" /><el-option value="dns" label="DNS, a name is answered" /></el-select></el-form-item>
+          <el-form-item label="Port"><el-input v-model.number="cue.probe.port" type="number" min="1" max="65535" /></el-form-item>
+          <el-form-item label="Of which workload, wherever it landed"><el-select v-model="cue.probe.workload" :disabled="!!cue.probe.address" filterable default-first-option><el-option v-if="owner?.kind === 'member'" value="" :label="`${owner.workload}`" /><el-option v-for="one in members" :key="one" :value="one" :label="`${one}`" /></el-select></el-form-item>
+          <el-form-item label="Or at this address, wherever that is"><el-input v-model.trim="cue.probe.address" class="mono" maxlength="253" /></el-form-item>
           <template v-if="cue.probe.protocol === 'http'">
-            <label>Path <input v-model="cue.probe.path" class="mono" /></label>
-            <label>Status <input v-model.number="cue.probe.status" type="number" min="100" max="599" /></label>
-            <label>The answer holds <input v-model="cue.probe.text" /></label>
+            <el-form-item label="Path"><el-input v-model="cue.probe.path" class="mono" /></el-form-item>
+            <el-form-item label="Status"><el-input v-model.number="cue.probe.status" type="number" min="100" max="599" /></el-form-item>
+            <el-form-item label="The answer holds"><el-input v-model="cue.probe.text" /></el-form-item>
           </template>
-          <label v-else-if="cue.probe.protocol === 'tls'">Good for at least, days <input v-model.number="cue.probe.days" type="number" min="0" max="3660" /></label>
-          <label v-else-if="cue.probe.protocol === 'dns'">Name <input v-model.trim="cue.probe.name" class="mono" required /></label>
-          <label>Time limit, seconds <input v-model.number="cue.probe.limit_s" type="number" min="1" max="86400" /></label>
+          <el-form-item v-else-if="cue.probe.protocol === 'tls'" label="Good for at least, days"><el-input v-model.number="cue.probe.days" type="number" min="0" max="3660" /></el-form-item>
+          <el-form-item v-else-if="cue.probe.protocol === 'dns'" label="Name"><el-input v-model.trim="cue.probe.name" class="mono" required /></el-form-item>
+          <el-form-item label="Time limit, seconds"><el-input v-model.number="cue.probe.limit_s" type="number" min="1" max="86400" /></el-form-item>
         </div>
       </template>
 
-      <label v-else-if="cue.pause">Seconds <input v-model.number="cue.pause.seconds" type="number" min="1" max="86400" /></label>
-      <label v-else-if="cue.notify">What everybody who has this open is told <textarea v-model="cue.notify.text" rows="3" maxlength="4000" /></label>
+      <el-form-item v-else-if="cue.pause" label="Seconds"><el-input v-model.number="cue.pause.seconds" type="number" min="1" max="86400" /></el-form-item>
+      <el-form-item v-else-if="cue.notify" label="What everybody who has this open is told"><el-input type="textarea" v-model="cue.notify.text" :rows="3" maxlength="4000" /></el-form-item>
     </form>
     <template #footer>
       <span v-if="missing" class="quiet missing">{{ missing }}</span>

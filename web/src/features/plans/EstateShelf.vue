@@ -39,18 +39,16 @@ function add() {
 <template>
   <section class="shelf" aria-label="Workloads to add">
     <p class="head">
-      <input v-model.lazy.trim="sought" class="entry mono" placeholder="tag:app=booking group:booking-db" aria-label="Filter of workloads to add" />
+      <el-input v-model.lazy.trim="sought" class="entry mono" placeholder="tag:app=booking group:booking-db" aria-label="Filter of workloads to add" />
       <button class="link" @click="all">{{ picked.length && picked.length === free.length ? "none" : "all" }}</button>
-      <label>to wave <select v-model="to"><option v-for="(one, index) in plan.waves" :key="index" :value="index">{{ roman(first + index + 1) }} {{ one.name }}</option></select></label>
+      <el-form-item label="to wave"><el-select v-model="to" filterable default-first-option><el-option v-for="(one, index) in plan.waves" :key="index" :value="index" :label="`${roman(first + index + 1)} ${one.name}`" /></el-select></el-form-item>
       <button class="btn main" :disabled="!picked.length" @click="add">Add {{ count(picked.length, "workload") }}</button>
       <button class="link" @click="emit('close')">Close</button>
     </p>
     <p v-if="error" class="bad">{{ error instanceof Error ? error.message : "That filter cannot be read." }}</p>
     <p v-else-if="!free.length" class="quiet">Nothing at {{ plan.source }} that this finds is outside of the plan.</p>
     <div class="cards">
-      <label v-for="one in free" :key="one.name" class="card" draggable="true" @dragstart="drag($event, one.name)">
-        <input type="checkbox" :checked="chosen.has(one.name)" @change="toggle(one.name)" /> {{ one.name }} <small v-if="!one.group" class="bad">protected by nobody</small>
-      </label>
+      <el-checkbox v-for="one in free" :key="one.name" draggable="true" @dragstart="drag($event, one.name)" class="card" :model-value="chosen.has(one.name)" @change="toggle(one.name)">{{ one.name }} <small v-if="!one.group" class="bad">protected by nobody</small></el-checkbox>
     </div>
   </section>
 </template>

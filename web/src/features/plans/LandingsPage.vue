@@ -33,7 +33,7 @@ const change = (row: LandingRow) => void router.push(`${way.value}?tab=landings&
     </h1>
     <ProblemNote v-if="error" :error="error" />
     <p v-if="detail" class="bar">
-      <input v-model.lazy="filter" class="entry mono wide" aria-label="Filter" placeholder="tag:tier=data" />
+      <el-input v-model.lazy="filter" class="entry mono wide" aria-label="Filter" placeholder="tag:tier=data" />
       <RouterLink v-if="way" class="btn" :to="way">The crosswalk</RouterLink>
       <RouterLink class="btn" :to="`/plans/${code}`">Back to the plan</RouterLink>
     </p>

@@ -146,28 +146,26 @@ async function make(made: Plan) {
     <ProblemNote v-if="problem" :error="problem" />
     <div class="columns">
       <form class="form" @submit.prevent="make(plan)">
-        <label>Name <input v-model="name" required maxlength="80" /></label>
+        <el-form-item label="Name"><el-input v-model="name" required maxlength="80" /></el-form-item>
         <div class="two">
-          <label>Code, which live runs ask for <input v-model="code" class="mono" required maxlength="12" /></label>
+          <el-form-item label="Code, which live runs ask for"><el-input v-model="code" class="mono" required maxlength="12" /></el-form-item>
           <span />
-          <label>From <select v-model="source"><option v-for="site in sites?.sites ?? []" :key="site.code" :value="site.code">{{ site.name }}</option></select></label>
-          <label>To <select v-model="target"><option v-for="site in sites?.sites ?? []" :key="site.code" :value="site.code">{{ site.name }}</option></select></label>
-          <label>RTO objective, min <input v-model.number="rto" type="number" min="1" /></label>
-          <label>RPO objective, min <input v-model.number="rpo" type="number" min="1" /></label>
+          <el-form-item label="From"><el-select v-model="source" filterable default-first-option><el-option v-for="site in sites?.sites ?? []" :key="site.code" :value="site.code" :label="`${site.name}`" /></el-select></el-form-item>
+          <el-form-item label="To"><el-select v-model="target" filterable default-first-option><el-option v-for="site in sites?.sites ?? []" :key="site.code" :value="site.code" :label="`${site.name}`" /></el-select></el-form-item>
+          <el-form-item label="RTO objective, min"><el-input v-model.number="rto" type="number" min="1" /></el-form-item>
+          <el-form-item label="RPO objective, min"><el-input v-model.number="rpo" type="number" min="1" /></el-form-item>
         </div>
-        <label>Begin <select v-model="like">
-          <option value="">with the order that follows from what uses what</option>
-          <option v-for="one in templates" :key="one.key" :value="one.key">from a template: {{ one.title }}</option>
-          <option v-for="one in listed?.plans ?? []" :key="one.code" :value="`plan:${one.code}`">as a copy of {{ one.name }}</option>
-        </select></label>
+        <el-form-item label="Begin"><el-select v-model="like" filterable default-first-option>
+          <el-option value="" label="with the order that follows from what uses what" />
+          <el-option v-for="one in templates" :key="one.key" :value="one.key" :label="`from a template: ${one.title}`" />
+          <el-option v-for="one in listed?.plans ?? []" :key="one.code" :value="`plan:${one.code}`" :label="`as a copy of ${one.name}`" />
+        </el-select></el-form-item>
         <p v-if="template" class="quiet">{{ template.says }}</p>
         <template v-if="!copied">
         <h2>Groups in it</h2>
         <p v-if="!ways.length" class="quiet">No group is copied in this direction.</p>
-        <label v-for="group in ways" :key="group.code" class="check block">
-          <input type="checkbox" :checked="groups.has(group.code)" @change="toggle(group.code)" /> {{ group.name }} <span class="quiet">{{ count(group.members, "workload") }}</span>
-        </label>
-        <label>And whatever this filter finds there <input v-model.lazy="more" class="mono" placeholder="tag:app=booking" /></label>
+        <el-checkbox v-for="group in ways" :key="group.code" class="block" :model-value="groups.has(group.code)" @change="toggle(group.code)">{{ group.name }} <span class="quiet">{{ count(group.members, "workload") }}</span></el-checkbox>
+        <el-form-item label="And whatever this filter finds there"><el-input v-model.lazy="more" class="mono" placeholder="tag:app=booking" /></el-form-item>
         </template>
         <p class="buttons">
           <button class="btn main" :disabled="busy || !name.trim() || !members">Make the plan</button>
@@ -186,9 +184,7 @@ async function make(made: Plan) {
         </section>
         <section v-if="dependencies.length">
           <h2>Waiting within a wave</h2>
-          <label v-for="one in dependencies" :key="keyOf(one)" class="piece">
-            <input type="checkbox" :checked="!refused.has(keyOf(one))" @change="leave(one)" /> <b>{{ one.workload }}</b> waits for <b>{{ one.on }}</b> <span class="quiet">{{ one.reason }}</span>
-          </label>
+          <el-checkbox v-for="one in dependencies" :key="keyOf(one)" class="piece" :model-value="!refused.has(keyOf(one))" @change="leave(one)"><b>{{ one.workload }}</b> waits for <b>{{ one.on }}</b> <span class="quiet">{{ one.reason }}</span></el-checkbox>
         </section>
         </template>
         <p v-if="members" class="quiet">Delays, holds and everything else are set on the plan's own page.</p>

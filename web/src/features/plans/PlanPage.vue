@@ -305,7 +305,7 @@ useKeys([
       <CueDialog :plan="plan" :owner="cueOf" :id="cueId" @close="cueOf = null" @edit="edit" />
       <el-dialog v-model="publishing" :title="`Save version ${draft.basedOn.value + 1}`" width="min(520px, 94vw)">
         <ul class="changes"><li v-for="one in assessment?.changes ?? []" :key="one">{{ one }}</li></ul>
-        <label class="form">Why, for those who read it later <input v-model="summary" class="entry" maxlength="400" placeholder="the changes themselves, if you say nothing" @keydown.enter="publish" /></label>
+        <el-form-item class="form" label="Why, for those who read it later"><el-input v-model="summary" class="entry" maxlength="400" placeholder="the changes themselves, if you say nothing" @keydown.enter="publish" /></el-form-item>
         <template #footer>
           <button class="btn" @click="publishing = false">Not yet</button>
           <button class="btn main" :disabled="saving" @click="publish">Save it</button>

@@ -35,27 +35,27 @@ const earlier = (index: number) => emit("edit", (next) => next.parts.splice(inde
 <template>
   <el-dialog v-model="open" :title="`${plan.code}: what it is as a whole`" width="min(620px, 94vw)">
     <div class="form">
-      <label>Name <KeptInput :value="plan.name" maxlength="80" @done="text('name', $event)" /></label>
+      <el-form-item label="Name"><KeptInput :value="plan.name" maxlength="80" @done="text('name', $event)" /></el-form-item>
       <div class="two">
-        <label>RTO objective, min <KeptInput :value="plan.rto_s / 60" type="number" min="1" step="any" @done="number('rto_s', 60, $event)" /></label>
-        <label>RPO objective, min <KeptInput :value="plan.rpo_s / 60" type="number" min="0.1" step="any" @done="number('rpo_s', 60, $event)" /></label>
-        <label>Owner <KeptInput :value="plan.owner" maxlength="80" @done="text('owner', $event)" /></label>
-        <label>Tags, by commas <KeptInput :value="plan.tags.join(', ')" maxlength="400" placeholder="tier-1, till" @done="tags($event)" /></label>
-        <label>To be tested every, days <KeptInput :value="plan.drill_every_days" type="number" min="1" max="3660" @done="number('drill_every_days', 1, $event)" /></label>
+        <el-form-item label="RTO objective, min"><KeptInput :value="plan.rto_s / 60" type="number" min="1" step="any" @done="number('rto_s', 60, $event)" /></el-form-item>
+        <el-form-item label="RPO objective, min"><KeptInput :value="plan.rpo_s / 60" type="number" min="0.1" step="any" @done="number('rpo_s', 60, $event)" /></el-form-item>
+        <el-form-item label="Owner"><KeptInput :value="plan.owner" maxlength="80" @done="text('owner', $event)" /></el-form-item>
+        <el-form-item label="Tags, by commas"><KeptInput :value="plan.tags.join(', ')" maxlength="400" placeholder="tier-1, till" @done="tags($event)" /></el-form-item>
+        <el-form-item label="To be tested every, days"><KeptInput :value="plan.drill_every_days" type="number" min="1" max="3660" @done="number('drill_every_days', 1, $event)" /></el-form-item>
       </div>
       <h2>Parts: other plans that come first, in this order</h2>
       <p v-for="(part, index) in plan.parts" :key="part.plan" class="part" :data-part="part.plan">
         <span>{{ index + 1 }}.</span> <b>{{ nameOf(part.plan) }}</b>
-        <select :value="part.opens" :aria-label="`When ${part.plan} opens`" @change="emit('edit', (next) => { const one = next.parts[index]; if (one) one.opens = ($event.target as HTMLSelectElement).value as typeof one.opens; })">
-          <option value="ready">when what is before it is ready</option>
-          <option value="powered-on">when what is before it is powered on</option>
-          <option value="at-once">at once with the wave before it</option>
-        </select>
+        <el-select :model-value="part.opens" :aria-label="`When ${part.plan} opens`" @change="emit('edit', (next) => { const one = next.parts[index]; if (one) one.opens = $event as typeof one.opens; })" filterable default-first-option>
+          <el-option value="ready" label="when what is before it is ready" />
+          <el-option value="powered-on" label="when what is before it is powered on" />
+          <el-option value="at-once" label="at once with the wave before it" />
+        </el-select>
         <button v-if="index" class="link" :aria-label="`${part.plan} earlier`" @click="earlier(index)">↑</button>
         <button class="link bad" :aria-label="`Take ${part.plan} out`" @click="emit('edit', (next) => next.parts.splice(index, 1))">✕</button>
       </p>
-      <label>Add a part <select @change="addPart"><option value="">choose a plan</option><option v-for="one in others" :key="one.code" :value="one.code">{{ one.name }}</option></select></label>
-      <label>Notes and run book text (Markdown) <KeptInput long :value="plan.notes" rows="4" maxlength="4000" placeholder="Whom to call, what to know before, where the paper is." @done="text('notes', $event)" /></label>
+      <el-form-item label="Add a part"><el-select @change="addPart" filterable default-first-option><el-option value="" label="choose a plan" /><el-option v-for="one in others" :key="one.code" :value="one.code" :label="`${one.name}`" /></el-select></el-form-item>
+      <el-form-item label="Notes and run book text (Markdown)"><KeptInput long :value="plan.notes" :rows="4" maxlength="4000" placeholder="Whom to call, what to know before, where the paper is." @done="text('notes', $event)" /></el-form-item>
       <MarkdownText v-if="plan.notes" :text="plan.notes" class="notes" />
       <h2>Known traps of the plan</h2>
       <TrapsOf about="plan" :name="plan.code" />
@@ -71,8 +71,8 @@ const earlier = (index: number) => emit("edit", (next) => next.parts.splice(inde
   align-items: center;
   margin-bottom: 4px;
 }
-.part select {
-  width: auto;
+.part .el-select {
+  width: 300px;
   margin-left: auto;
 }
 .notes {

@@ -56,8 +56,8 @@ async function rehearse() {
 <template>
   <el-dialog v-model="open" title="Rehearsal in virtual time" width="min(980px, 94vw)" top="5vh">
     <p class="choose">
-      <select v-model="fault" class="entry" aria-label="What goes wrong"><option v-for="[kind, words] in FAULTS" :key="kind" :value="kind">{{ words }}</option></select>
-      <select v-if="wants" v-model="subject" class="entry" aria-label="Of which workload"><option v-for="one in members" :key="one">{{ one }}</option></select>
+      <el-select v-model="fault" class="entry" aria-label="What goes wrong" filterable default-first-option><el-option v-for="[kind, words] in FAULTS" :key="kind" :value="kind" :label="`${words}`" /></el-select>
+      <el-select v-if="wants" v-model="subject" class="entry" aria-label="Of which workload" filterable default-first-option><el-option v-for="one in members" :key="one" :value="one" :label="`${one}`" /></el-select>
       <span v-if="busy" class="quiet" role="status">Playing it …</span>
       <span v-else class="quiet">The engine's own rules and a copy of {{ plan.target }} as the records know it; people are quick in it. Nothing is touched.</span>
     </p>
@@ -86,9 +86,6 @@ async function rehearse() {
   display: flex;
   gap: var(--gap-3);
   align-items: center;
-}
-.choose select {
-  flex: none;
 }
 .small {
   font-size: 18px;

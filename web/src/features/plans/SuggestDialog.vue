@@ -27,7 +27,7 @@ function accept() {
     <p v-else-if="!pieces.length">Nothing: nobody comes up before what it uses, or beside it without waiting.</p>
     <table v-else class="lines">
       <tr v-for="(one, index) in pieces" :key="one.kind + one.workload + one.on" :data-piece="one.workload">
-        <td><input type="checkbox" :checked="chosen.has(index)" :aria-label="`${one.workload}: ${one.reason}`" @change="toggle(index)" /></td>
+        <td><el-checkbox :model-value="chosen.has(index)" @change="toggle(index)"><span class="out-of-sight">{{ `${one.workload}: ${one.reason}` }}</span></el-checkbox></td>
         <td>
           <b>{{ one.workload }}</b> {{ one.kind === "wave" ? `moves to wave ${roman(one.wave + 1)}` : `waits for ${one.on}` }}
         </td>

@@ -262,15 +262,14 @@ header {
   z-index: 2;
   background: var(--paper);
 }
-header :deep(input) {
-  font: inherit;
-  font-weight: 700;
-  border: 0;
-  background: transparent;
-  color: var(--ink-1);
-  width: 100%;
-  min-width: 0;
+header :deep(.el-input__wrapper) {
   padding: 0;
+  box-shadow: none;
+  background: transparent;
+}
+header :deep(input) {
+  font-weight: 700;
+  color: var(--ink-1);
 }
 .opens {
   font-size: var(--text-s);

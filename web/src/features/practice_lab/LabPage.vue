@@ -86,26 +86,14 @@ useKeys([{ keys: ["R"], label: "Put all right again", run: () => void allRight()
       <section>
         <h2>Break something</h2>
         <div class="breaking">
-          <label>At <el-select v-model="site" aria-label="Site"><el-option v-for="one in data.sites" :key="one.code" :value="one.code" :label="one.name" /></el-select></label>
-          <label class="wide">
-            What
-            <el-select v-model="preset" filterable aria-label="What goes wrong"><el-option v-for="one in data.presets" :key="one.key" :value="one.key" :label="one.title" /></el-select>
-          </label>
-          <label v-if="subjects.length">
-            {{ asks[chosen?.about ?? ""] }}
-            <el-select v-model="subject" filterable :aria-label="asks[chosen?.about ?? '']"><el-option v-for="one in subjects" :key="one" :value="one" :label="one" /></el-select>
-          </label>
-          <label v-if="preset === 'site-down'">
-            When
-            <el-select v-model="atStep" aria-label="When">
+          <el-form-item label="At"><el-select v-model="site" aria-label="Site" filterable default-first-option><el-option v-for="one in data.sites" :key="one.code" :value="one.code" :label="one.name" /></el-select></el-form-item>
+          <el-form-item class="wide" label="What"><el-select v-model="preset" filterable aria-label="What goes wrong" default-first-option><el-option v-for="one in data.presets" :key="one.key" :value="one.key" :label="one.title" /></el-select></el-form-item>
+          <el-form-item v-if="subjects.length" :label="`${asks[chosen?.about ?? '']}`"><el-select v-model="subject" filterable :aria-label="asks[chosen?.about ?? '']" default-first-option><el-option v-for="one in subjects" :key="one" :value="one" :label="one" /></el-select></el-form-item>
+          <el-form-item v-if="preset === 'site-down'" label="When"><el-select v-model="atStep" aria-label="When" filterable default-first-option>
               <el-option value="" label="now" />
               <el-option v-for="one in steps" :key="one" :value="one" :label="`it is next asked for ${one}`" />
-            </el-select>
-          </label>
-          <label v-if="chosen?.about === 'workload' || chosen?.about === 'script' || chosen?.about === 'group'">
-            Times
-            <el-input-number v-model="times" :min="0" :max="1000" :precision="0" aria-label="Times, 0 is always" />
-          </label>
+            </el-select></el-form-item>
+          <el-form-item v-if="chosen?.about === 'workload' || chosen?.about === 'script' || chosen?.about === 'group'" label="Times"><el-input-number v-model="times" :min="0" :max="1000" :precision="0" aria-label="Times, 0 is always" /></el-form-item>
           <button class="btn danger" @click="breakIt">Break it</button>
         </div>
         <p class="quiet">{{ chosen?.sentence }} <template v-if="times === 0">Until it is put right.</template></p>
@@ -114,7 +102,7 @@ useKeys([{ keys: ["R"], label: "Put all right again", run: () => void allRight()
       <section>
         <h2>Fault script <button class="link" @click="scripting = !scripting">{{ scripting ? "Close" : "Write or load one …" }}</button></h2>
         <template v-if="scripting">
-          <textarea v-model="script" rows="8" class="mono" aria-label="Fault script" spellcheck="false" />
+          <el-input type="textarea" v-model="script" :rows="8" class="mono" aria-label="Fault script" spellcheck="false" />
           <p>
             <button class="btn" @click="runScript">Set all of it</button>
             <input type="file" accept=".yaml,.yml,.json" aria-label="Load a fault script" @change="load" />
@@ -164,11 +152,7 @@ section {
 .breaking .wide {
   min-width: 280px;
 }
-textarea {
+.el-textarea {
   width: min(760px, 100%);
-  padding: 8px;
-  border: 1px solid var(--rule);
-  background: var(--sheet);
-  color: var(--ink-1);
 }
 </style>

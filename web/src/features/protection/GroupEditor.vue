@@ -7,6 +7,7 @@ import { api, take } from "@/api/client";
 import { useProtection, useSites, useWorkloads } from "@/api/queries";
 import type { Group, GroupDetail } from "@/api/types";
 import RetentionStrip from "@/features/protection/RetentionStrip.vue";
+import KeptInput from "@/ui/KeptInput.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import RecoveredNote from "@/ui/RecoveredNote.vue";
 import { useFormDraft } from "@/ui/formDraft";
@@ -159,7 +160,7 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Save the group", run: () => void save()
     </h1>
     <form v-if="joinable.length" class="join" @submit.prevent="join">
       <span>Or add {{ asked.length === 1 ? asked[0] : count(asked.length, "workload") }} to a group that is there:</span>
-      <el-select v-model="joining" filterable placeholder="Choose a group" aria-label="Add to group" class="choice">
+      <el-select v-model="joining" filterable placeholder="Choose a group" aria-label="Add to group" class="choice" default-first-option>
         <el-option v-for="group in joinable" :key="group.code" :value="group.code" :label="`${group.name} (${count(group.members, 'workload')}, to ${group.target})`" />
       </el-select>
       <button class="btn" :disabled="!joining || busy">Add to group</button>
@@ -169,55 +170,40 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Save the group", run: () => void save()
       <form class="form" @submit.prevent="save">
         <RecoveredNote :recovered="recovered" @discard="discard" />
         <div class="two">
-          <label>Name <input v-model="draft.name" required maxlength="80" /></label>
-          <label>Code <input v-model="draft.code" class="mono" :disabled="!!code" required /></label>
-          <label v-for="end in ['source', 'target'] as const" :key="end">
-            {{ end === "source" ? "Copied from" : "to" }}
-            <select v-model="draft[end]" :disabled="!!code" required>
-              <option v-for="site in sites?.sites ?? []" :key="site.code" :value="site.code">{{ site.name }}</option>
-            </select>
-          </label>
+          <el-form-item label="Name"><el-input v-model="draft.name" required maxlength="80" /></el-form-item>
+          <el-form-item label="Code"><el-input v-model="draft.code" class="mono" :disabled="!!code" required /></el-form-item>
+          <el-form-item v-for="end in ['source', 'target'] as const" :key="end" :label="`${end === 'source' ? 'Copied from' : 'to'}`"><el-select v-model="draft[end]" :disabled="!!code" filterable default-first-option>
+              <el-option v-for="site in sites?.sites ?? []" :key="site.code" :value="site.code" :label="`${site.name}`" />
+            </el-select></el-form-item>
         </div>
-        <label>
-          Members, one by one
-          <el-select v-model="draft.members" multiple filterable remote :remote-method="(text: string) => (sought = text)" placeholder="Choose workloads" aria-label="Members" class="wide">
+        <el-form-item label="Members, one by one"><el-select v-model="draft.members" multiple filterable remote :remote-method="(text: string) => (sought = text)" placeholder="Choose workloads" aria-label="Members" class="wide" default-first-option>
             <el-option v-for="one in choices ?? []" :key="one.name" :value="one.name" :label="one.name" />
-          </el-select>
-        </label>
-        <label>and whatever matches (these join by themselves) <input v-model="draft.tag_rule" class="mono" placeholder="tier=web AND app=booking" /></label>
+          </el-select></el-form-item>
+        <el-form-item label="and whatever matches (these join by themselves)"><el-input v-model="draft.tag_rule" class="mono" placeholder="tier=web AND app=booking" /></el-form-item>
         <h2>Policy</h2>
         <div class="two">
-          <label>
-            How
-            <select v-model="draft.policy.mode">
-              <option value="continuous">continuously</option>
-              <option value="interval">in cycles</option>
-              <option value="backup-copy">as backup copies</option>
-            </select>
-          </label>
-          <label>Weight on its link <input v-model.number="draft.policy.weight" type="number" min="1" max="100" /></label>
-          <label v-for="time in TIMES" :key="time.key">{{ time.label }}, {{ time.unit }} <input type="number" min="0" step="any" :value="shown(time.key, time.unit)" @input="set(time.key, time.unit, ($event.target as HTMLInputElement).value)" /></label>
-          <label>At most so many points (0: no limit) <input v-model.number="draft.policy.most_points" type="number" min="0" /></label>
-          <label v-if="!code">
-            First copy
-            <select v-model="draft.policy.initial">
-              <option value="now">now</option>
-              <option value="at">at a time</option>
-              <option value="seed">from a seed that is already there</option>
-            </select>
-          </label>
-          <label v-if="draft.policy.initial === 'at' && !code">
-            begins at
-            <input type="datetime-local" required @change="draft.policy.initial_at = new Date(($event.target as HTMLInputElement).value).toISOString()" />
-          </label>
+          <el-form-item label="How"><el-select v-model="draft.policy.mode" filterable default-first-option>
+              <el-option value="continuous" label="continuously" />
+              <el-option value="interval" label="in cycles" />
+              <el-option value="backup-copy" label="as backup copies" />
+            </el-select></el-form-item>
+          <el-form-item label="Weight on its link"><el-input v-model.number="draft.policy.weight" type="number" min="1" max="100" /></el-form-item>
+          <el-form-item v-for="time in TIMES" :key="time.key" :label="`${time.label}, ${time.unit}`"><KeptInput type="number" min="0" step="any" :value="shown(time.key, time.unit)" @done="set(time.key, time.unit, $event)" /></el-form-item>
+          <el-form-item label="At most so many points (0: no limit)"><el-input v-model.number="draft.policy.most_points" type="number" min="0" /></el-form-item>
+          <el-form-item v-if="!code" label="First copy"><el-select v-model="draft.policy.initial" filterable default-first-option>
+              <el-option value="now" label="now" />
+              <el-option value="at" label="at a time" />
+              <el-option value="seed" label="from a seed that is already there" />
+            </el-select></el-form-item>
+          <el-form-item v-if="draft.policy.initial === 'at' && !code" label="begins at"><el-date-picker :model-value="draft.policy.initial_at" type="datetime" format="D MMM YYYY, HH:mm" @update:model-value="draft.policy.initial_at = $event ? new Date($event).toISOString() : null" /></el-form-item>
         </div>
         <p>
-          <label class="check"><input v-model="draft.policy.compression" type="checkbox" /> compress on the link</label>
-          <label class="check"><input v-model="draft.policy.encrypted" type="checkbox" /> encrypt the copies</label>
+          <el-checkbox v-model="draft.policy.compression">compress on the link</el-checkbox>
+          <el-checkbox v-model="draft.policy.encrypted">encrypt the copies</el-checkbox>
         </p>
         <label v-if="draft.policy.encrypted && !known?.key_fingerprint">
           Key of the copies, 16 characters or more
-          <input v-model="key" type="password" autocomplete="off" required minlength="16" maxlength="4096" />
+          <el-input v-model="key" type="password" autocomplete="off" required minlength="16" maxlength="4096" />
           <span class="quiet">{{ draft.target || "The site" }} encrypts with it from the first byte. Keep it elsewhere too: it is never shown again.</span>
         </label>
         <ProblemNote v-if="problem" :error="problem" />

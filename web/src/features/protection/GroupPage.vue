@@ -105,11 +105,11 @@ useKeys([{ keys: ["E"], label: "Change the group", run: () => void router.push(`
         <span role="status">{{ said }}</span>
       </p>
       <form v-if="asking === 'pause'" class="form ask" @submit.prevent="pause(because)">
-        <label>Why is it paused? <input v-model="because" required maxlength="200" /></label>
+        <el-form-item label="Why is it paused?"><el-input v-model="because" required maxlength="200" /></el-form-item>
         <p class="buttons"><button class="btn main">Pause it</button><button type="button" class="btn" @click="asking = ''">Cancel</button></p>
       </form>
       <form v-if="asking === 'key'" class="form ask" @submit.prevent="storeKey">
-        <label>Key of the encrypted copies, 16 characters or more <input v-model="key" type="password" autocomplete="off" required minlength="16" /></label>
+        <el-form-item label="Key of the encrypted copies, 16 characters or more"><el-input v-model="key" type="password" autocomplete="off" required minlength="16" /></el-form-item>
         <p class="quiet">It is encrypted at rest and never shown again.</p>
         <p class="buttons"><button class="btn main">Store it</button><button type="button" class="btn" @click="asking = ''">Cancel</button></p>
       </form>
@@ -142,7 +142,7 @@ useKeys([{ keys: ["E"], label: "Change the group", run: () => void router.push(`
             <button class="btn" @click="pin(point.id, '')">Unpin</button>
           </template>
           <form v-else @submit.prevent="pin(point.id, label)">
-            <input v-model="label" class="entry" placeholder="a name for it" aria-label="Label" maxlength="80" required />
+            <el-input v-model="label" class="entry" placeholder="a name for it" aria-label="Label" maxlength="80" required />
             <button class="btn">Pin it</button>
           </form>
         </div>

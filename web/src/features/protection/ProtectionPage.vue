@@ -21,7 +21,7 @@ useKeys([{ keys: ["N"], label: "A new group", run: () => void router.push("/prot
       <h1 class="sentence">{{ data.sentence }}</h1>
       <p class="under">
         <RouterLink to="/protection/new" class="btn">Protect workloads in a new group</RouterLink>
-        <input v-if="data.all_groups > data.groups.length || find" v-model="find" class="entry" aria-label="Find a group" placeholder="find a group" />
+        <el-input v-if="data.all_groups > data.groups.length || find" v-model="find" class="entry" aria-label="Find a group" placeholder="find a group" />
         <span v-if="data.all_groups > data.groups.length" class="quiet">{{ data.groups.length }} of {{ data.all_groups }} groups are shown, those in trouble first.</span>
         <RouterLink v-if="!data.workloads" to="/estate/import" class="btn">Bring in the estate</RouterLink>
       </p>

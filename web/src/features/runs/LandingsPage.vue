@@ -32,7 +32,7 @@ const sentence = computed(() => {
       <h1 class="sentence">{{ sentence }}</h1>
       <p class="bar">
         <RouterLink class="btn" :to="`/runs/${id}`">Back to the run</RouterLink>
-        <label v-if="differing.length" class="check"><input v-model="only" type="checkbox" /> only what differs</label>
+        <el-checkbox v-if="differing.length" v-model="only">only what differs</el-checkbox>
       </p>
       <div class="scroll" tabindex="0"><table class="lines">
         <thead>

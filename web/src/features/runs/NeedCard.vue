@@ -70,16 +70,10 @@ async function tell(kind: string, more: { verdict?: string; group?: string; poin
     </p>
     <p v-if="need.refused" class="refused" role="status"><b>Not right, says {{ need.refused }}</b><br>What can be done: {{ need.not_right }}</p>
     <p v-if="need.ends_at" class="ends">In {{ clock(left) }} {{ thens[need.then] }}, if nobody answers.</p>
-    <textarea
-      v-if="need.kind === 'verdict' || need.kind === 'decision' || need.kind === 'acknowledge' || (need.kind === 'failure' && need.skippable) || (need.kind === 'hold' && need.not_right)"
-      v-model="text"
-      rows="2"
-      :placeholder="asks.placeholder"
-      :aria-label="asks.label"
-    />
+    <el-input type="textarea" v-if="need.kind === 'verdict' || need.kind === 'decision' || need.kind === 'acknowledge' || (need.kind === 'failure' && need.skippable) || (need.kind === 'hold' && need.not_right)" v-model="text" :rows="2" :placeholder="asks.placeholder" :aria-label="asks.label" />
     <p v-if="judges && about.length" class="keep">
       <el-checkbox v-model="trap" :disabled="!text.trim()">Keep this as a known trap of</el-checkbox>
-      <el-select v-model="thing" filterable size="small" :disabled="!trap" aria-label="What it is a trap of"><el-option v-for="(one, i) in about" :key="i" :value="i" :label="`${NAMES[one.about]} ${one.name}`" /></el-select>
+      <el-select v-model="thing" filterable size="small" :disabled="!trap" aria-label="What it is a trap of" default-first-option><el-option v-for="(one, i) in about" :key="i" :value="i" :label="`${NAMES[one.about]} ${one.name}`" /></el-select>
     </p>
     <div class="buttons">
       <template v-if="need.kind === 'verdict'">
@@ -109,14 +103,12 @@ async function tell(kind: string, more: { verdict?: string; group?: string; poin
     </div>
     <div v-if="changing" class="change">
       <p class="small">The group goes off and comes up again from the point that you choose; what it changed since is discarded.</p>
-      <select v-model="group" aria-label="Group" @change="point = ''">
-        <option value="" disabled>Group</option>
-        <option v-for="one in points?.groups ?? []" :key="one.group" :value="one.group">{{ one.name }}</option>
-      </select>
-      <select v-model="point" aria-label="Point" :disabled="!group">
-        <option value="" disabled>Point</option>
-        <option v-for="one in held" :key="one.id" :value="one.id">{{ moment(one.at, true) }}</option>
-      </select>
+      <el-select placeholder="Group" :empty-values="['', null, undefined]" v-model="group" aria-label="Group" @change="point = ''" filterable default-first-option>
+        <el-option v-for="one in points?.groups ?? []" :key="one.group" :value="one.group" :label="`${one.name}`" />
+      </el-select>
+      <el-select placeholder="Point" :empty-values="['', null, undefined]" v-model="point" aria-label="Point" :disabled="!group" filterable default-first-option>
+        <el-option v-for="one in held" :key="one.id" :value="one.id" :label="`${moment(one.at, true)}`" />
+      </el-select>
       <button class="btn" :disabled="busy || !point" @click="tell('change-point', { group, point })">Bring it up from there</button>
     </div>
     <p v-if="need.kind === 'verdict'" class="quiet small">Each verdict begins the cleanup.</p>
@@ -138,16 +130,8 @@ async function tell(kind: string, more: { verdict?: string; group?: string; poin
 h3 {
   font-size: var(--text-m);
 }
-textarea {
-  width: 100%;
-  font: inherit;
+.el-textarea {
   margin-top: 6px;
-  padding: 5px 8px;
-  border: 1px solid var(--rule);
-  border-radius: var(--radius);
-  background: var(--paper);
-  color: var(--ink-1);
-  resize: vertical;
 }
 .buttons {
   display: flex;
@@ -155,13 +139,8 @@ textarea {
   gap: 6px;
   margin-top: 6px;
 }
-.change select {
-  font: inherit;
-  padding: 4px 6px;
-  border: 1px solid var(--rule);
-  border-radius: var(--radius);
-  background: var(--paper);
-  color: var(--ink-1);
+.change .el-select {
+  width: 200px;
 }
 .change {
   display: grid;

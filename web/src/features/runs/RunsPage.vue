@@ -6,6 +6,7 @@ import { api, take } from "@/api/client";
 import { usePlans } from "@/api/queries";
 import type { RunLine } from "@/api/types";
 import { FIELDS, KINDS, OUTCOMES, asQuery, asked, filterOf, type RunFilter } from "@/features/runs/runFilter";
+import KeptInput from "@/ui/KeptInput.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { useAct } from "@/ui/act";
 import { clock, count, duration, moment } from "@/ui/format";
@@ -73,27 +74,21 @@ const late = (run: RunLine) => run.ready_s !== null && run.ready_s > run.rto_obj
     <ProblemNote v-if="problem" :error="problem" />
 
     <form class="filters" aria-label="Filters" @submit.prevent>
-      <label>Plan
-        <select class="entry" aria-label="Plan" :value="filter.plan" @change="narrow('plan', ($event.target as HTMLSelectElement).value)">
-          <option value="">all</option>
-          <option v-for="plan in listed?.plans ?? []" :key="plan.code" :value="plan.code">{{ plan.name }}</option>
-        </select>
-      </label>
-      <label>Kind
-        <select class="entry" aria-label="Kind" :value="filter.kind" @change="narrow('kind', ($event.target as HTMLSelectElement).value)">
-          <option value="">all</option>
-          <option v-for="kind in KINDS" :key="kind">{{ kind }}</option>
-        </select>
-      </label>
-      <label>Outcome
-        <select class="entry" aria-label="Outcome" :value="filter.outcome" @change="narrow('outcome', ($event.target as HTMLSelectElement).value)">
-          <option value="">all</option>
-          <option v-for="outcome in OUTCOMES" :key="outcome">{{ outcome }}</option>
-        </select>
-      </label>
-      <label>From <input class="entry" type="date" :value="filter.since" @change="narrow('since', ($event.target as HTMLInputElement).value)" /></label>
-      <label>To <input class="entry" type="date" :value="filter.until" @change="narrow('until', ($event.target as HTMLInputElement).value)" /></label>
-      <label>Words <input class="entry" type="search" :value="filter.find" placeholder="plan, notes, person" maxlength="200" @change="narrow('find', ($event.target as HTMLInputElement).value)" /></label>
+      <el-form-item label="Plan"><el-select class="entry" aria-label="Plan" :model-value="filter.plan" @change="narrow('plan', $event)" filterable default-first-option>
+          <el-option value="" label="all" />
+          <el-option v-for="plan in listed?.plans ?? []" :key="plan.code" :value="plan.code" :label="`${plan.name}`" />
+        </el-select></el-form-item>
+      <el-form-item label="Kind"><el-select class="entry" aria-label="Kind" :model-value="filter.kind" @change="narrow('kind', $event)" filterable default-first-option>
+          <el-option value="" label="all" />
+          <el-option v-for="kind in KINDS" :key="kind" :value="kind" :label="`${kind}`" />
+        </el-select></el-form-item>
+      <el-form-item label="Outcome"><el-select class="entry" aria-label="Outcome" :model-value="filter.outcome" @change="narrow('outcome', $event)" filterable default-first-option>
+          <el-option value="" label="all" />
+          <el-option v-for="outcome in OUTCOMES" :key="outcome" :value="outcome" :label="`${outcome}`" />
+        </el-select></el-form-item>
+      <el-form-item label="From"><el-date-picker type="date" value-format="YYYY-MM-DD" format="D MMM YYYY" :model-value="filter.since" @update:model-value="narrow('since', ($event ?? ''))" /></el-form-item>
+      <el-form-item label="To"><el-date-picker type="date" value-format="YYYY-MM-DD" format="D MMM YYYY" :model-value="filter.until" @update:model-value="narrow('until', ($event ?? ''))" /></el-form-item>
+      <el-form-item label="Words"><KeptInput class="entry" type="search" :value="filter.find" placeholder="plan, notes, person" maxlength="200" @done="narrow('find', $event)" /></el-form-item>
     </form>
     <p v-if="narrowed || views?.length" class="views">
       <span v-for="view in views ?? []" :key="view.name" class="view">
@@ -103,7 +98,7 @@ const late = (run: RunLine) => run.ready_s !== null && run.ready_s > run.rto_obj
       <template v-if="narrowed">
         <button v-if="!naming" class="link" @click="naming = true">Keep this view …</button>
         <form v-else class="naming" @submit.prevent="keep">
-          <input v-model="name" class="entry" aria-label="Name of the view" placeholder="Name of the view" maxlength="80" required />
+          <el-input v-model="name" class="entry" aria-label="Name of the view" placeholder="Name of the view" maxlength="80" required />
           <button class="btn" :disabled="!name.trim()">Keep it</button>
         </form>
         <RouterLink to="/runs">All runs</RouterLink>
@@ -134,7 +129,7 @@ const late = (run: RunLine) => run.ready_s !== null && run.ready_s > run.rto_obj
         </thead>
         <tbody>
           <tr v-for="run in runs" :key="run.id" @click="router.push(run.removed ? `/runs/${run.id}/evidence` : `/runs/${run.id}`)">
-            <td @click.stop><input v-model="chosen" type="checkbox" :value="run.id" :aria-label="`Select run ${run.id}`" :disabled="!run.sealed || run.removed" /></td>
+            <td @click.stop><el-checkbox :model-value="chosen.includes(run.id)" @change="chosen = $event ? [...chosen, run.id] : chosen.filter((one) => one !== run.id)" :disabled="!run.sealed || run.removed"><span class="out-of-sight">{{ `Select run ${run.id}` }}</span></el-checkbox></td>
             <td class="mono">
               <RouterLink :to="`/runs/${run.id}`" @click.stop>{{ run.id }}</RouterLink>
             </td>

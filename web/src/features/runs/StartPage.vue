@@ -241,7 +241,7 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
             <el-input v-model="reason" maxlength="500" aria-label="Why in spite of the warnings" />
           </label>
           <form v-for="group in locked" :key="group" class="key" @submit.prevent="storeKey(group)">
-            <label>Key of the copies of {{ group }} <el-input v-model="secret[group]" type="password" autocomplete="off" maxlength="4096" :aria-label="`Key of ${group}`" /></label>
+            <el-form-item :label="`Key of the copies of ${group}`"><el-input v-model="secret[group]" type="password" autocomplete="off" maxlength="4096" :aria-label="`Key of ${group}`" /></el-form-item>
             <button class="btn" :disabled="!secret[group]">Store it</button>
             <span class="quiet">asked once; it is encrypted and never shown</span>
           </form>
@@ -272,14 +272,14 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
           </template>
           <p v-if="kind === 'test' && preflight?.services.length" class="choice">
             Probe all the time
-            <el-select v-model="probe" multiple filterable collapse-tags size="small" class="tell" placeholder="no service" aria-label="Services probed all the time">
+            <el-select v-model="probe" multiple filterable collapse-tags size="small" class="tell" placeholder="no service" aria-label="Services probed all the time" default-first-option>
               <el-option v-for="one in preflight.services" :key="`${one.service} ${one.workload}`" :value="JSON.stringify(one)" :label="`${one.service} of ${one.workload}`" />
             </el-select>
           </p>
           <LiveOptions v-if="live && preflight" v-model="choices" :kind="kind" :source="preflight.source_name" :source-lost="preflight.source_lost" />
           <p v-if="preflight?.people.length" class="choice">
             Tell
-            <el-select v-model="tell" multiple collapse-tags size="small" class="tell" placeholder="nobody" aria-label="Who is told of it">
+            <el-select v-model="tell" multiple collapse-tags size="small" class="tell" placeholder="nobody" aria-label="Who is told of it" filterable default-first-option>
               <el-option v-for="name in preflight.people" :key="name" :value="name" :label="name" />
             </el-select>
           </p>

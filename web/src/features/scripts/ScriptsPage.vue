@@ -116,8 +116,8 @@ const forget = (one: string) => act(() => take(api.DELETE("/api/v1/secrets/{name
       </li>
     </ul>
     <form class="form secret" @submit.prevent="store">
-      <label>Name <input v-model="secret" class="mono" required maxlength="60" placeholder="feed-token" /></label>
-      <label>Value <input v-model="value" type="password" required maxlength="4096" autocomplete="off" /></label>
+      <el-form-item label="Name"><el-input v-model="secret" class="mono" required maxlength="60" placeholder="feed-token" /></el-form-item>
+      <el-form-item label="Value"><el-input v-model="value" type="password" required maxlength="4096" autocomplete="off" /></el-form-item>
       <button class="btn" :disabled="!secret.trim() || !value">Store it</button>
     </form>
 
@@ -126,11 +126,11 @@ const forget = (one: string) => act(() => take(api.DELETE("/api/v1/secrets/{name
         <RecoveredNote :recovered="recovered" @discard="discard" />
         <ProblemNote v-if="problem" :error="problem" />
         <div class="two">
-          <label>Name <input v-model="name" class="mono" :disabled="!!revision" required maxlength="59" placeholder="drain-broker" /></label>
-          <label>Run with <input v-model="interpreter" class="mono" required maxlength="20" /></label>
+          <el-form-item label="Name"><el-input v-model="name" class="mono" :disabled="!!revision" required maxlength="59" placeholder="drain-broker" /></el-form-item>
+          <el-form-item label="Run with"><el-input v-model="interpreter" class="mono" required maxlength="20" /></el-form-item>
         </div>
-        <label>What it does <input v-model="note" maxlength="400" /></label>
-        <label>Text <textarea v-model="text" rows="16" class="mono" spellcheck="false" required /></label>
+        <el-form-item label="What it does"><el-input v-model="note" maxlength="400" /></el-form-item>
+        <el-form-item label="Text"><el-input type="textarea" v-model="text" :rows="16" class="mono" spellcheck="false" required /></el-form-item>
       </form>
       <template #footer>
         <button class="btn" @click="open = false">Cancel</button>
