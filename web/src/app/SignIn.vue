@@ -35,7 +35,7 @@ async function signIn() {
       <el-form-item label="Name"><el-input v-model="name" name="name" autocomplete="username" required /></el-form-item>
       <el-form-item label="Password"><el-input v-model="password" name="password" type="password" autocomplete="current-password" required autofocus /></el-form-item>
       <ProblemNote v-if="error" :error="error" />
-      <button class="btn main" :disabled="busy">Sign in</button>
+      <el-button class="btn main" :disabled="busy" native-type="submit">Sign in</el-button>
     </form>
   </main>
 </template>

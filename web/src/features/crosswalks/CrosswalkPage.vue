@@ -207,16 +207,16 @@ useKeys([
           </p>
         </div>
         <div class="buttons">
-          <button class="btn" :disabled="!draft.canUndo.value" title="Ctrl+Z" @click="draft.undo">Undo</button>
-          <button class="btn" :disabled="!draft.canRedo.value" title="Ctrl+Shift+Z" @click="draft.redo">Redo</button>
-          <button class="btn" title="M" @click="matching = true">Match …</button>
+          <el-button class="btn" :disabled="!draft.canUndo.value" title="Ctrl+Z" @click="draft.undo">Undo</el-button>
+          <el-button class="btn" :disabled="!draft.canRedo.value" title="Ctrl+Shift+Z" @click="draft.redo">Redo</el-button>
+          <el-button class="btn" title="M" @click="matching = true">Match …</el-button>
           <RouterLink v-if="detail.has_twin" class="btn" :to="`/crosswalks/${target}/${source}`">The way back</RouterLink>
-          <button v-else-if="detail.revision" class="btn" :disabled="draft.changed.value" :title="draft.changed.value ? 'Save first' : ''" @click="twin">Make the way back</button>
-          <button class="btn main" :disabled="!draft.changed.value" title="Ctrl+S" @click="save">{{ draft.basedOn.value ? "Save" : "Make it" }}</button>
+          <el-button v-else-if="detail.revision" class="btn" :disabled="draft.changed.value" :title="draft.changed.value ? 'Save first' : ''" @click="twin">Make the way back</el-button>
+          <el-button class="btn main" :disabled="!draft.changed.value" title="Ctrl+S" @click="save">{{ draft.basedOn.value ? "Save" : "Make it" }}</el-button>
         </div>
       </div>
       <ProblemNote v-if="saveError" :error="saveError" />
-      <p v-if="stale"><button class="btn" @click="reload">Load it again and lose my changes</button></p>
+      <p v-if="stale"><el-button class="btn" @click="reload">Load it again and lose my changes</el-button></p>
       <ProblemNote v-if="judgeError" :error="judgeError" />
       <p v-if="shownUnmapped.length" class="missing" data-testid="unmapped">
         <b class="brass">▲ No place yet:</b>
@@ -267,7 +267,7 @@ useKeys([
           </ul>
         </template>
         <template #footer>
-          <button class="btn" @click="lost = null">Stay here</button>
+          <el-button class="btn" @click="lost = null">Stay here</el-button>
           <RouterLink class="btn main" :to="`/crosswalks/${target}/${source}`">See it</RouterLink>
         </template>
       </el-dialog>

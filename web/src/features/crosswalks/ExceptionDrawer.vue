@@ -126,8 +126,8 @@ const found = computed(() => props.row.findings.map((one) => one.finding));
           <el-option v-for="pool in landable" :key="pool.name" :value="pool.name" :label="`${pool.name} (${pool.capacity_gib - pool.used_gib} GiB free)`" />
         </el-select></el-form-item>
       <p class="buttons">
-        <button class="btn" :disabled="!row.exception" @click="allBack">Back to the rules</button>
-        <button class="btn" @click="emit('close')">Close</button>
+        <el-button class="btn" :disabled="!row.exception" @click="allBack">Back to the rules</el-button>
+        <el-button class="btn" @click="emit('close')">Close</el-button>
       </p>
     </div>
   </el-drawer>

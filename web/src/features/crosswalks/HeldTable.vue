@@ -26,7 +26,7 @@ const again = (workloads: string[]) => act(() => take(api.POST("/api/v1/sites/{c
       {{ name }} keeps room, names and addresses for {{ count(mine.length - wrong.length, "protected workload") }}, so that everybody there sees what may arrive.
       <template v-if="wrong.length">
         <b class="bad">✕ {{ count(wrong.length, "landing") }} {{ wrong.length === 1 ? "is" : "are" }} not held as expected.</b>
-        <button class="btn" :disabled="busy" @click="again(wrong)">Hold {{ wrong.length === 1 ? "it" : "them" }} again</button>
+        <el-button class="btn" :disabled="busy" @click="again(wrong)">Hold {{ wrong.length === 1 ? "it" : "them" }} again</el-button>
       </template>
     </p>
     <p v-if="data && !mine.length" class="quiet">Nothing yet: a landing is held once its workload is protected in this direction and everything about it is mapped and saved.</p>

@@ -50,8 +50,8 @@ function accept() {
       </table>
     </div>
     <template #footer>
-      <button class="btn" @click="open = false">None of them</button>
-      <button class="btn main" :disabled="!chosen.size" @click="accept">Take {{ count(chosen.size, "row") }} into the draft</button>
+      <el-button class="btn" @click="open = false">None of them</el-button>
+      <el-button class="btn main" :disabled="!chosen.size" @click="accept">Take {{ count(chosen.size, "row") }} into the draft</el-button>
     </template>
   </el-dialog>
 </template>

@@ -49,7 +49,7 @@ async function tryOut() {
 <template>
   <div>
     <p class="bar">
-      <button class="btn" :disabled="!crosswalk.address_rules.length" @click="copyOver(() => true)">Copy live to test everywhere</button>
+      <el-button class="btn" :disabled="!crosswalk.address_rules.length" @click="copyOver(() => true)">Copy live to test everywhere</el-button>
       <el-checkbox :model-value="crosswalk.new_macs" @change="emit('edit', (next) => (next.new_macs = !next.new_macs))">new MACs at the target (locally administered, always the same for the same adapter)</el-checkbox>
     </p>
     <div class="scroll">
@@ -104,13 +104,13 @@ async function tryOut() {
     </div>
     <form class="bar" @submit.prevent="add(prefix)">
       <el-input v-model="prefix" class="entry mono" aria-label="Prefix of a new rule" placeholder="10.20.4.0/24" />
-      <button class="btn" :disabled="!prefix.trim()">Add a rule</button>
+      <el-button class="btn" :disabled="!prefix.trim()" native-type="submit">Add a rule</el-button>
       <span v-if="missing.length">▲ No rule yet: <button v-for="one in missing" :key="one" type="button" class="link mono gap" @click="add(one)">{{ one }}</button></span>
     </form>
     <h2>Try it</h2>
     <form class="bar" @submit.prevent="tryOut">
       <el-input type="textarea" v-model="texts" class="entry mono" :rows="2" aria-label="Addresses to try" placeholder="10.20.4.17 2001:db8:20:4::17" />
-      <button class="btn" :disabled="!texts.trim()">See what they become</button>
+      <el-button class="btn" :disabled="!texts.trim()" native-type="submit">See what they become</el-button>
     </form>
     <ProblemNote v-if="problem" :error="problem" />
     <table v-if="tried.length" class="lines tried">

@@ -50,8 +50,8 @@ function takeOver() {
     <template v-if="read">
       <p>
         {{ count(read.entries.length, "entry", "entries") }} can be taken<template v-if="read.complaints.length">, {{ count(read.complaints.length, "row") }} cannot</template>.
-        <button class="btn main" :disabled="!read.entries.length" @click="takeOver">Take {{ count(read.entries.length, "entry", "entries") }} into the draft</button>
-        <button class="btn" @click="read = null">Leave them</button>
+        <el-button class="btn main" :disabled="!read.entries.length" @click="takeOver">Take {{ count(read.entries.length, "entry", "entries") }} into the draft</el-button>
+        <el-button class="btn" @click="read = null">Leave them</el-button>
       </p>
       <table v-if="read.complaints.length" class="lines">
         <tr v-for="one in read.complaints" :key="one.row + one.column">

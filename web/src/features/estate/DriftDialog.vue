@@ -53,8 +53,8 @@ async function accept() {
     </ul>
     <ProblemNote v-if="problem" :error="problem" />
     <template #footer>
-      <button class="btn" @click="open = false">Leave it</button>
-      <button class="btn main" :disabled="!chosen.length" @click="accept">Take over {{ count(chosen.length, "difference") }}</button>
+      <el-button class="btn" @click="open = false">Leave it</el-button>
+      <el-button class="btn main" :disabled="!chosen.length" @click="accept">Take over {{ count(chosen.length, "difference") }}</el-button>
     </template>
   </el-dialog>
 </template>

@@ -106,14 +106,14 @@ useKeys([
       <template v-else>
         <b>{{ selected.size }} selected</b>
         <el-input ref="tagField" v-model="tagging" class="entry mono" aria-label="Tag" placeholder="key=value" @keydown.enter="tag(false)" />
-        <button class="btn" :disabled="!tagging.includes('=')" @click="tag(false)">Tag</button>
-        <button class="btn" :disabled="!tagging" @click="tag(true)">Untag</button>
+        <el-button class="btn" :disabled="!tagging.includes('=')" @click="tag(false)">Tag</el-button>
+        <el-button class="btn" :disabled="!tagging" @click="tag(true)">Untag</el-button>
         <el-select v-model="joining" class="entry" aria-label="Add to group" filterable default-first-option>
           <el-option value="" label="add to group …" />
           <el-option v-for="group in protection?.groups ?? []" :key="group.code" :value="group.code" :label="`${group.name}`" />
           <el-option value="new" label="a new group" />
         </el-select>
-        <button class="btn" :disabled="!joining" @click="join">Add</button>
+        <el-button class="btn" :disabled="!joining" @click="join">Add</el-button>
         <button class="link" @click="selected = new Set()">Select none</button>
       </template>
       <span role="status">{{ said }}</span>

@@ -47,7 +47,7 @@ defineExpose({ focus: () => field.value?.focus() });
     <el-input ref="field" v-model="typed" class="mono" spellcheck="false" aria-label="Filter" placeholder="site:QUA tag:app=booking nic:10.20.0.0/16 -protected" @keydown.esc="typed = ''" />
     <template v-if="text && !wrong">
       <el-input v-model="naming" class="name" aria-label="Name of the filter" placeholder="name it" @keydown.enter="save" />
-      <button class="btn" :disabled="!naming.trim()" @click="save">Save filter</button>
+      <el-button class="btn" :disabled="!naming.trim()" @click="save">Save filter</el-button>
     </template>
   </div>
   <p v-if="wrong" class="wrong" role="alert">

@@ -137,12 +137,12 @@ const brings = computed(() => !!job.value && (job.value.new > 0 || job.value.cha
     <template v-if="job">
       <p v-if="job.state === 'reading' || job.state === 'writing'" class="progress">
         <progress :value="job.done" :max="job.total || 1" /> {{ left }}
-        <button class="btn" @click="cancel">Cancel</button>
+        <el-button class="btn" @click="cancel">Cancel</el-button>
       </p>
       <template v-if="job.state === 'ready'">
         <p class="form buttons">
-          <button class="btn main" :disabled="!brings" @click="confirm">Bring it in</button>
-          <button class="btn" @click="cancel">Leave it</button>
+          <el-button class="btn main" :disabled="!brings" @click="confirm">Bring it in</el-button>
+          <el-button class="btn" @click="cancel">Leave it</el-button>
           <el-form-item v-if="job.sites.length" label="Token of site agents, where they are no practice sites"><el-input v-model="token" type="password" autocomplete="off" /></el-form-item>
         </p>
         <template v-if="job.complaints.length">

@@ -59,9 +59,9 @@ const addWindow = () => draft.value.windows.push({ days: ["mon", "tue", "wed", "
       </div>
       <ProblemNote v-if="problem" :error="problem" />
       <p class="buttons">
-        <button class="btn main">Save</button>
-        <button v-if="link" type="button" class="btn danger" @click="retire">Retire</button>
-        <button type="button" class="btn" @click="open = false">Cancel</button>
+        <el-button class="btn main" native-type="submit">Save</el-button>
+        <el-button v-if="link" class="btn danger" @click="retire">Retire</el-button>
+        <el-button class="btn" @click="open = false">Cancel</el-button>
       </p>
     </form>
   </el-dialog>

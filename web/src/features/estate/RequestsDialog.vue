@@ -47,11 +47,11 @@ function became(one: RequestView): string {
             <template #default="{ row }">{{ marks[row.status as RequestView["status"]] }} {{ became(row as RequestView) }}</template>
           </el-table-column>
         </el-table>
-        <p v-if="hasNextPage"><button class="btn" @click="fetchNextPage()">Older ones</button></p>
+        <p v-if="hasNextPage"><el-button class="btn" @click="fetchNextPage()">Older ones</el-button></p>
       </div>
     </template>
     <template #footer>
-      <button class="btn" @click="open = false">Close</button>
+      <el-button class="btn" @click="open = false">Close</el-button>
     </template>
   </el-dialog>
 </template>

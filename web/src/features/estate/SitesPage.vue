@@ -76,7 +76,7 @@ const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
     <h1 class="sentence">{{ sentence }}</h1>
     <EstateTabs />
     <ProblemNote v-if="problem" :error="problem" />
-    <p><button class="btn" @click="registering = true">Register a site</button></p>
+    <p><el-button class="btn" @click="registering = true">Register a site</el-button></p>
     <section v-for="site in data?.sites ?? []" :key="site.code" :data-site="site.code">
       <h2 class="title">
         <span class="serif">{{ site.name }}</span> <span class="mono">{{ site.code }}</span>
@@ -86,11 +86,11 @@ const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
         <span v-if="site.lost_because" class="bad">✕ Does not answer: {{ site.lost_because }}</span>
         <span v-else>✓ Answers.</span>
         <template v-if="site.forgot_at">
-          <b class="bad"> ✕ Its agent was restored from an older state, as was found {{ ago(site.forgot_at) }}; what it does not know any more it is asked for again.</b> <button class="btn" @click="forgotSeen(site)">I have looked at it</button>
+          <b class="bad"> ✕ Its agent was restored from an older state, as was found {{ ago(site.forgot_at) }}; what it does not know any more it is asked for again.</b> <el-button class="btn" @click="forgotSeen(site)">I have looked at it</el-button>
         </template>
         <span v-if="Math.abs(site.skew_s) > 2" class="bad"> ▲ Its clock is {{ Math.abs(site.skew_s) }} s {{ site.skew_s > 0 ? "ahead" : "behind" }}.</span>
         <template v-if="site.drifted">
-          <b> ▲ It says {{ count(site.drifted, "thing") }} otherwise.</b> <button class="btn" @click="drift(site)">Look at them</button>
+          <b> ▲ It says {{ count(site.drifted, "thing") }} otherwise.</b> <el-button class="btn" @click="drift(site)">Look at them</el-button>
         </template>
         <span v-if="site.inventory_at" class="quiet"> Inventory of {{ ago(site.inventory_at) }}.</span>
         <el-checkbox class="follow" :model-value="site.takes_over" @change="follow(site, Boolean($event))">take changes over by themselves</el-checkbox>

@@ -44,11 +44,11 @@ const retire = () => act(() => take(api.DELETE(`/api/v1/sites/{code}/${PATHS[pro
       </template>
       <ProblemNote v-if="problem" :error="problem" />
       <p class="buttons">
-        <button class="btn main">{{ isNew ? "Add it" : "Save" }}</button>
+        <el-button class="btn main" native-type="submit">{{ isNew ? "Add it" : "Save" }}</el-button>
         <el-popconfirm v-if="!isNew" :title="`Take ${thing?.name} out of the records? It does not come back by itself.`" confirm-button-text="Take it out" cancel-button-text="No" width="280" @confirm="retire">
-          <template #reference><button type="button" class="btn danger">Retire</button></template>
+          <template #reference><el-button class="btn danger">Retire</el-button></template>
         </el-popconfirm>
-        <button type="button" class="btn" @click="open = false">Cancel</button>
+        <el-button class="btn" @click="open = false">Cancel</el-button>
       </p>
     </form>
   </el-dialog>

@@ -62,7 +62,7 @@ const look = (name: string) => void router.replace({ query: name ? { of: name } 
     <form class="line" @submit.prevent="look(typed)">
       <el-input v-model="typed" list="names" aria-label="Around one workload" placeholder="around one workload" class="entry mono" />
       <datalist id="names"><option v-for="name in rows.keys()" :key="name" :value="name" /></datalist>
-      <button class="btn">Look at it</button>
+      <el-button class="btn" native-type="submit">Look at it</el-button>
       <button v-if="focus" type="button" class="link" @click="look((typed = ''))">All of them</button>
       <span class="quiet">What is needed stands left of what needs it. ▢ protected ▣ ✕ protected by nobody</span>
     </form>

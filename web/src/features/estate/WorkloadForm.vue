@@ -123,8 +123,8 @@ async function save() {
     </div>
     <ProblemNote v-if="problem" :error="problem" />
     <p class="buttons">
-      <button class="btn main" :disabled="busy">{{ detail ? "Save" : "Add it" }}</button>
-      <button type="button" class="btn" @click="emit('cancel')">Cancel</button>
+      <el-button class="btn main" :disabled="busy" native-type="submit">{{ detail ? "Save" : "Add it" }}</el-button>
+      <el-button class="btn" @click="emit('cancel')">Cancel</el-button>
     </p>
   </form>
 </template>

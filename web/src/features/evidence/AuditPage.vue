@@ -88,7 +88,7 @@ const verb = (one: Change) => (one.before === null ? "made" : one.after === null
         </template>
       </tbody>
     </table></div>
-    <p v-if="hasNextPage"><button class="btn" @click="fetchNextPage()">Older entries</button></p>
+    <p v-if="hasNextPage"><el-button class="btn" @click="fetchNextPage()">Older entries</el-button></p>
   </div>
 </template>
 

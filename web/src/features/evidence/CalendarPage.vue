@@ -83,14 +83,14 @@ useKeys([
     <ProblemNote v-if="error && !data" :error="error" />
     <template v-if="data">
       <h1 class="sentence">{{ data.sentence }}</h1>
-      <p class="under">Drills are isolated tests: production is never touched. <button class="btn" @click="edit(null)">New drill …</button></p>
+      <p class="under">Drills are isolated tests: production is never touched. <el-button class="btn" @click="edit(null)">New drill …</el-button></p>
       <EvidenceTabs />
       <ProblemNote v-if="problem" :error="problem" />
       <div class="columns">
         <div>
           <div class="move">
-            <button class="btn" aria-label="Earlier months" @click="from -= 2">‹</button>
-            <button class="btn" aria-label="Later months" @click="from += 2">›</button>
+            <el-button class="btn" aria-label="Earlier months" @click="from -= 2">‹</el-button>
+            <el-button class="btn" aria-label="Later months" @click="from += 2">›</el-button>
             <span class="quiet">○ ahead · ◔ due now · ✓ done · ✕ missed · – left out · hatched: black-out</span>
           </div>
           <div class="months">
@@ -159,7 +159,7 @@ useKeys([
             <el-form-item label="What for"><el-input v-model="blackout.name" maxlength="80" required /></el-form-item>
             <el-form-item label="From"><el-date-picker type="datetime" value-format="YYYY-MM-DDTHH:mm" format="D MMM YYYY, HH:mm" v-model="blackout.begins" required /></el-form-item>
             <el-form-item label="To"><el-date-picker type="datetime" value-format="YYYY-MM-DDTHH:mm" format="D MMM YYYY, HH:mm" v-model="blackout.ends" required /></el-form-item>
-            <button class="btn" :disabled="busy">Keep it free</button> <span class="quiet">{{ zone }}</span>
+            <el-button class="btn" :disabled="busy" native-type="submit">Keep it free</el-button> <span class="quiet">{{ zone }}</span>
           </form>
 
           <h2>In your own calendar</h2>
@@ -169,7 +169,7 @@ useKeys([
             <p class="mono feed" data-testid="feed">{{ feed }}</p>
             <p><button class="link" @click="copy">{{ copied ? "Copied" : "Copy it" }}</button> · <button class="link" @click="newFeed">New address</button> · <button class="link" @click="noFeed">Take it away</button></p>
           </template>
-          <p v-else><button class="btn" @click="newFeed">Make a private address</button></p>
+          <p v-else><el-button class="btn" @click="newFeed">Make a private address</el-button></p>
         </aside>
       </div>
     </template>

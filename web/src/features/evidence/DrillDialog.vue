@@ -131,8 +131,8 @@ const without = (day: string) => (drill.value.left_out = drill.value.left_out.fi
       <ProblemNote v-if="problem" :error="problem" />
     </section>
     <template #footer>
-      <button class="btn" @click="open = false">Cancel</button>
-      <button class="btn main" :disabled="busy || !!wrong" @click="save">{{ of ? "Save it" : "Put it on the calendar" }}</button>
+      <el-button class="btn" @click="open = false">Cancel</el-button>
+      <el-button class="btn main" :disabled="busy || !!wrong" @click="save">{{ of ? "Save it" : "Put it on the calendar" }}</el-button>
     </template>
   </el-dialog>
 </template>

@@ -171,7 +171,7 @@ useKeys([
           <ul class="files">
             <li><a class="btn" :href="at('report.html')" target="_blank" rel="noopener">Report as a page</a></li>
             <li>
-              <button class="btn" :disabled="printed.busy.value" @click="print">{{ printed.busy.value ? (atPage ? `Setting page ${atPage} …` : "Setting it …") : "Report as PDF" }}</button>
+              <el-button class="btn" :disabled="printed.busy.value" @click="print">{{ printed.busy.value ? (atPage ? `Setting page ${atPage} …` : "Setting it …") : "Report as PDF" }}</el-button>
             </li>
             <li><a :href="at('report.json')" download>Data (JSON)</a> · <a :href="at('report.csv')" download>Steps (CSV)</a></li>
             <li v-if="data.sealed_at">
@@ -186,7 +186,7 @@ useKeys([
             <el-select placeholder="choose …" :empty-values="['', null, undefined]" v-model="other" class="entry" aria-label="Other run" filterable default-first-option>
               <el-option v-for="run in data.others" :key="run" :value="String(run)" :label="`run ${run}`" />
             </el-select>
-            <button class="btn" :disabled="!other">Compare</button>
+            <el-button class="btn" :disabled="!other" native-type="submit">Compare</el-button>
           </form>
           <p v-else class="quiet">It is the only {{ (kinds[report.kind] ?? report.kind).toLowerCase() }} of this plan.</p>
           <p><RouterLink :to="`/evidence/plans/${report.plan}`">{{ report.plan_name }} over all its runs</RouterLink></p>
@@ -209,7 +209,7 @@ useKeys([
             <ProblemNote v-if="problem" :error="problem" />
             <form class="form" @submit.prevent="addNote">
               <el-form-item label="A note, a lesson"><el-input type="textarea" v-model="note" :rows="3" maxlength="8000" /></el-form-item>
-              <button class="btn" :disabled="!note.trim() || busy">Add it</button>
+              <el-button class="btn" :disabled="!note.trim() || busy" native-type="submit">Add it</el-button>
             </form>
             <p class="attach"><label>Attach a file, up to 10 MiB <input ref="picked" type="file" :disabled="busy" @change="addFile" /></label></p>
 
@@ -223,7 +223,7 @@ useKeys([
               <button v-if="!holding" class="link" @click="holding = true">Put a legal hold on it …</button>
               <form v-else class="form" @submit.prevent="hold(reason)">
                 <el-form-item label="Why it must be kept"><el-input v-model="reason" maxlength="400" required /></el-form-item>
-                <button class="btn" :disabled="!reason.trim()">Hold it</button>
+                <el-button class="btn" :disabled="!reason.trim()" native-type="submit">Hold it</el-button>
               </form>
             </template>
           </template>

@@ -94,7 +94,7 @@ function remove() {
   <el-dialog :model-value="!!owner" :title="id === null ? 'A cue' : `Cue ${id}`" width="min(620px, 94vw)" @close="emit('close')">
     <form v-if="cue" class="form" @submit.prevent="save">
       <div class="kinds" role="radiogroup" aria-label="Kind of cue">
-        <button v-for="one in CUE_KINDS" :key="one" type="button" role="radio" class="btn" :aria-checked="kind === one" :class="{ main: kind === one }" @click="turn(one)">{{ CUE_WORDS[one] }}</button>
+        <el-button v-for="one in CUE_KINDS" :key="one" role="radio" class="btn" :aria-checked="kind === one" :class="{ main: kind === one }" @click="turn(one)">{{ CUE_WORDS[one] }}</el-button>
       </div>
       <el-form-item label="Title"><el-input v-model="cue.title" required maxlength="80" /></el-form-item>
       <div class="two">
@@ -156,9 +156,9 @@ function remove() {
     </form>
     <template #footer>
       <span v-if="missing" class="quiet missing">{{ missing }}</span>
-      <button v-if="id !== null" class="btn danger" @click="remove">Take it out</button>
-      <button class="btn" @click="emit('close')">Cancel</button>
-      <button class="btn main" :disabled="!!missing" @click="save">{{ id === null ? "Add the cue" : "Change the cue" }}</button>
+      <el-button v-if="id !== null" class="btn danger" @click="remove">Take it out</el-button>
+      <el-button class="btn" @click="emit('close')">Cancel</el-button>
+      <el-button class="btn main" :disabled="!!missing" @click="save">{{ id === null ? "Add the cue" : "Change the cue" }}</el-button>
     </template>
   </el-dialog>
 </template>

@@ -42,7 +42,7 @@ function add() {
       <el-input v-model.lazy.trim="sought" class="entry mono" placeholder="tag:app=booking group:booking-db" aria-label="Filter of workloads to add" />
       <button class="link" @click="all">{{ picked.length && picked.length === free.length ? "none" : "all" }}</button>
       <el-form-item label="to wave"><el-select v-model="to" filterable default-first-option><el-option v-for="(one, index) in plan.waves" :key="index" :value="index" :label="`${roman(first + index + 1)} ${one.name}`" /></el-select></el-form-item>
-      <button class="btn main" :disabled="!picked.length" @click="add">Add {{ count(picked.length, "workload") }}</button>
+      <el-button class="btn main" :disabled="!picked.length" @click="add">Add {{ count(picked.length, "workload") }}</el-button>
       <button class="link" @click="emit('close')">Close</button>
     </p>
     <p v-if="error" class="bad">{{ error instanceof Error ? error.message : "That filter cannot be read." }}</p>

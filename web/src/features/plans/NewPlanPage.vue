@@ -168,8 +168,8 @@ async function make(made: Plan) {
         <el-form-item label="And whatever this filter finds there"><el-input v-model.lazy="more" class="mono" placeholder="tag:app=booking" /></el-form-item>
         </template>
         <p class="buttons">
-          <button class="btn main" :disabled="busy || !name.trim() || !members">Make the plan</button>
-          <button type="button" class="btn" @click="fromFile = true">From a plan file …</button>
+          <el-button class="btn main" :disabled="busy || !name.trim() || !members" native-type="submit">Make the plan</el-button>
+          <el-button class="btn" @click="fromFile = true">From a plan file …</el-button>
         </p>
       </form>
       <div class="proposal">

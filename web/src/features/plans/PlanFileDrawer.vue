@@ -80,7 +80,7 @@ function done() {
     <FindingList v-if="read?.findings.length" :findings="read.findings" compact />
     <p v-if="other" class="bad">✕ Code and direction of a plan stay; make another plan for these.</p>
     <p class="bar">
-      <button class="btn main" :disabled="!read?.plan || other" @click="done">Take it into the draft</button>
+      <el-button class="btn main" :disabled="!read?.plan || other" @click="done">Take it into the draft</el-button>
       <label class="btn">Read a file <input type="file" accept=".yaml,.yml" class="file" aria-label="Plan file from disk" @change="bring" /></label>
       <a v-if="plan" class="btn" :href="`/api/v1/plans/${plan.code}/file`" download>Save the newest version as a file</a>
     </p>

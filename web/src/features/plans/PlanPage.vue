@@ -215,13 +215,13 @@ useKeys([
           </p>
         </div>
         <div class="buttons">
-          <button class="btn" :disabled="!draft.canUndo.value" title="Ctrl+Z" @click="draft.undo">Undo</button>
-          <button class="btn" :disabled="!draft.canRedo.value" title="Ctrl+Shift+Z" @click="draft.redo">Redo</button>
-          <button class="btn" :disabled="!draft.changed.value || saving" title="Ctrl+S saves with the changes as summary" @click="publishing = true">
+          <el-button class="btn" :disabled="!draft.canUndo.value" title="Ctrl+Z" @click="draft.undo">Undo</el-button>
+          <el-button class="btn" :disabled="!draft.canRedo.value" title="Ctrl+Shift+Z" @click="draft.redo">Redo</el-button>
+          <el-button class="btn" :disabled="!draft.changed.value || saving" title="Ctrl+S saves with the changes as summary" @click="publishing = true">
             Save version {{ draft.basedOn.value + 1 }}
-          </button>
-          <button class="btn" title="S" @click="suggesting = true">Suggest …</button>
-          <button class="btn" title="F" @click="filing = true">File</button>
+          </el-button>
+          <el-button class="btn" title="S" @click="suggesting = true">Suggest …</el-button>
+          <el-button class="btn" title="F" @click="filing = true">File</el-button>
           <RouterLink class="btn" :to="`/plans/${code}/landings`">Landings</RouterLink>
           <RouterLink class="btn main" :to="`/plans/${code}/start`">Start a test …</RouterLink>
         </div>
@@ -307,24 +307,24 @@ useKeys([
         <ul class="changes"><li v-for="one in assessment?.changes ?? []" :key="one">{{ one }}</li></ul>
         <el-form-item class="form" label="Why, for those who read it later"><el-input v-model="summary" class="entry" maxlength="400" placeholder="the changes themselves, if you say nothing" @keydown.enter="publish" /></el-form-item>
         <template #footer>
-          <button class="btn" @click="publishing = false">Not yet</button>
-          <button class="btn main" :disabled="saving" @click="publish">Save it</button>
+          <el-button class="btn" @click="publishing = false">Not yet</el-button>
+          <el-button class="btn main" :disabled="saving" @click="publish">Save it</el-button>
         </template>
       </el-dialog>
       <el-dialog v-model="retiring" :title="`Retire ${plan.name}?`" width="min(520px, 94vw)">
         <p>It goes with its {{ count(detail.version, "version") }}; its drills begin no more, and its runs keep what they ran. It can be brought back under <RouterLink to="/settings/retired">Settings</RouterLink>.</p>
         <ProblemNote v-if="problem" :error="problem" />
         <template #footer>
-          <button class="btn" @click="retiring = false">Keep it</button>
-          <button class="btn danger" @click="retire">Retire it</button>
+          <el-button class="btn" @click="retiring = false">Keep it</el-button>
+          <el-button class="btn danger" @click="retire">Retire it</el-button>
         </template>
       </el-dialog>
       <el-dialog :model-value="!!stale" title="Somebody saved in between" width="min(520px, 94vw)" @close="stale = null">
         <p>{{ stale?.detail }}</p>
         <p class="under">Your draft is kept. Nothing was saved.</p>
         <template #footer>
-          <button class="btn" @click="stale = null">Leave my draft as it is</button>
-          <button class="btn main" @click="editor.takeTheirs">Take their changes into my draft</button>
+          <el-button class="btn" @click="stale = null">Leave my draft as it is</el-button>
+          <el-button class="btn main" @click="editor.takeTheirs">Take their changes into my draft</el-button>
         </template>
       </el-dialog>
     </template>

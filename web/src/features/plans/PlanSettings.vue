@@ -60,7 +60,7 @@ const earlier = (index: number) => emit("edit", (next) => next.parts.splice(inde
       <h2>Known traps of the plan</h2>
       <TrapsOf about="plan" :name="plan.code" />
     </div>
-    <template #footer><button class="btn main" @click="open = false">Done</button></template>
+    <template #footer><el-button class="btn main" @click="open = false">Done</el-button></template>
   </el-dialog>
 </template>
 

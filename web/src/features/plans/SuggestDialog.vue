@@ -35,8 +35,8 @@ function accept() {
       </tr>
     </table>
     <template #footer>
-      <button class="btn" @click="open = false">Leave it as it is</button>
-      <button class="btn main" :disabled="!pieces?.length || !chosen.size" @click="accept">Take {{ count(chosen.size, "piece") }} into the draft</button>
+      <el-button class="btn" @click="open = false">Leave it as it is</el-button>
+      <el-button class="btn main" :disabled="!pieces?.length || !chosen.size" @click="accept">Take {{ count(chosen.size, "piece") }} into the draft</el-button>
     </template>
   </el-dialog>
 </template>

@@ -41,8 +41,8 @@ function restore() {
       <li v-for="one in shown.changes" :key="one">{{ one }}</li>
     </ul>
     <template #footer>
-      <button class="btn" @click="shown = null">Close</button>
-      <button class="btn main" :disabled="!shown?.changes.length" @click="restore">Bring version {{ shown?.number }} back into the draft</button>
+      <el-button class="btn" @click="shown = null">Close</el-button>
+      <el-button class="btn main" :disabled="!shown?.changes.length" @click="restore">Bring version {{ shown?.number }} back into the draft</el-button>
     </template>
   </el-dialog>
 </template>

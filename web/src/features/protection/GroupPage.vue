@@ -98,24 +98,24 @@ useKeys([{ keys: ["E"], label: "Change the group", run: () => void router.push(`
       <p class="actions">
         <RouterLink :to="`/protection/${code}/edit`" class="btn">Change</RouterLink>
         <RouterLink :to="alone ? `/plans/${alone.code}/start` : `/plans/new?group=${code}`" class="btn">{{ alone ? "Test it, or fail it over …" : "A plan for it alone …" }}</RouterLink>
-        <button v-if="data.paused_because" class="btn main" @click="pause('')">Resume copying</button>
-        <button v-else class="btn" @click="asking = 'pause'">Pause …</button>
-        <button v-if="!policy.encrypted || !data.key_stored" class="btn" @click="asking = 'key'">{{ data.key_stored ? "Replace the key …" : "Store a key …" }}</button>
-        <button class="btn danger" @click="asking = 'end'">End protection …</button>
+        <el-button v-if="data.paused_because" class="btn main" @click="pause('')">Resume copying</el-button>
+        <el-button v-else class="btn" @click="asking = 'pause'">Pause …</el-button>
+        <el-button v-if="!policy.encrypted || !data.key_stored" class="btn" @click="asking = 'key'">{{ data.key_stored ? "Replace the key …" : "Store a key …" }}</el-button>
+        <el-button class="btn danger" @click="asking = 'end'">End protection …</el-button>
         <span role="status">{{ said }}</span>
       </p>
       <form v-if="asking === 'pause'" class="form ask" @submit.prevent="pause(because)">
         <el-form-item label="Why is it paused?"><el-input v-model="because" required maxlength="200" /></el-form-item>
-        <p class="buttons"><button class="btn main">Pause it</button><button type="button" class="btn" @click="asking = ''">Cancel</button></p>
+        <p class="buttons"><el-button class="btn main" native-type="submit">Pause it</el-button><el-button class="btn" @click="asking = ''">Cancel</el-button></p>
       </form>
       <form v-if="asking === 'key'" class="form ask" @submit.prevent="storeKey">
         <el-form-item label="Key of the encrypted copies, 16 characters or more"><el-input v-model="key" type="password" autocomplete="off" required minlength="16" /></el-form-item>
         <p class="quiet">It is encrypted at rest and never shown again.</p>
-        <p class="buttons"><button class="btn main">Store it</button><button type="button" class="btn" @click="asking = ''">Cancel</button></p>
+        <p class="buttons"><el-button class="btn main" native-type="submit">Store it</el-button><el-button class="btn" @click="asking = ''">Cancel</el-button></p>
       </form>
       <div v-if="asking === 'end'" class="ask">
         <p class="bad">All {{ data.points.length }} recovery points are given up, also the pinned ones. This cannot be taken back; what the group was can be brought back under Settings, and is then copied anew.</p>
-        <p class="form buttons"><button class="btn danger" @click="endProtection">End protection of {{ data.group.name }}</button><button class="btn" @click="asking = ''">Cancel</button></p>
+        <p class="form buttons"><el-button class="btn danger" @click="endProtection">End protection of {{ data.group.name }}</el-button><el-button class="btn" @click="asking = ''">Cancel</el-button></p>
       </div>
       <ProblemNote v-if="problem" :error="problem" />
 
@@ -139,11 +139,11 @@ useKeys([{ keys: ["E"], label: "Change the group", run: () => void router.push(`
           <RouterLink v-if="data.proved[point.id]" :to="`/runs/${data.proved[point.id]}`">✓ proved by run {{ data.proved[point.id] }}</RouterLink>
           <template v-if="point.label">
             <span>⚑ {{ point.label }}</span>
-            <button class="btn" @click="pin(point.id, '')">Unpin</button>
+            <el-button class="btn" @click="pin(point.id, '')">Unpin</el-button>
           </template>
           <form v-else @submit.prevent="pin(point.id, label)">
             <el-input v-model="label" class="entry" placeholder="a name for it" aria-label="Label" maxlength="80" required />
-            <button class="btn">Pin it</button>
+            <el-button class="btn" native-type="submit">Pin it</el-button>
           </form>
         </div>
         <p v-if="pinned.length">

@@ -77,29 +77,29 @@ async function tell(kind: string, more: { verdict?: string; group?: string; poin
     </p>
     <div class="buttons">
       <template v-if="need.kind === 'verdict'">
-        <button class="btn test" :disabled="busy" @click="tell('verdict', { verdict: 'passed' })">✓ Passed</button>
-        <button class="btn danger" :disabled="busy" @click="tell('verdict', { verdict: 'failed' })">✕ Failed</button>
-        <button class="btn" :disabled="busy" @click="tell('verdict', { verdict: 'inconclusive' })">? Inconclusive</button>
+        <el-button class="btn test" :disabled="busy" @click="tell('verdict', { verdict: 'passed' })">✓ Passed</el-button>
+        <el-button class="btn danger" :disabled="busy" @click="tell('verdict', { verdict: 'failed' })">✕ Failed</el-button>
+        <el-button class="btn" :disabled="busy" @click="tell('verdict', { verdict: 'inconclusive' })">? Inconclusive</el-button>
       </template>
       <template v-else-if="need.kind === 'decision'">
         <el-popconfirm :title="`Commit? ${need.final.commit}`" confirm-button-text="Commit, for good" cancel-button-text="Not yet" width="320" @confirm="tell('commit')">
-          <template #reference><button class="btn main" :disabled="busy">Commit</button></template>
+          <template #reference><el-button class="btn main" :disabled="busy">Commit</el-button></template>
         </el-popconfirm>
         <el-popconfirm :title="`Roll back? ${need.final['roll-back']}`" confirm-button-text="Roll it back" cancel-button-text="Not yet" width="320" @confirm="tell('roll-back')">
-          <template #reference><button class="btn danger" :disabled="busy">Roll back</button></template>
+          <template #reference><el-button class="btn danger" :disabled="busy">Roll back</el-button></template>
         </el-popconfirm>
-        <button v-if="kind === 'disaster'" class="btn" :disabled="busy" @click="changing = !changing">Another point …</button>
+        <el-button v-if="kind === 'disaster'" class="btn" :disabled="busy" @click="changing = !changing">Another point …</el-button>
       </template>
-      <button v-else-if="need.kind === 'acknowledge'" class="btn danger" :disabled="busy" @click="tell('answer')">Continue although {{ need.title.split(" ")[0] }} {{ need.title.startsWith("1 ") ? "shutdown is" : "shutdowns are" }} unconfirmed</button>
+      <el-button v-else-if="need.kind === 'acknowledge'" class="btn danger" :disabled="busy" @click="tell('answer')">Continue although {{ need.title.split(" ")[0] }} {{ need.title.startsWith("1 ") ? "shutdown is" : "shutdowns are" }} unconfirmed</el-button>
       <template v-else-if="need.kind === 'failure'">
-        <button class="btn main" :disabled="busy" @click="tell('retry')">{{ need.again }}</button>
-        <button v-if="need.skippable" class="btn" :disabled="busy || !text.trim()" title="Wants a reason" @click="tell('skip')">Skip it</button>
+        <el-button class="btn main" :disabled="busy" @click="tell('retry')">{{ need.again }}</el-button>
+        <el-button v-if="need.skippable" class="btn" :disabled="busy || !text.trim()" title="Wants a reason" @click="tell('skip')">Skip it</el-button>
       </template>
       <template v-else-if="need.kind === 'hold'">
-        <button class="btn main" :disabled="busy" @click="tell('answer')">Confirmed, go on</button>
-        <button v-if="need.not_right" class="btn" :disabled="busy || !text.trim()" title="Wants to know what is not right" @click="tell('not-right')">Not right</button>
+        <el-button class="btn main" :disabled="busy" @click="tell('answer')">Confirmed, go on</el-button>
+        <el-button v-if="need.not_right" class="btn" :disabled="busy || !text.trim()" title="Wants to know what is not right" @click="tell('not-right')">Not right</el-button>
       </template>
-      <button v-else class="btn main" :disabled="busy" @click="tell('resume')">Let it go on</button>
+      <el-button v-else class="btn main" :disabled="busy" @click="tell('resume')">Let it go on</el-button>
     </div>
     <div v-if="changing" class="change">
       <p class="small">The group goes off and comes up again from the point that you choose; what it changed since is discarded.</p>
@@ -109,7 +109,7 @@ async function tell(kind: string, more: { verdict?: string; group?: string; poin
       <el-select placeholder="Point" :empty-values="['', null, undefined]" v-model="point" aria-label="Point" :disabled="!group" filterable default-first-option>
         <el-option v-for="one in held" :key="one.id" :value="one.id" :label="`${moment(one.at, true)}`" />
       </el-select>
-      <button class="btn" :disabled="busy || !point" @click="tell('change-point', { group, point })">Bring it up from there</button>
+      <el-button class="btn" :disabled="busy || !point" @click="tell('change-point', { group, point })">Bring it up from there</el-button>
     </div>
     <p v-if="need.kind === 'verdict'" class="quiet small">Each verdict begins the cleanup.</p>
     <ProblemNote v-if="error" :error="error" />

@@ -147,7 +147,7 @@ useKeys([
         <p v-if="lost" class="warning" role="status">◌ No connection. What you see may be old; it catches up by itself.</p>
         <div v-if="status.put_aside" class="warning" role="alert" aria-label="Put aside">
           ✕ Nobody conducts this run: it went wrong here, and was put aside so that the others go on. {{ status.put_aside }}
-          <p><button class="btn" @click="tryAgain">Try again</button></p>
+          <p><el-button class="btn" @click="tryAgain">Try again</el-button></p>
         </div>
         <p v-for="said in status.notices" :key="said" class="warning" role="alert">✕ {{ said }}</p>
       </div>
@@ -220,7 +220,7 @@ useKeys([
         <section v-if="status.found_running.length" class="warning" role="alert" aria-label="Found running">
           <b>✕ Two live copies:</b> {{ list(status.found_running) }} also ran at {{ status.source_name }} until the fence was delivered. Look
           at what was written there.
-          <p><button class="btn" @click="sawThem">I have looked at it</button></p>
+          <p><el-button class="btn" @click="sawThem">I have looked at it</el-button></p>
         </section>
         <section v-if="status.remains && isTest">
           <h2>Leak check</h2>
@@ -230,8 +230,8 @@ useKeys([
         </section>
         <p v-if="error"><ProblemNote :error="error" /></p>
         <div v-if="!status.outcome" class="buttons">
-          <button v-if="mayHold" class="btn" @click="tell('hold')">Hold all</button>
-          <button v-if="mayAbort" class="btn danger" @click="aborting = true">Abort …</button>
+          <el-button v-if="mayHold" class="btn" @click="tell('hold')">Hold all</el-button>
+          <el-button v-if="mayAbort" class="btn danger" @click="aborting = true">Abort …</el-button>
         </div>
         <p v-if="!status.outcome" class="calls">
           <el-checkbox :model-value="calls" @update:model-value="switchCalls">Call me, by sound and notification, when it needs somebody</el-checkbox>
@@ -266,8 +266,8 @@ useKeys([
         </p>
         <p><el-input v-model="reason" placeholder="Reason (kept in the log)" aria-label="Reason" maxlength="300" /></p>
         <template #footer>
-          <button class="btn" @click="aborting = false">Let it run</button>
-          <button class="btn danger" @click="tell('abort', reason)">{{ isTest ? "Abort and clean up" : "Abort and take it back" }}</button>
+          <el-button class="btn" @click="aborting = false">Let it run</el-button>
+          <el-button class="btn danger" @click="tell('abort', reason)">{{ isTest ? "Abort and clean up" : "Abort and take it back" }}</el-button>
         </template>
       </el-dialog>
     </template>

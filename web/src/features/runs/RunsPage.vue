@@ -99,7 +99,7 @@ const late = (run: RunLine) => run.ready_s !== null && run.ready_s > run.rto_obj
         <button v-if="!naming" class="link" @click="naming = true">Keep this view …</button>
         <form v-else class="naming" @submit.prevent="keep">
           <el-input v-model="name" class="entry" aria-label="Name of the view" placeholder="Name of the view" maxlength="80" required />
-          <button class="btn" :disabled="!name.trim()">Keep it</button>
+          <el-button class="btn" :disabled="!name.trim()" native-type="submit">Keep it</el-button>
         </form>
         <RouterLink to="/runs">All runs</RouterLink>
       </template>
@@ -107,7 +107,7 @@ const late = (run: RunLine) => run.ready_s !== null && run.ready_s > run.rto_obj
 
     <p v-if="runs.length" class="do">
       <RouterLink v-if="pair" class="btn" :to="`/runs/${pair[0]}/compared/${pair[1]}`">Compare the two</RouterLink>
-      <button v-else class="btn" disabled title="Select two runs of one plan that have ended">Compare the two</button>
+      <el-button v-else class="btn" disabled title="Select two runs of one plan that have ended">Compare the two</el-button>
       <a class="btn" :href="archive" download>{{ chosen.length ? `Export ${count(chosen.length, "run")} for an auditor` : "Export all for an auditor" }}</a>
       <span class="quiet" role="status">{{ whyNot }}</span>
     </p>
@@ -153,7 +153,7 @@ const late = (run: RunLine) => run.ready_s !== null && run.ready_s > run.rto_obj
         </tbody>
       </table>
     </div>
-    <p v-if="hasNextPage"><button class="btn" @click="fetchNextPage()">Older runs</button></p>
+    <p v-if="hasNextPage"><el-button class="btn" @click="fetchNextPage()">Older runs</el-button></p>
   </div>
 </template>
 

@@ -242,7 +242,7 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
           </label>
           <form v-for="group in locked" :key="group" class="key" @submit.prevent="storeKey(group)">
             <el-form-item :label="`Key of the copies of ${group}`"><el-input v-model="secret[group]" type="password" autocomplete="off" maxlength="4096" :aria-label="`Key of ${group}`" /></el-form-item>
-            <button class="btn" :disabled="!secret[group]">Store it</button>
+            <el-button class="btn" :disabled="!secret[group]" native-type="submit">Store it</el-button>
             <span class="quiet">asked once; it is encrypted and never shown</span>
           </form>
           <ProblemNote v-if="keyProblem" :error="keyProblem" />
@@ -311,7 +311,7 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
           Type <b class="mono">{{ code }}</b> to confirm
           <el-input v-model="confirm" :placeholder="code" aria-label="The plan's code, to confirm" maxlength="12" />
         </label>
-        <button :class="['btn', kind]" :disabled="!mayStart" @click="start">{{ presses[kind] }}</button>
+        <el-button :class="['btn', kind]" :disabled="!mayStart" @click="start">{{ presses[kind] }}</el-button>
         <kbd>Ctrl ↵</kbd>
         <ProblemNote v-if="startError" :error="startError" />
       </section>

@@ -103,7 +103,7 @@ const forget = (one: string) => act(() => take(api.DELETE("/api/v1/secrets/{name
         </tr>
       </tbody>
     </table>
-    <p class="after"><button class="btn" @click="edit(null)">New script …</button></p>
+    <p class="after"><el-button class="btn" @click="edit(null)">New script …</el-button></p>
 
     <h2>Secrets</h2>
     <p class="quiet">Given to scripts by their names, at the moment in which they are sent. They are encrypted, can be written and forgotten, and are never shown or logged.</p>
@@ -118,7 +118,7 @@ const forget = (one: string) => act(() => take(api.DELETE("/api/v1/secrets/{name
     <form class="form secret" @submit.prevent="store">
       <el-form-item label="Name"><el-input v-model="secret" class="mono" required maxlength="60" placeholder="feed-token" /></el-form-item>
       <el-form-item label="Value"><el-input v-model="value" type="password" required maxlength="4096" autocomplete="off" /></el-form-item>
-      <button class="btn" :disabled="!secret.trim() || !value">Store it</button>
+      <el-button class="btn" :disabled="!secret.trim() || !value" native-type="submit">Store it</el-button>
     </form>
 
     <el-dialog v-model="open" :title="revision ? `${name}, revision ${revision}` : 'A new script'" width="min(720px, 94vw)">
@@ -133,8 +133,8 @@ const forget = (one: string) => act(() => take(api.DELETE("/api/v1/secrets/{name
         <el-form-item label="Text"><el-input type="textarea" v-model="text" :rows="16" class="mono" spellcheck="false" required /></el-form-item>
       </form>
       <template #footer>
-        <button class="btn" @click="open = false">Cancel</button>
-        <button class="btn main" :disabled="!name.trim() || !text.trim()" @click="save">Keep it</button>
+        <el-button class="btn" @click="open = false">Cancel</el-button>
+        <el-button class="btn main" :disabled="!name.trim() || !text.trim()" @click="save">Keep it</el-button>
       </template>
     </el-dialog>
   </div>

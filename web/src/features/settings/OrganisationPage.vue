@@ -78,7 +78,7 @@ const { data: sample, error: none } = useQuery({
         <el-form-item label="Words on the first page, in Markdown"><el-input type="textarea" v-model="words" :rows="5" maxlength="4000" placeholder="Who to ask; for whom this is; how it may be passed on." /></el-form-item>
         <el-form-item label="Delete logs of runs after, days (0: never)"><el-input v-model.number="keep" type="number" min="0" max="36500" class="short" /></el-form-item>
         <p class="quiet">Logs older than this are deleted, unless on legal hold. The line of the run in the list and its seal stay.</p>
-        <div class="buttons"><button class="btn main" :disabled="!changed || busy">Save it</button></div>
+        <div class="buttons"><el-button class="btn main" :disabled="!changed || busy" native-type="submit">Save it</el-button></div>
         <h2>Logo</h2>
         <p v-if="data?.settings.logo"><img :src="`/api/v1/settings/logo?${data.revision}`" alt="The logo of reports" /></p>
         <p><label>PNG or JPEG, up to 512 KiB <input type="file" accept="image/png,image/jpeg" @change="logo(($event.target as HTMLInputElement).files?.[0])" /></label></p>

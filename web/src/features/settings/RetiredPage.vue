@@ -43,7 +43,7 @@ const bringBack = (id: number) =>
           <td>{{ one.kind }}</td>
           <td><b>{{ one.name }}</b></td>
           <td>{{ moment(one.at) }} by {{ one.by }}</td>
-          <td><button class="btn" :disabled="busy" @click="bringBack(one.id)">Bring it back</button></td>
+          <td><el-button class="btn" :disabled="busy" @click="bringBack(one.id)">Bring it back</el-button></td>
         </tr>
       </tbody>
     </table>
