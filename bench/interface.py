@@ -16,7 +16,6 @@ from contextlib import contextmanager
 from typing import Any
 
 from playwright.sync_api import Page, expect, sync_playwright
-
 from tests.e2e.application import APP_FLAGS, Api, Application
 
 PAGES = {
@@ -88,7 +87,9 @@ def _answers(api: Api, plan: str) -> None:
 
 
 def _pages(page: Page, address: str, plan: str) -> None:
-    print(f"\n{'page':12} {'requests':>9} {'kB':>7} {'script kB':>10} {'shift':>7} {'long ms':>8} {'click ms':>9}")
+    print(
+        f"\n{'page':12} {'requests':>9} {'kB':>7} {'script kB':>10} {'shift':>7} {'long ms':>8} {'click ms':>9}"
+    )
     cdp = page.context.new_cdp_session(page)
     cdp.send("Network.enable")
     for name, path in PAGES.items():
@@ -156,7 +157,12 @@ def _at_rest(page: Page, address: str, api: Api, plan: str) -> None:
     page.wait_for_timeout(AT_REST_S * 1e3)
     busy.append(_task_s(cdp))
     print(f"\nthe page of a run at rest: {100 * (busy[1] - busy[0]) / AT_REST_S:.1f} % of a core")
-    api.send("POST", f"/runs/{run}/controls", {"kind": "abort", "text": "bench"}, **{"Idempotency-Key": "bench-over"})
+    api.send(
+        "POST",
+        f"/runs/{run}/controls",
+        {"kind": "abort", "text": "bench"},
+        **{"Idempotency-Key": "bench-over"},
+    )
 
 
 def _task_s(cdp: Any) -> float:

@@ -16,6 +16,7 @@ import unittest
 import uuid
 from collections.abc import Callable
 from dataclasses import fields, replace
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -231,9 +232,15 @@ class Application:
 
 def choose(field: Locator, text: str) -> None:
     """Choose from a list of choices by what it says, or by the beginning of that."""
-    field.click()
+    field.and_(field.page.get_by_role("combobox")).click()
     said = re.compile(rf"^{re.escape(text)}")
     field.page.get_by_role("option", name=said).locator("visible=true").first.click()
+
+
+def fill_moment(field: Locator, at: datetime) -> None:
+    """Type a day and a time as they are shown."""
+    field.fill(f"{at.day} {at:%b %Y, %H:%M}")
+    field.press("Enter")
 
 
 def visit(

@@ -18,7 +18,7 @@ from playwright.sync_api import Page, expect
 
 from maestoso.engine.clock import SystemClock
 from maestoso.server.config.options import ROOT
-from tests.e2e.application import Application, choose, module_browser, visit
+from tests.e2e.application import Application, choose, fill_moment, module_browser, visit
 
 APP = Application()
 PLAYWRIGHT: dict[str, Any] = {}
@@ -212,9 +212,7 @@ class TheCalendar(Evidence):
         dialog.get_by_label("Name").fill("Tonight")
         # A whole minute that is still ahead when the form is filled in: times that have passed do not count.
         soon = SystemClock().now().astimezone(UTC) + timedelta(seconds=85)
-        first = dialog.get_by_label("First time")
-        first.fill(f"{soon.day} {soon:%b %Y, %H:%M}")
-        first.press("Enter")
+        fill_moment(dialog.get_by_label("First time"), soon)
         dialog.get_by_label("Time zone").fill("Nowhere/Land")
         expect(dialog.get_by_role("alert")).to_contain_text("is no time zone")
         dialog.get_by_label("Time zone").fill("UTC")
@@ -248,11 +246,11 @@ class TheCalendar(Evidence):
         expect(again).not_to_contain_text("left out")
         page.get_by_label("What for").fill("Regatta")
         day = datetime(SystemClock().now().year + 1, 7, 1, tzinfo=UTC)
-        page.get_by_label("From", exact=True).fill(day.strftime("%Y-%m-%dT08:00"))
-        page.get_by_label("To", exact=True).fill(day.strftime("%Y-%m-%dT07:00"))
+        fill_moment(page.get_by_label("From", exact=True), day.replace(hour=8))
+        fill_moment(page.get_by_label("To", exact=True), day.replace(hour=7))
         page.get_by_role("button", name="Keep it free").click()
         expect(page.get_by_role("alert")).to_contain_text("before it begins")
-        page.get_by_label("To", exact=True).fill(day.strftime("%Y-%m-%dT19:00"))
+        fill_moment(page.get_by_label("To", exact=True), day.replace(hour=19))
         page.get_by_role("button", name="Keep it free").click()
         expect(page.get_by_text("Regatta")).to_be_visible()
         page.get_by_role("button", name="Make a private address").click()
