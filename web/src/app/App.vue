@@ -53,31 +53,31 @@ function skip() {
 <template>
   <!-- An empty choice, such as "by the rules", is a choice. -->
   <el-config-provider :empty-values="[undefined, null]" :value-on-clear="() => ''">
-  <p v-if="isPending" class="page quiet">One moment …</p>
-  <SignIn v-else-if="!signedIn" />
-  <div v-else class="shell">
-    <a class="skip" href="#page" @click.prevent="skip">Skip to the page</a>
-    <ShellHeader ref="header" @find="palette = true" @help="helping = true" />
-    <SiteLineStrip v-if="line" :line="line" />
-    <div v-else class="line-space" />
-    <ShellNotices :line="line" :calls="listens" />
-    <div class="body">
-      <SideBar :line="line" />
-      <main id="page" ref="page" tabindex="-1">
-        <RouterView :key="route.path" />
-      </main>
+    <p v-if="isPending" class="page quiet">One moment …</p>
+    <SignIn v-else-if="!signedIn" />
+    <div v-else class="shell">
+      <a class="skip" href="#page" @click.prevent="skip">Skip to the page</a>
+      <ShellHeader ref="header" @find="palette = true" @help="helping = true" />
+      <SiteLineStrip v-if="line" :line="line" />
+      <div v-else class="line-space" />
+      <ShellNotices :line="line" :calls="listens" />
+      <div class="body">
+        <SideBar :line="line" />
+        <main id="page" ref="page" tabindex="-1">
+          <RouterView :key="route.path" />
+        </main>
+      </div>
+      <CommandPalette v-model="palette" :line="line" @keys="keysShown = true" @help="helping = true" @sign-out="header?.signOut()" />
+      <HelpDrawer v-model="helping" />
+      <el-dialog v-model="keysShown" title="Keys of this page" width="min(420px, 94vw)">
+        <ul class="keys">
+          <li v-for="action in pageKeys" :key="action.label">
+            <span>{{ action.label }}</span>
+            <span><kbd v-for="key in action.keys.slice(0, 2)" :key="key">{{ key }}</kbd></span>
+          </li>
+        </ul>
+      </el-dialog>
     </div>
-    <CommandPalette v-model="palette" :line="line" @keys="keysShown = true" @help="helping = true" @sign-out="header?.signOut()" />
-    <HelpDrawer v-model="helping" />
-    <el-dialog v-model="keysShown" title="Keys of this page" width="min(420px, 94vw)">
-      <ul class="keys">
-        <li v-for="action in pageKeys" :key="action.label">
-          <span>{{ action.label }}</span>
-          <span><kbd v-for="key in action.keys.slice(0, 2)" :key="key">{{ key }}</kbd></span>
-        </li>
-      </ul>
-    </el-dialog>
-  </div>
   </el-config-provider>
 </template>
 

@@ -50,21 +50,21 @@ watch(
 
 <template>
   <section aria-label="What needs you">
-  <div class="out-of-sight" aria-live="polite" data-testid="said">{{ polite }}</div>
-  <div class="out-of-sight" aria-live="assertive" data-testid="said-at-once">{{ assertive }}</div>
-  <RouterLink v-for="one in elsewhere" :key="one.run" :to="`/runs/${one.run}`" class="waits" :class="one.waits.kind">
-    <b>{{ one.plan }}</b> {{ headline(one.waits, now.getTime()) }}
-  </RouterLink>
-  <p v-if="unloadable" class="offline" role="alert">
-    ✕ This page could not be loaded: the server is away, or has another release by now. <a class="link" :href="unloadable">Load it anew</a>
-  </p>
-  <p v-if="!connected" class="offline" role="status">
-    ◌ No connection to the server. What you see may be old; it catches up by itself.
-  </p>
-  <p v-for="one in told" :key="keyOf(one)" class="told" role="status">
-    <span aria-hidden="true">⚑</span> <RouterLink :to="`/runs/${one.run}`">{{ one.plan_name }}</RouterLink>: {{ one.text }}
-    <button class="link" @click="read(keyOf(one))">Dismiss</button>
-  </p>
+    <div class="out-of-sight" aria-live="polite" data-testid="said">{{ polite }}</div>
+    <div class="out-of-sight" aria-live="assertive" data-testid="said-at-once">{{ assertive }}</div>
+    <RouterLink v-for="one in elsewhere" :key="one.run" :to="`/runs/${one.run}`" class="waits" :class="one.waits.kind">
+      <b>{{ one.plan }}</b> {{ headline(one.waits, now.getTime()) }}
+    </RouterLink>
+    <p v-if="unloadable" class="offline" role="alert">
+      ✕ This page could not be loaded: the server is away, or has another release by now. <a class="link" :href="unloadable">Load it anew</a>
+    </p>
+    <p v-if="!connected" class="offline" role="status">
+      ◌ No connection to the server. What you see may be old; it catches up by itself.
+    </p>
+    <p v-for="one in told" :key="keyOf(one)" class="told" role="status">
+      <span aria-hidden="true">⚑</span> <RouterLink :to="`/runs/${one.run}`">{{ one.plan_name }}</RouterLink>: {{ one.text }}
+      <button class="link" @click="read(keyOf(one))">Dismiss</button>
+    </p>
   </section>
 </template>
 

@@ -52,7 +52,7 @@ const beside = computed(() => props.line.runs.filter((run) => !(drawing.value?.p
         class="label"
         :class="[place.kind, { run: place.run, below: place.below }]"
         :style="{ left: `${place.x1 + 8}px`, width: `${place.x2 - place.x1 - 16}px` }"
-        >{{ place.label }}</component
+      >{{ place.label }}</component
       >
       <SiteStation v-for="one in drawing.row" :key="one.station.code" :station="one.station" strokes class="at" :style="{ left: `${one.x}px`, width: `${one.wide}px` }" />
     </template>

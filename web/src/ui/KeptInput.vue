@@ -19,6 +19,6 @@ function done() {
 </script>
 
 <template>
-  <el-input type="textarea" v-if="long" v-bind="$attrs" v-model="text" @change="done" />
+  <el-input v-if="long" v-bind="$attrs" v-model="text" type="textarea" @change="done" />
   <el-input v-else v-bind="$attrs" v-model="text" @change="done" />
 </template>

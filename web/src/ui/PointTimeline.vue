@@ -213,7 +213,7 @@ const about = (group: Row, point: RecoveryPoint) =>
       <span v-if="newest">Chosen: <b>the newest point{{ groups.length > 1 ? " of every group" : "" }}</b>. Click the timeline, or use the arrow keys on it, for an earlier moment.</span>
       <span v-else>Chosen: <b>{{ moment(new Date(at).toISOString(), true) }}</b>, {{ duration((end - at) / 1000) }} before now.</span>
       <button v-if="consistent" class="link" @click="emit('pick', consistent)">Latest application-consistent</button>
-      <el-form-item label="before" class="inline"><el-date-picker type="datetime" value-format="YYYY-MM-DDTHH:mm" format="D MMM YYYY, HH:mm" v-model="before" aria-label="Latest point before" @change="pickBefore" /></el-form-item>
+      <el-form-item label="before" class="inline"><el-date-picker v-model="before" type="datetime" value-format="YYYY-MM-DDTHH:mm" format="D MMM YYYY, HH:mm" aria-label="Latest point before" @change="pickBefore" /></el-form-item>
     </div>
   </div>
 </template>

@@ -87,14 +87,14 @@ const found = computed(() => props.row.findings.map((one) => one.finding));
       <template v-if="row.nic">
         <div v-for="side in SIDES" :key="side" :data-side="side">
           <h2 :class="side">Adapter {{ row.nic }}, {{ side === "live" ? "live" : "in a test" }}</h2>
-          <el-form-item label="It"><el-select :model-value="mode(entry?.[side])" :aria-label="`Adapter, ${side}`" @change="setMode(side, $event as Mode)" filterable default-first-option>
-              <el-option v-for="one in MODES" :key="one.value" :value="one.value" :label="`${one.label}`" />
-            </el-select></el-form-item>
+          <el-form-item label="It"><el-select :model-value="mode(entry?.[side])" :aria-label="`Adapter, ${side}`" filterable default-first-option @change="setMode(side, $event as Mode)">
+            <el-option v-for="one in MODES" :key="one.value" :value="one.value" :label="`${one.label}`" />
+          </el-select></el-form-item>
           <template v-if="mode(entry?.[side]) !== 'disconnected'">
-            <el-form-item label="Network"><el-select :model-value="entry?.[side]?.network ?? ''" :aria-label="`Network, ${side}`" @change="setSide(side, (one) => (one.network = $event || null))" filterable default-first-option>
-                <el-option value="" label="as mapped" />
-                <el-option v-for="network in networksFor(side)" :key="network.name" :value="network.name" :label="`${network.name} (${network.prefixes.join(', ')})`" />
-              </el-select></el-form-item>
+            <el-form-item label="Network"><el-select :model-value="entry?.[side]?.network ?? ''" :aria-label="`Network, ${side}`" filterable default-first-option @change="setSide(side, (one) => (one.network = $event || null))">
+              <el-option value="" label="as mapped" />
+              <el-option v-for="network in networksFor(side)" :key="network.name" :value="network.name" :label="`${network.name} (${network.prefixes.join(', ')})`" />
+            </el-select></el-form-item>
             <el-form-item v-if="mode(entry?.[side]) === 'addresses'" label="Addresses with their prefix length"><KeptInput class="mono" :value="entry?.[side]?.addresses?.join(' ') ?? ''" :aria-label="`Addresses, ${side}`" placeholder="172.18.4.99/24" @done="setSide(side, (one) => (one.addresses = words($event.trim())))"
             /></el-form-item>
             <el-form-item v-if="mode(entry?.[side]) === 'dhcp'" label="Reserve these for it (or leave it to the server)"><KeptInput class="mono" :value="entry?.[side]?.addresses?.join(' ') ?? ''" :aria-label="`Reserved, ${side}`" @done="setSide(side, (one) => (one.addresses = orNothing($event.trim())))"
@@ -110,21 +110,21 @@ const found = computed(() => props.row.findings.map((one) => one.finding));
       <h2>{{ row.workload }} itself</h2>
       <div class="two">
         <el-form-item label="Name there"><KeptInput :value="exception?.name ?? ''" aria-label="Name there" :placeholder="row.workload" @done="setWorkload('name', $event.trim())" /></el-form-item>
-        <el-form-item label="Host pool"><el-select :model-value="exception?.host_pool ?? ''" aria-label="Host pool there" @change="setWorkload('host_pool', $event)" filterable default-first-option>
-            <el-option value="" label="as mapped" />
-            <el-option v-for="pool in detail.targets.host_pools" :key="pool.name" :value="pool.name" :label="`${pool.name}`" />
-          </el-select></el-form-item>
+        <el-form-item label="Host pool"><el-select :model-value="exception?.host_pool ?? ''" aria-label="Host pool there" filterable default-first-option @change="setWorkload('host_pool', $event)">
+          <el-option value="" label="as mapped" />
+          <el-option v-for="pool in detail.targets.host_pools" :key="pool.name" :value="pool.name" :label="`${pool.name}`" />
+        </el-select></el-form-item>
         <el-form-item label="Cores"><KeptInput type="number" min="1" :value="exception?.cores ?? ''" aria-label="Cores there" placeholder="as here" @done="setWorkload('cores', $event.trim())" /></el-form-item>
         <el-form-item label="Memory, MiB"><KeptInput type="number" min="1" :value="exception?.memory_mib ?? ''" aria-label="Memory there" placeholder="as here" @done="setWorkload('memory_mib', $event.trim())" /></el-form-item>
-        <el-form-item label="Folder"><el-select :model-value="exception?.folder ?? ''" aria-label="Folder there" @change="setWorkload('folder', $event)" filterable default-first-option>
-            <el-option value="" label="as mapped" />
-            <el-option v-for="name in detail.targets.folders" :key="name" :value="name" :label="`${name}`" />
-          </el-select></el-form-item>
-      </div>
-      <el-form-item v-for="disk in row.disks" :key="disk.disk" :label="`${disk.disk}, ${disk.size_gib} GiB, lands on ${disk.storage_pool || 'nothing yet'}`"><el-select :model-value="exception?.storage_pools[disk.disk] ?? ''" :aria-label="`Pool of ${disk.disk} there`" @change="setPool(disk.disk, $event)" filterable default-first-option>
+        <el-form-item label="Folder"><el-select :model-value="exception?.folder ?? ''" aria-label="Folder there" filterable default-first-option @change="setWorkload('folder', $event)">
           <el-option value="" label="as mapped" />
-          <el-option v-for="pool in landable" :key="pool.name" :value="pool.name" :label="`${pool.name} (${pool.capacity_gib - pool.used_gib} GiB free)`" />
+          <el-option v-for="name in detail.targets.folders" :key="name" :value="name" :label="`${name}`" />
         </el-select></el-form-item>
+      </div>
+      <el-form-item v-for="disk in row.disks" :key="disk.disk" :label="`${disk.disk}, ${disk.size_gib} GiB, lands on ${disk.storage_pool || 'nothing yet'}`"><el-select :model-value="exception?.storage_pools[disk.disk] ?? ''" :aria-label="`Pool of ${disk.disk} there`" filterable default-first-option @change="setPool(disk.disk, $event)">
+        <el-option value="" label="as mapped" />
+        <el-option v-for="pool in landable" :key="pool.name" :value="pool.name" :label="`${pool.name} (${pool.capacity_gib - pool.used_gib} GiB free)`" />
+      </el-select></el-form-item>
       <p class="buttons">
         <el-button class="btn" :disabled="!row.exception" @click="allBack">Back to the rules</el-button>
         <el-button class="btn" @click="emit('close')">Close</el-button>

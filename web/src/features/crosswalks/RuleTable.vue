@@ -73,7 +73,7 @@ async function tryOut() {
             </td>
             <td :class="side">{{ side }}</td>
             <td>
-              <el-select class="entry" :model-value="rule[side].action" :aria-label="`What happens, ${side}`" @change="set(index, side, (says) => (says.action = $event as Readdress['action']))" filterable default-first-option>
+              <el-select class="entry" :model-value="rule[side].action" :aria-label="`What happens, ${side}`" filterable default-first-option @change="set(index, side, (says) => (says.action = $event as Readdress['action']))">
                 <el-option v-for="one in ACTIONS" :key="one.value" :value="one.value" :label="`${one.label}`" />
               </el-select>
             </td>
@@ -109,7 +109,7 @@ async function tryOut() {
     </form>
     <h2>Try it</h2>
     <form class="bar" @submit.prevent="tryOut">
-      <el-input type="textarea" v-model="texts" class="entry mono" :rows="2" aria-label="Addresses to try" placeholder="10.20.4.17 2001:db8:20:4::17" />
+      <el-input v-model="texts" type="textarea" class="entry mono" :rows="2" aria-label="Addresses to try" placeholder="10.20.4.17 2001:db8:20:4::17" />
       <el-button class="btn" :disabled="!texts.trim()" native-type="submit">See what they become</el-button>
     </form>
     <ProblemNote v-if="problem" :error="problem" />

@@ -3,6 +3,7 @@
 import { useQuery, useQueryClient } from "@tanstack/vue-query";
 import { computed, ref, useTemplateRef, watch } from "vue";
 import { ApiError, api, take } from "@/api/client";
+import { useSites } from "@/api/queries";
 
 const text = defineModel<string>({ required: true });
 const props = defineProps<{ error: unknown }>();
@@ -10,6 +11,7 @@ const client = useQueryClient();
 const typed = ref(text.value);
 const field = useTemplateRef<HTMLInputElement>("field");
 const naming = ref("");
+const MOST_SITES = 5;
 let waiting = 0;
 watch(text, (now) => (typed.value = now));
 watch(typed, (now) => {
@@ -39,6 +41,19 @@ async function forget(name: string) {
   await take(api.DELETE("/api/v1/filters/{name}", { params: { path: { name } } }));
   await client.invalidateQueries({ queryKey: ["filters"] });
 }
+// The usual ones, for whoever has not learned the language: each writes its word, or takes it out again.
+const { data: sites } = useSites();
+const usual = computed(() => [
+  ...(sites.value?.sites ?? []).slice(0, MOST_SITES).map((site) => ({ word: `site:${site.code}`, title: `at ${site.name}` })),
+  { word: "-protected", title: "unprotected" },
+  { word: "os:windows", title: "Windows" },
+  { word: "os:linux", title: "Linux" },
+]);
+const has = (word: string) => typed.value.split(/\s+/).includes(word);
+function switchWord(word: string) {
+  const words = typed.value.split(/\s+/).filter(Boolean);
+  typed.value = (has(word) ? words.filter((one) => one !== word) : [...words, word]).join(" ");
+}
 defineExpose({ focus: () => field.value?.focus() });
 </script>
 
@@ -50,6 +65,9 @@ defineExpose({ focus: () => field.value?.focus() });
       <el-button class="btn" :disabled="!naming.trim()" @click="save">Save filter</el-button>
     </template>
   </div>
+  <p class="saved" role="group" aria-label="Usual filters">
+    <button v-for="one in usual" :key="one.word" class="link chip" :class="{ on: has(one.word) }" :aria-pressed="has(one.word)" :title="one.word" @click="switchWord(one.word)">{{ one.title }}</button>
+  </p>
   <p v-if="wrong" class="wrong" role="alert">
     <span class="mono">{{ parts[0] }}<u>{{ parts[1] }}</u>{{ parts[2] }}</span>
     {{ wrong.detail }} {{ wrong.remedy }}

@@ -117,16 +117,16 @@ const brings = computed(() => !!job.value && (job.value.new > 0 || job.value.cha
       <div class="form">
         <p class="quiet">Needed only for what a file does not say: rows without a site, and OVF, which knows neither site nor pool.</p>
         <el-form-item label="Site"><el-select v-model="site" filterable default-first-option>
-            <el-option value="" label="as the file says" />
-            <el-option v-for="one in sites?.sites ?? []" :key="one.code" :value="one.code" :label="`${one.name}`" />
-          </el-select></el-form-item>
+          <el-option value="" label="as the file says" />
+          <el-option v-for="one in sites?.sites ?? []" :key="one.code" :value="one.code" :label="`${one.name}`" />
+        </el-select></el-form-item>
         <el-form-item label="Storage pool, for OVF"><el-select v-model="pool" :disabled="!there" filterable default-first-option>
-            <el-option v-for="one in there?.storage_pools ?? []" :key="one.name" :value="one.name" :label="`${one.name}`" />
-          </el-select></el-form-item>
+          <el-option v-for="one in there?.storage_pools ?? []" :key="one.name" :value="one.name" :label="`${one.name}`" />
+        </el-select></el-form-item>
         <el-form-item label="Network, for OVF"><el-select v-model="network" :disabled="!there" filterable default-first-option>
-            <el-option value="" label="as the file says" />
-            <el-option v-for="one in there?.networks ?? []" :key="one.name" :value="one.name" :label="`${one.name}`" />
-          </el-select></el-form-item>
+          <el-option value="" label="as the file says" />
+          <el-option v-for="one in there?.networks ?? []" :key="one.name" :value="one.name" :label="`${one.name}`" />
+        </el-select></el-form-item>
       </div>
     </div>
     <p v-if="!job" class="quiet hints">

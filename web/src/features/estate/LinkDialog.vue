@@ -38,8 +38,8 @@ const addWindow = () => draft.value.windows.push({ days: ["mon", "tue", "wed", "
     <form class="form" @submit.prevent="save">
       <div v-if="!link" class="two">
         <el-form-item v-for="end in ['one', 'other'] as const" :key="end" :label="`${end === 'one' ? 'Between' : 'and'}`"><el-select v-model="draft[end]" filterable default-first-option>
-            <el-option v-for="site in sites" :key="site.code" :value="site.code" :label="`${site.name}`" />
-          </el-select></el-form-item>
+          <el-option v-for="site in sites" :key="site.code" :value="site.code" :label="`${site.name}`" />
+        </el-select></el-form-item>
       </div>
       <div class="three">
         <el-form-item label="Bandwidth, Mbit/s"><el-input v-model.number="mbit" type="number" min="0.001" step="any" /></el-form-item>

@@ -24,9 +24,9 @@ function save() {
         <el-form-item label="Code"><el-input v-model="draft.code" class="mono" placeholder="QUA" required /></el-form-item>
         <el-form-item label="Name"><el-input v-model="draft.name" required /></el-form-item>
         <el-form-item label="Kind"><el-select v-model="draft.kind" filterable default-first-option>
-            <el-option value="datacentre" label="data centre" />
-            <el-option value="cloud" label="cloud region" />
-          </el-select></el-form-item>
+          <el-option value="datacentre" label="data centre" />
+          <el-option value="cloud" label="cloud region" />
+        </el-select></el-form-item>
         <el-form-item label="Time zone"><el-input v-model="draft.time_zone" /></el-form-item>
       </div>
       <p>

@@ -35,7 +35,7 @@ const retire = () => act(() => take(api.DELETE(`/api/v1/sites/{code}/${PATHS[pro
           <el-checkbox :model-value="Boolean(draft[field.key])" @change="draft[field.key] = $event">{{ field.label }}</el-checkbox>
         </p>
         <el-form-item v-else :label="field.label">
-          <el-select v-if="field.type === 'choice'" :model-value="String(draft[field.key])" @change="draft[field.key] = $event" filterable default-first-option>
+          <el-select v-if="field.type === 'choice'" :model-value="String(draft[field.key])" filterable default-first-option @change="draft[field.key] = $event">
             <el-option v-for="choice in field.choices" :key="choice" :value="choice" :label="`${choice}`" />
           </el-select>
           <KeptInput v-else-if="field.type === 'list' || field.type === 'pairs'" long :rows="2" class="mono" :value="toText(field, draft[field.key])" @done="draft[field.key] = fromText(field, $event)" />

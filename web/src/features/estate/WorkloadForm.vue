@@ -67,22 +67,22 @@ async function save() {
     <template v-if="!detail">
       <el-form-item label="Name"><el-input v-model="draft.name" class="mono" required /></el-form-item>
       <el-form-item label="Site"><el-select v-model="site" filterable default-first-option>
-          <el-option v-for="one in sites?.sites ?? []" :key="one.code" :value="one.code" :label="`${one.name}`" />
-        </el-select></el-form-item>
+        <el-option v-for="one in sites?.sites ?? []" :key="one.code" :value="one.code" :label="`${one.name}`" />
+      </el-select></el-form-item>
     </template>
     <div class="two">
       <el-form-item label="Cores"><el-input v-model.number="draft.cores" type="number" min="1" /></el-form-item>
       <el-form-item label="Memory in MiB"><el-input v-model.number="draft.memory_mib" type="number" min="1" /></el-form-item>
       <el-form-item label="OS"><el-select v-model="draft.os_family" filterable default-first-option>
-          <el-option value="linux" label="linux" />
-          <el-option value="bsd" label="bsd" />
-          <el-option value="appliance" label="appliance" />
-        </el-select></el-form-item>
+        <el-option value="linux" label="linux" />
+        <el-option value="bsd" label="bsd" />
+        <el-option value="appliance" label="appliance" />
+      </el-select></el-form-item>
       <el-form-item label="Criticality"><el-select v-model="draft.criticality" filterable default-first-option>
-          <el-option value="vital" label="vital" />
-          <el-option value="important" label="important" />
-          <el-option value="deferrable" label="deferrable" />
-        </el-select></el-form-item>
+        <el-option value="vital" label="vital" />
+        <el-option value="important" label="important" />
+        <el-option value="deferrable" label="deferrable" />
+      </el-select></el-form-item>
       <el-form-item label="Owner"><el-input v-model="draft.owner" /></el-form-item>
     </div>
     <p>
@@ -117,9 +117,9 @@ async function save() {
       </div>
     </div>
     <div class="three">
-      <el-form-item label="Tags, key=value a line"><el-input type="textarea" v-model="tags" :rows="4" class="mono" /></el-form-item>
-      <el-form-item label="Offers, name protocol port a line"><el-input type="textarea" v-model="offers" :rows="4" class="mono" /></el-form-item>
-      <el-form-item label="Uses, a service a line"><el-input type="textarea" v-model="uses" :rows="4" class="mono" /></el-form-item>
+      <el-form-item label="Tags, key=value a line"><el-input v-model="tags" type="textarea" :rows="4" class="mono" /></el-form-item>
+      <el-form-item label="Offers, name protocol port a line"><el-input v-model="offers" type="textarea" :rows="4" class="mono" /></el-form-item>
+      <el-form-item label="Uses, a service a line"><el-input v-model="uses" type="textarea" :rows="4" class="mono" /></el-form-item>
     </div>
     <ProblemNote v-if="problem" :error="problem" />
     <p class="buttons">

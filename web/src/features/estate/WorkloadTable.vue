@@ -80,46 +80,46 @@ const memory = (mib: number) => (mib >= 1024 ? `${Math.round(mib / 102.4) / 10} 
 
 <template>
   <div class="whole" role="grid" aria-label="Workloads" :aria-rowcount="matched">
-  <div class="head" role="row">
-    <span role="columnheader"><el-checkbox :model-value="matched > 0 && selected.size >= matched" @change="selected.size ? (selected = new Set()) : emit('all')"><span class="out-of-sight">Select all that the filter finds</span></el-checkbox></span>
-    <span v-for="column in COLUMNS" :key="column.title" role="columnheader" :aria-sort="sort === column.key ? 'ascending' : sort === `-${column.key}` ? 'descending' : undefined">
-      <button v-if="column.key" class="link" @click="emit('sort', sort === column.key ? `-${column.key}` : column.key)">{{ column.title }}{{ sort === column.key ? " ↓" : sort === `-${column.key}` ? " ↑" : "" }}</button>
-      <template v-else>{{ column.title }}</template>
-    </span>
-  </div>
-  <div ref="box" class="rows" tabindex="0" role="rowgroup" aria-label="Workloads; arrows move, Enter opens" @keydown="key">
-    <p v-if="!matched" role="row" class="quiet none"><span role="gridcell">{{ none }}</span></p>
-    <div :style="{ height: `${virtual.getTotalSize()}px` }" class="all">
-      <div
-        v-for="item in items"
-        :key="item.index"
-        class="row"
-        role="row"
-        :data-workload="rows.get(item.index)?.name"
-        :class="{ at: item.index === at, selected: selected.has(rows.get(item.index)?.name ?? '') }"
-        :aria-selected="selected.has(rows.get(item.index)?.name ?? '')"
-        :style="{ transform: `translateY(${item.start}px)`, height: `${HEIGHT}px` }"
-        @click="choose(item.index, $event)"
-      >
-        <template v-for="row in [rows.get(item.index)]" :key="row?.name ?? item.index">
-          <template v-if="row">
-            <span role="gridcell"><el-checkbox tabindex="-1" :model-value="selected.has(row.name)" @click.stop @change="toggle(row.name)"><span class="out-of-sight">{{ `Select ${row.name}` }}</span></el-checkbox></span>
-            <b role="gridcell">{{ row.name }}</b>
-            <span role="gridcell" class="mono">{{ row.site }}</span>
-            <span role="gridcell" v-if="row.group">{{ row.group }}<template v-if="row.left_out"> ▲</template></span>
-            <span role="gridcell" v-else class="bad">✕ nobody</span>
-            <span role="gridcell">{{ row.os_family }}</span>
-            <span role="gridcell" class="mono right">{{ row.cores }}</span>
-            <span role="gridcell" class="mono right">{{ memory(row.memory_mib) }}</span>
-            <span role="gridcell" class="mono right">{{ row.size_gib }} GiB</span>
-            <span role="gridcell" class="mono cut">{{ row.addresses.join(", ") || "DHCP" }}</span>
-            <span role="gridcell" class="cut quiet">{{ tags(row) }}</span>
+    <div class="head" role="row">
+      <span role="columnheader"><el-checkbox :model-value="matched > 0 && selected.size >= matched" @change="selected.size ? (selected = new Set()) : emit('all')"><span class="out-of-sight">Select all that the filter finds</span></el-checkbox></span>
+      <span v-for="column in COLUMNS" :key="column.title" role="columnheader" :aria-sort="sort === column.key ? 'ascending' : sort === `-${column.key}` ? 'descending' : undefined">
+        <button v-if="column.key" class="link" @click="emit('sort', sort === column.key ? `-${column.key}` : column.key)">{{ column.title }}{{ sort === column.key ? " ↓" : sort === `-${column.key}` ? " ↑" : "" }}</button>
+        <template v-else>{{ column.title }}</template>
+      </span>
+    </div>
+    <div ref="box" class="rows" tabindex="0" role="rowgroup" aria-label="Workloads; arrows move, Enter opens" @keydown="key">
+      <p v-if="!matched" role="row" class="quiet none"><span role="gridcell">{{ none }}</span></p>
+      <div :style="{ height: `${virtual.getTotalSize()}px` }" class="all">
+        <div
+          v-for="item in items"
+          :key="item.index"
+          class="row"
+          role="row"
+          :data-workload="rows.get(item.index)?.name"
+          :class="{ at: item.index === at, selected: selected.has(rows.get(item.index)?.name ?? '') }"
+          :aria-selected="selected.has(rows.get(item.index)?.name ?? '')"
+          :style="{ transform: `translateY(${item.start}px)`, height: `${HEIGHT}px` }"
+          @click="choose(item.index, $event)"
+        >
+          <template v-for="row in [rows.get(item.index)]" :key="row?.name ?? item.index">
+            <template v-if="row">
+              <span role="gridcell"><el-checkbox tabindex="-1" :model-value="selected.has(row.name)" @click.stop @change="toggle(row.name)"><span class="out-of-sight">{{ `Select ${row.name}` }}</span></el-checkbox></span>
+              <b role="gridcell">{{ row.name }}</b>
+              <span role="gridcell" class="mono">{{ row.site }}</span>
+              <span v-if="row.group" role="gridcell">{{ row.group }}<template v-if="row.left_out"> ▲</template></span>
+              <span v-else role="gridcell" class="bad">✕ nobody</span>
+              <span role="gridcell">{{ row.os_family }}</span>
+              <span role="gridcell" class="mono right">{{ row.cores }}</span>
+              <span role="gridcell" class="mono right">{{ memory(row.memory_mib) }}</span>
+              <span role="gridcell" class="mono right">{{ row.size_gib }} GiB</span>
+              <span role="gridcell" class="mono cut">{{ row.addresses.join(", ") || "DHCP" }}</span>
+              <span role="gridcell" class="cut quiet">{{ tags(row) }}</span>
+            </template>
+            <span v-else role="gridcell" class="quiet">…</span>
           </template>
-          <span v-else role="gridcell" class="quiet">…</span>
-        </template>
+        </div>
       </div>
     </div>
-  </div>
   </div>
 </template>
 

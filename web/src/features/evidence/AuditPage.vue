@@ -53,10 +53,10 @@ const verb = (one: Change) => (one.before === null ? "made" : one.after === null
     <EvidenceTabs />
     <ProblemNote v-if="error" :error="error" />
     <form class="filters" aria-label="Filters" @submit.prevent>
-      <el-form-item label="Who"><el-select class="entry" :model-value="filter.by ?? ''" @change="narrow('by', $event)" filterable default-first-option>
-          <el-option value="" label="everybody" />
-          <el-option v-for="name in first?.people ?? []" :key="name" :value="name" :label="`${name}`" />
-        </el-select></el-form-item>
+      <el-form-item label="Who"><el-select class="entry" :model-value="filter.by ?? ''" filterable default-first-option @change="narrow('by', $event)">
+        <el-option value="" label="everybody" />
+        <el-option v-for="name in first?.people ?? []" :key="name" :value="name" :label="`${name}`" />
+      </el-select></el-form-item>
       <el-form-item label="From"><el-date-picker type="date" value-format="YYYY-MM-DD" format="D MMM YYYY" :model-value="filter.since" @update:model-value="narrow('since', ($event ?? ''))" /></el-form-item>
       <el-form-item label="Words"><KeptInput class="entry" type="search" :value="filter.find ?? ''" placeholder="plan, group, drill …" maxlength="200" @done="narrow('find', $event)" /></el-form-item>
       <a class="btn" :href="file" download>As JSON lines, signed</a>

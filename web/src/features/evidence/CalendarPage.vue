@@ -157,8 +157,8 @@ useKeys([
           </ul>
           <form class="form" @submit.prevent="close">
             <el-form-item label="What for"><el-input v-model="blackout.name" maxlength="80" required /></el-form-item>
-            <el-form-item label="From"><el-date-picker type="datetime" value-format="YYYY-MM-DDTHH:mm" format="D MMM YYYY, HH:mm" v-model="blackout.begins" required /></el-form-item>
-            <el-form-item label="To"><el-date-picker type="datetime" value-format="YYYY-MM-DDTHH:mm" format="D MMM YYYY, HH:mm" v-model="blackout.ends" required /></el-form-item>
+            <el-form-item label="From"><el-date-picker v-model="blackout.begins" type="datetime" value-format="YYYY-MM-DDTHH:mm" format="D MMM YYYY, HH:mm" required /></el-form-item>
+            <el-form-item label="To"><el-date-picker v-model="blackout.ends" type="datetime" value-format="YYYY-MM-DDTHH:mm" format="D MMM YYYY, HH:mm" required /></el-form-item>
             <el-button class="btn" :disabled="busy" native-type="submit">Keep it free</el-button> <span class="quiet">{{ zone }}</span>
           </form>
 

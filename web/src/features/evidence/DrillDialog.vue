@@ -81,9 +81,9 @@ const without = (day: string) => (drill.value.left_out = drill.value.left_out.fi
     <form class="form" @submit.prevent="save">
       <RecoveredNote :recovered="recovered" @discard="discard" />
       <div class="two">
-        <el-form-item label="Plan"><el-select v-model="drill.plan" filterable default-first-option><el-option v-for="plan in plans" :key="plan.code" :value="plan.code" :label="`${plan.name}`" /></el-select></el-form-item>
+        <el-form-item label="Plan"><el-select v-model="drill.plan" filterable default-first-option><el-option v-for="one in plans" :key="one.code" :value="one.code" :label="one.name" /></el-select></el-form-item>
         <el-form-item label="Name"><el-input v-model="drill.name" maxlength="80" required /></el-form-item>
-        <el-form-item label="First time"><el-date-picker type="datetime" value-format="YYYY-MM-DDTHH:mm" format="D MMM YYYY, HH:mm" v-model="drill.starts" required /></el-form-item>
+        <el-form-item label="First time"><el-date-picker v-model="drill.starts" type="datetime" value-format="YYYY-MM-DDTHH:mm" format="D MMM YYYY, HH:mm" required /></el-form-item>
         <el-form-item label="Time zone"><el-input v-model="drill.time_zone" list="zones" required /></el-form-item>
       </div>
       <datalist id="zones"><option v-for="zone in zones" :key="zone" :value="zone" /></datalist>
@@ -96,7 +96,7 @@ const without = (day: string) => (drill.value.left_out = drill.value.left_out.fi
         </template>
         <el-input v-if="chosen.unit === 'own'" v-model="chosen.own" class="mono" aria-label="Rule" placeholder="FREQ=MONTHLY;BYDAY=1TU" maxlength="300" />
         <template v-if="chosen.unit === 'MONTHLY'">
-          <el-select class="entry unit" aria-label="Day of the month" :model-value="chosen.place" @change="setPlace(Number($event))" filterable default-first-option>
+          <el-select class="entry unit" aria-label="Day of the month" :model-value="chosen.place" filterable default-first-option @change="setPlace(Number($event))">
             <el-option :value="0" label="on the day of the first time" />
             <el-option v-for="[place, name] in PLACES" :key="place" :value="place" :label="`on the ${name}`" />
           </el-select>

@@ -39,7 +39,7 @@ const stateWords: Record<DrillTime["state"], string> = { ahead: "ahead", open: "
         @click="emit('pick', one.key)"
       >
         <span class="mono">{{ one.day }}</span><span class="out-of-sight"> {{ NAMES[month] }}: {{ one.times.map(words).join(", ") || "no drill" }}{{ one.closed ? `, black-out ${one.closed}` : "" }}</span>
-        <span v-for="time in one.times.slice(0, 3)" aria-hidden="true" :key="time.drill.plan + time.time.at" :class="['mark', time.time.state]">{{ drillShapes[time.time.state] }} {{ time.drill.plan }}</span>
+        <span v-for="time in one.times.slice(0, 3)" :key="time.drill.plan + time.time.at" aria-hidden="true" :class="['mark', time.time.state]">{{ drillShapes[time.time.state] }} {{ time.drill.plan }}</span>
       </button>
     </div>
   </section>

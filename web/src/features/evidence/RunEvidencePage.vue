@@ -183,7 +183,7 @@ useKeys([
 
           <h2>Beside another run</h2>
           <form v-if="data.others.length" class="line" @submit.prevent="compare">
-            <el-select placeholder="choose …" :empty-values="['', null, undefined]" v-model="other" class="entry" aria-label="Other run" filterable default-first-option>
+            <el-select v-model="other" placeholder="choose …" :empty-values="['', null, undefined]" class="entry" aria-label="Other run" filterable default-first-option>
               <el-option v-for="run in data.others" :key="run" :value="String(run)" :label="`run ${run}`" />
             </el-select>
             <el-button class="btn" :disabled="!other" native-type="submit">Compare</el-button>
@@ -208,7 +208,7 @@ useKeys([
             </ul>
             <ProblemNote v-if="problem" :error="problem" />
             <form class="form" @submit.prevent="addNote">
-              <el-form-item label="A note, a lesson"><el-input type="textarea" v-model="note" :rows="3" maxlength="8000" /></el-form-item>
+              <el-form-item label="A note, a lesson"><el-input v-model="note" type="textarea" :rows="3" maxlength="8000" /></el-form-item>
               <el-button class="btn" :disabled="!note.trim() || busy" native-type="submit">Add it</el-button>
             </form>
             <p class="attach"><label>Attach a file, up to 10 MiB <input ref="picked" type="file" :disabled="busy" @change="addFile" /></label></p>

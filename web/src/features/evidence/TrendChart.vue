@@ -1,6 +1,8 @@
 <script setup lang="ts">
 // One figure over all runs of a plan: a mark a run in the shape and line of its kind, the objective a line.
-import { computed, ref, useTemplateRef, onMounted, onScopeDispose } from "vue";
+import { useElementSize } from "@vueuse/core";
+import { scaleLinear } from "d3-scale";
+import { computed, useTemplateRef } from "vue";
 import { useRouter } from "vue-router";
 import type { TrendRun } from "@/api/types";
 import { moment } from "@/ui/format";
@@ -17,16 +19,16 @@ const props = defineProps<{
 }>();
 const router = useRouter();
 const HEIGHT = 128;
-const [LEFT, RIGHT, TOP, FOOT] = [8, 104, 12, 20];
+const [LEFT, RIGHT, TOP, FOOT] = [64, 104, 12, 20];
+const TICKS = 3;
 const box = useTemplateRef<HTMLElement>("box");
-const width = ref(700);
-const observer = new ResizeObserver(([entry]) => entry && (width.value = entry.contentRect.width));
-onMounted(() => box.value && observer.observe(box.value));
-onScopeDispose(() => observer.disconnect());
+const { width } = useElementSize(box, { width: 700, height: HEIGHT });
 
 const most = computed(() => Math.max(1, props.now ?? 0, ...props.runs.map((run) => Math.max(props.value(run) ?? 0, props.objective?.(run) ?? 0))) * 1.12);
 const x = (index: number) => LEFT + ((index + 0.5) / Math.max(props.runs.length, 1)) * (width.value - LEFT - RIGHT);
-const y = (value: number) => TOP + (1 - value / most.value) * (HEIGHT - TOP - FOOT);
+const scale = computed(() => scaleLinear([0, most.value], [HEIGHT - FOOT, TOP]));
+const y = (value: number) => scale.value(value);
+const ticks = computed(() => scale.value.ticks(TICKS));
 const known = computed(() => props.runs.map((run, index) => ({ run, index, value: props.value(run) })));
 const path = computed(() => known.value.filter((one) => one.value !== null).map((one, i) => `${i ? "L" : "M"}${x(one.index)} ${y(one.value ?? 0)}`).join(" "));
 const steps = computed(() => {
@@ -43,7 +45,10 @@ const words = (run: TrendRun, value: number | null) => `Run ${run.run}, ${moment
   <figure ref="box">
     <figcaption>{{ title }}</figcaption>
     <svg :width="width" :height="HEIGHT" role="group" :aria-label="title">
-      <line :x1="LEFT" :x2="width - RIGHT" :y1="y(0)" :y2="y(0)" class="axis" />
+      <g v-for="tick in ticks" :key="tick">
+        <line :x1="LEFT" :x2="width - RIGHT" :y1="y(tick)" :y2="y(tick)" class="axis" />
+        <text :x="LEFT - 8" :y="y(tick) + 4" text-anchor="end" class="quiet">{{ say(tick) }}</text>
+      </g>
       <path v-if="steps" :d="steps" class="objective" />
       <text v-if="now" :x="width - RIGHT + 6" :y="y(now) + 4">{{ say(now) }} wanted</text>
       <path :d="path" class="line" />

@@ -107,7 +107,7 @@ function remove() {
       </p>
 
       <template v-if="cue.hold">
-        <el-form-item label="What the person is to do (Markdown)"><el-input type="textarea" v-model="cue.hold.instruction" :rows="4" maxlength="4000" /></el-form-item>
+        <el-form-item label="What the person is to do (Markdown)"><el-input v-model="cue.hold.instruction" type="textarea" :rows="4" maxlength="4000" /></el-form-item>
         <MarkdownText v-if="cue.hold.instruction.trim()" :text="cue.hold.instruction" class="preview" />
         <div class="two">
           <el-form-item label="Who may answer, names (nobody named: anybody)"><el-input v-model="who" /></el-form-item>
@@ -115,11 +115,11 @@ function remove() {
           <el-form-item label="Time limit, min (0: none)"><KeptInput :value="cue.hold.limit_s / 60" type="number" min="0" max="10080" step="any" @done="cue.hold.limit_s = Math.round(Number($event) * 60)" /></el-form-item>
           <el-form-item v-if="cue.hold.limit_s" label="And then"><el-select v-model="cue.hold.then" filterable default-first-option><el-option value="stop" label="the run is held" /><el-option value="go-on" label="it goes on by itself" /><el-option value="abort" label="the run is aborted" /></el-select></el-form-item>
         </div>
-        <el-form-item label="What can be done if it is not right (with it, the person may also answer that it is not: the run goes on waiting)"><el-input type="textarea" v-model="cue.hold.not_right" :rows="2" maxlength="4000" /></el-form-item>
+        <el-form-item label="What can be done if it is not right (with it, the person may also answer that it is not: the run goes on waiting)"><el-input v-model="cue.hold.not_right" type="textarea" :rows="2" maxlength="4000" /></el-form-item>
       </template>
 
       <template v-else-if="cue.script">
-        <el-form-item label="Script"><el-select placeholder="choose" :empty-values="['', null, undefined]" :model-value="cue.script.script" @change="chooseScript($event)" filterable default-first-option><el-option v-for="one in library?.scripts ?? []" :key="one.name" :value="one.name" :label="`${one.name}: ${one.note}`" /></el-select></el-form-item>
+        <el-form-item label="Script"><el-select placeholder="choose" :empty-values="['', null, undefined]" :model-value="cue.script.script" filterable default-first-option @change="chooseScript($event)"><el-option v-for="one in library?.scripts ?? []" :key="one.name" :value="one.name" :label="`${one.name}: ${one.note}`" /></el-select></el-form-item>
         <p v-if="library && !library.scripts.length" class="quiet">The library is empty. <RouterLink to="/scripts">Add a script</RouterLink> first.</p>
         <pre v-if="script" class="preview mono">{{ script.text }}</pre>
         <p v-if="script && script.sha256 !== cue.script.sha256" class="bad">▲ The plan took in another text. <button type="button" class="link" @click="chooseScript(script.name)">Take this one in</button></p>
@@ -129,8 +129,8 @@ function remove() {
           <el-form-item v-else label="Time limit, seconds"><el-input v-model.number="cue.script.limit_s" type="number" min="1" max="86400" /></el-form-item>
           <el-form-item v-if="cue.script.where === 'guest'" label="Time limit, seconds"><el-input v-model.number="cue.script.limit_s" type="number" min="1" max="86400" /></el-form-item>
           <el-form-item label="Exit codes that are success"><el-input v-model="codes" class="mono" pattern="[0-9][0-9 ,]*" /></el-form-item>
-          <el-form-item label="Parameters, NAME=value, a line each"><el-input type="textarea" v-model="parameters" :rows="2" class="mono" /></el-form-item>
-          <el-form-item label="Secrets, NAME=name of a secret"><el-input type="textarea" v-model="secrets" :rows="2" class="mono" :placeholder="library?.secrets.map((one) => one.name).join(', ')" /></el-form-item>
+          <el-form-item label="Parameters, NAME=value, a line each"><el-input v-model="parameters" type="textarea" :rows="2" class="mono" /></el-form-item>
+          <el-form-item label="Secrets, NAME=name of a secret"><el-input v-model="secrets" type="textarea" :rows="2" class="mono" :placeholder="library?.secrets.map((one) => one.name).join(', ')" /></el-form-item>
         </div>
       </template>
 
@@ -152,7 +152,7 @@ function remove() {
       </template>
 
       <el-form-item v-else-if="cue.pause" label="Seconds"><el-input v-model.number="cue.pause.seconds" type="number" min="1" max="86400" /></el-form-item>
-      <el-form-item v-else-if="cue.notify" label="What everybody who has this open is told"><el-input type="textarea" v-model="cue.notify.text" :rows="3" maxlength="4000" /></el-form-item>
+      <el-form-item v-else-if="cue.notify" label="What everybody who has this open is told"><el-input v-model="cue.notify.text" type="textarea" :rows="3" maxlength="4000" /></el-form-item>
     </form>
     <template #footer>
       <span v-if="missing" class="quiet missing">{{ missing }}</span>

@@ -50,48 +50,48 @@ function setNumber(field: "delay_s" | "ready_timeout_s" | "shutdown_limit_s", va
 <template>
   <div v-if="chosen.length" class="inspector">
     <h2>{{ selected.length === 1 ? selected[0] : `${selected.length} selected: ${list(selected)}` }}</h2>
-    <el-form-item class="field" label="Wave"><el-select :model-value="wave" placeholder="several" size="small" @update:model-value="emit('move', selected, $event)" filterable default-first-option>
-        <el-option v-for="(one, index) in plan.waves" :key="index" :value="index" :label="`${roman(first + index + 1)} ${one.name}`" />
-      </el-select></el-form-item>
+    <el-form-item class="field" label="Wave"><el-select :model-value="wave" placeholder="several" size="small" filterable default-first-option @update:model-value="emit('move', selected, $event)">
+      <el-option v-for="(one, index) in plan.waves" :key="index" :value="index" :label="`${roman(first + index + 1)} ${one.name}`" />
+    </el-select></el-form-item>
     <el-form-item class="field" label="Boot delay, seconds"><el-input-number
-        id="boot-delay"
-        :model-value="common('delay_s')"
-        :min="0"
-        :max="86400"
-        :step="15"
-        :precision="0"
-        size="small"
-        aria-label="Boot delay, seconds"
-        @update:model-value="setNumber('delay_s', $event)"
-      /></el-form-item>
+      id="boot-delay"
+      :model-value="common('delay_s')"
+      :min="0"
+      :max="86400"
+      :step="15"
+      :precision="0"
+      size="small"
+      aria-label="Boot delay, seconds"
+      @update:model-value="setNumber('delay_s', $event)"
+    /></el-form-item>
     <el-form-item class="field" label="Waits for"><el-select
-        id="waits-for"
-        :model-value="common('depends_on') ?? []"
-        multiple
-        filterable
-        size="small"
-        placeholder="only its wave"
-        aria-label="Waits for"
-        @update:model-value="emit('set', 'depends_on', $event)"
-       default-first-option>
-        <el-option v-for="name in [...new Set([...mayWaitFor, ...(common('depends_on') ?? [])])]" :key="name" :value="name" :label="name" />
-      </el-select></el-form-item>
-    <el-form-item class="field" label="Ready when"><el-select :model-value="common('ready')" size="small" placeholder="several" @update:model-value="emit('set', 'ready', $event)" filterable default-first-option>
-        <el-option v-for="(words, value) in readyWords" :key="value" :value="value" :label="words" />
-      </el-select></el-form-item>
+      id="waits-for"
+      :model-value="common('depends_on') ?? []"
+      multiple
+      filterable
+      size="small"
+      placeholder="only its wave"
+      aria-label="Waits for"
+      default-first-option
+      @update:model-value="emit('set', 'depends_on', $event)">
+      <el-option v-for="name in [...new Set([...mayWaitFor, ...(common('depends_on') ?? [])])]" :key="name" :value="name" :label="name" />
+    </el-select></el-form-item>
+    <el-form-item class="field" label="Ready when"><el-select :model-value="common('ready')" size="small" placeholder="several" filterable default-first-option @update:model-value="emit('set', 'ready', $event)">
+      <el-option v-for="(words, value) in readyWords" :key="value" :value="value" :label="words" />
+    </el-select></el-form-item>
     <el-form-item class="field" label="Gives up after, seconds"><el-input-number
-        :model-value="common('ready_timeout_s')"
-        :min="1"
-        :max="86400"
-        :step="60"
-        :precision="0"
-        size="small"
-        aria-label="Gives up after, seconds"
-        @update:model-value="setNumber('ready_timeout_s', $event)"
-      /></el-form-item>
-    <el-form-item class="field" label="When it fails"><el-select :model-value="common('on_failure')" size="small" placeholder="several" @update:model-value="emit('set', 'on_failure', $event)" filterable default-first-option>
-        <el-option v-for="(words, value) in failureWords" :key="value" :value="value" :label="words" />
-      </el-select></el-form-item>
+      :model-value="common('ready_timeout_s')"
+      :min="1"
+      :max="86400"
+      :step="60"
+      :precision="0"
+      size="small"
+      aria-label="Gives up after, seconds"
+      @update:model-value="setNumber('ready_timeout_s', $event)"
+    /></el-form-item>
+    <el-form-item class="field" label="When it fails"><el-select :model-value="common('on_failure')" size="small" placeholder="several" filterable default-first-option @update:model-value="emit('set', 'on_failure', $event)">
+      <el-option v-for="(words, value) in failureWords" :key="value" :value="value" :label="words" />
+    </el-select></el-form-item>
     <el-checkbox :model-value="common('power_on') ?? false" @update:model-value="emit('set', 'power_on', !!$event)">Power it on</el-checkbox>
     <button class="link" :aria-expanded="more" @click="more = !more">{{ more ? "Less" : "Size at the target and shutting down" }}</button>
     <template v-if="more">

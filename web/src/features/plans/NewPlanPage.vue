@@ -162,10 +162,10 @@ async function make(made: Plan) {
         </el-select></el-form-item>
         <p v-if="template" class="quiet">{{ template.says }}</p>
         <template v-if="!copied">
-        <h2>Groups in it</h2>
-        <p v-if="!ways.length" class="quiet">No group is copied in this direction.</p>
-        <el-checkbox v-for="group in ways" :key="group.code" class="block" :model-value="groups.has(group.code)" @change="toggle(group.code)">{{ group.name }} <span class="quiet">{{ count(group.members, "workload") }}</span></el-checkbox>
-        <el-form-item label="And whatever this filter finds there"><el-input v-model.lazy="more" class="mono" placeholder="tag:app=booking" /></el-form-item>
+          <h2>Groups in it</h2>
+          <p v-if="!ways.length" class="quiet">No group is copied in this direction.</p>
+          <el-checkbox v-for="group in ways" :key="group.code" class="block" :model-value="groups.has(group.code)" @change="toggle(group.code)">{{ group.name }} <span class="quiet">{{ count(group.members, "workload") }}</span></el-checkbox>
+          <el-form-item label="And whatever this filter finds there"><el-input v-model.lazy="more" class="mono" placeholder="tag:app=booking" /></el-form-item>
         </template>
         <p class="buttons">
           <el-button class="btn main" :disabled="busy || !name.trim() || !members" native-type="submit">Make the plan</el-button>
@@ -178,14 +178,14 @@ async function make(made: Plan) {
           <p v-for="one in wave.members" :key="one.workload"><b>{{ one.workload }}</b></p>
         </section>
         <template v-if="!copied">
-        <section v-for="(wave, index) in waves" :key="wave + index" :data-wave="index">
-          <h2><span class="roman">{{ roman(index + 1) }}</span> {{ wave }}</h2>
-          <p v-for="one in inWave(index)" :key="one.workload"><b>{{ one.workload }}</b> <span class="quiet">{{ one.reason }}</span></p>
-        </section>
-        <section v-if="dependencies.length">
-          <h2>Waiting within a wave</h2>
-          <el-checkbox v-for="one in dependencies" :key="keyOf(one)" class="piece" :model-value="!refused.has(keyOf(one))" @change="leave(one)"><b>{{ one.workload }}</b> waits for <b>{{ one.on }}</b> <span class="quiet">{{ one.reason }}</span></el-checkbox>
-        </section>
+          <section v-for="(wave, index) in waves" :key="wave + index" :data-wave="index">
+            <h2><span class="roman">{{ roman(index + 1) }}</span> {{ wave }}</h2>
+            <p v-for="one in inWave(index)" :key="one.workload"><b>{{ one.workload }}</b> <span class="quiet">{{ one.reason }}</span></p>
+          </section>
+          <section v-if="dependencies.length">
+            <h2>Waiting within a wave</h2>
+            <el-checkbox v-for="one in dependencies" :key="keyOf(one)" class="piece" :model-value="!refused.has(keyOf(one))" @change="leave(one)"><b>{{ one.workload }}</b> waits for <b>{{ one.on }}</b> <span class="quiet">{{ one.reason }}</span></el-checkbox>
+          </section>
         </template>
         <p v-if="members" class="quiet">Delays, holds and everything else are set on the plan's own page.</p>
       </div>

@@ -22,6 +22,7 @@ import { bringTo, find, moveTo, MOST_WAVES, type Owner, setAll, takeOut } from "
 import { usePlanEditor } from "@/features/plans/editor";
 import FindingList from "@/ui/FindingList.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
+import SiteWay from "@/ui/SiteWay.vue";
 import { ago, chance, count, duration } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
 import ScoreView from "@/ui/score/ScoreView.vue";
@@ -233,7 +234,7 @@ useKeys([
           <p class="counts">
             <span>
               {{ count(order.length, "workload") }}, {{ count(plan.waves.length, "wave") }}<template v-if="plan.parts.length">, after {{ count(plan.parts.length, "part") }}</template>,
-              {{ plan.source }} → {{ plan.target }}
+              <SiteWay :source="plan.source" :target="plan.target" />
             </span>
             <span class="faces" role="tablist" aria-label="Faces of the plan">
               <button role="tab" class="link" :aria-selected="face === 'board'" @click="face = 'board'">Board and score</button>
@@ -302,7 +303,7 @@ useKeys([
       <PlanSettings v-model="settings" :plan="plan" @edit="edit" />
       <AheadDialog v-model="ahead" :plan="plan" :based-on="draft.basedOn.value" :saved="detail.plan" @take="(better) => edit((next) => Object.assign(next, better))" />
       <RehearsalDialog v-model="rehearsing" :plan="plan" />
-      <CueDialog :plan="plan" :owner="cueOf" :id="cueId" @close="cueOf = null" @edit="edit" />
+      <CueDialog :id="cueId" :plan="plan" :owner="cueOf" @close="cueOf = null" @edit="edit" />
       <el-dialog v-model="publishing" :title="`Save version ${draft.basedOn.value + 1}`" width="min(520px, 94vw)">
         <ul class="changes"><li v-for="one in assessment?.changes ?? []" :key="one">{{ one }}</li></ul>
         <el-form-item class="form" label="Why, for those who read it later"><el-input v-model="summary" class="entry" maxlength="400" placeholder="the changes themselves, if you say nothing" @keydown.enter="publish" /></el-form-item>

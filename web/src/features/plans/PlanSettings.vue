@@ -46,7 +46,7 @@ const earlier = (index: number) => emit("edit", (next) => next.parts.splice(inde
       <h2>Parts: other plans that come first, in this order</h2>
       <p v-for="(part, index) in plan.parts" :key="part.plan" class="part" :data-part="part.plan">
         <span>{{ index + 1 }}.</span> <b>{{ nameOf(part.plan) }}</b>
-        <el-select :model-value="part.opens" :aria-label="`When ${part.plan} opens`" @change="emit('edit', (next) => { const one = next.parts[index]; if (one) one.opens = $event as typeof one.opens; })" filterable default-first-option>
+        <el-select :model-value="part.opens" :aria-label="`When ${part.plan} opens`" filterable default-first-option @change="emit('edit', (next) => { const one = next.parts[index]; if (one) one.opens = $event as typeof one.opens; })">
           <el-option value="ready" label="when what is before it is ready" />
           <el-option value="powered-on" label="when what is before it is powered on" />
           <el-option value="at-once" label="at once with the wave before it" />
@@ -54,7 +54,7 @@ const earlier = (index: number) => emit("edit", (next) => next.parts.splice(inde
         <button v-if="index" class="link" :aria-label="`${part.plan} earlier`" @click="earlier(index)">↑</button>
         <button class="link bad" :aria-label="`Take ${part.plan} out`" @click="emit('edit', (next) => next.parts.splice(index, 1))">✕</button>
       </p>
-      <el-form-item label="Add a part"><el-select @change="addPart" filterable default-first-option><el-option value="" label="choose a plan" /><el-option v-for="one in others" :key="one.code" :value="one.code" :label="`${one.name}`" /></el-select></el-form-item>
+      <el-form-item label="Add a part"><el-select filterable default-first-option @change="addPart"><el-option value="" label="choose a plan" /><el-option v-for="one in others" :key="one.code" :value="one.code" :label="`${one.name}`" /></el-select></el-form-item>
       <el-form-item label="Notes and run book text (Markdown)"><KeptInput long :value="plan.notes" :rows="4" maxlength="4000" placeholder="Whom to call, what to know before, where the paper is." @done="text('notes', $event)" /></el-form-item>
       <MarkdownText v-if="plan.notes" :text="plan.notes" class="notes" />
       <h2>Known traps of the plan</h2>

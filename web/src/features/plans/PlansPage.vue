@@ -6,6 +6,7 @@ import { pin, pinned } from "@/app/planShelf";
 import PlanCould from "@/ui/PlanCould.vue";
 import PlanProof from "@/ui/PlanProof.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
+import SiteWay from "@/ui/SiteWay.vue";
 import { count, duration, moment } from "@/ui/format";
 import { wordsOf } from "@/ui/standing";
 
@@ -61,7 +62,7 @@ const isLate = (plan: PlanLine) => plan.standing?.at_risk_s === null || (plan.st
         </template>
       </el-table-column>
       <el-table-column label="Direction" min-width="110">
-        <template #default="{ row }"><span class="mono way">{{ row.source }} → {{ row.target }}</span></template>
+        <template #default="{ row }"><SiteWay :source="row.source" :target="row.target" /></template>
       </el-table-column>
       <el-table-column label="Likely, of objective" sortable :sort-method="by((plan) => plan.standing?.forecast?.p50_s ?? Infinity)" min-width="120">
         <template #default="{ row }">
@@ -114,8 +115,5 @@ const isLate = (plan: PlanLine) => plan.standing?.at_risk_s === null || (plan.st
 }
 .pin {
   font-size: var(--text-l);
-}
-.way {
-  white-space: nowrap;
 }
 </style>

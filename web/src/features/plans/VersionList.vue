@@ -33,8 +33,8 @@ function restore() {
   </ol>
   <el-dialog :model-value="!!shown" :title="`From version ${shown?.number} to version ${shown?.against}`" width="min(520px, 94vw)" @close="shown = null">
     <p v-if="shown && detail.versions.length > 2">
-      <el-form-item label="From"><el-select class="entry" :model-value="shown.number" aria-label="From version" @change="show(Number($event), shown.against)" filterable default-first-option><el-option v-for="one in detail.versions" :key="one.number" :value="one.number" :label="`${one.number}`" /></el-select></el-form-item>
-      <el-form-item label="to"><el-select class="entry" :model-value="shown.against" aria-label="To version" @change="show(shown.number, Number($event))" filterable default-first-option><el-option v-for="one in detail.versions" :key="one.number" :value="one.number" :label="`${one.number}`" /></el-select></el-form-item>
+      <el-form-item label="From"><el-select class="entry" :model-value="shown.number" aria-label="From version" filterable default-first-option @change="show(Number($event), shown.against)"><el-option v-for="one in detail.versions" :key="one.number" :value="one.number" :label="`${one.number}`" /></el-select></el-form-item>
+      <el-form-item label="to"><el-select class="entry" :model-value="shown.against" aria-label="To version" filterable default-first-option @change="show(shown.number, Number($event))"><el-option v-for="one in detail.versions" :key="one.number" :value="one.number" :label="`${one.number}`" /></el-select></el-form-item>
     </p>
     <p v-if="!shown?.changes.length">Nothing is different: version {{ shown?.against }} says the same.</p>
     <ul v-else class="changes">

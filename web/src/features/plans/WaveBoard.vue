@@ -150,27 +150,27 @@ function drop(event: DragEvent, wave: number) {
         <p v-for="(name, index) in parts" :key="index" class="part"><span class="roman">{{ roman(index + 1) }}</span> {{ name }}</p>
       </section>
       <section
-        v-for="(wave, index) in plan.waves"
+        v-for="(column, index) in plan.waves"
         :key="index"
         class="wave"
         :class="{ over: over === index, picked: props.wave === index }"
-        :aria-label="`Wave ${first + index + 1}, ${wave.name}`"
+        :aria-label="`Wave ${first + index + 1}, ${column.name}`"
         @dragover.prevent="over = index"
         @dragleave="over = -1"
         @drop.prevent="drop($event, index)"
       >
         <header>
           <button class="roman link" :aria-pressed="props.wave === index" :aria-label="`${roman(first + index + 1)}: Rules of wave ${first + index + 1}`" title="When it opens, what belongs in it, its cues" @click="emit('wave', index)">{{ roman(first + index + 1) }}</button>
-          <KeptInput :value="wave.name" :aria-label="`Name of wave ${first + index + 1}`" maxlength="80" @done="emit('rename', index, $event)" />
+          <KeptInput :value="column.name" :aria-label="`Name of wave ${first + index + 1}`" maxlength="80" @done="emit('rename', index, $event)" />
         </header>
         <p class="opens">
-          {{ first + index === 0 || wave.opens === "at-once" ? "opens at once" : `when ${roman(first + index)} ${opens[wave.opens]}` }}<template v-if="wave.tag_rule">, takes in <span class="mono">{{ wave.tag_rule }}</span></template>
+          {{ first + index === 0 || column.opens === "at-once" ? "opens at once" : `when ${roman(first + index)} ${opens[column.opens]}` }}<template v-if="column.tag_rule">, takes in <span class="mono">{{ column.tag_rule }}</span></template>
         </p>
-        <button v-for="cue in wave.cues.filter((one) => one.at === 'before')" :key="cue.id" class="cue" :title="CUE_WORDS[kindOf(cue)]" @click="emit('cue', { kind: 'wave', wave: index }, cue.id)">
+        <button v-for="cue in column.cues.filter((one) => one.at === 'before')" :key="cue.id" class="cue" :title="CUE_WORDS[kindOf(cue)]" @click="emit('cue', { kind: 'wave', wave: index }, cue.id)">
           <span aria-hidden="true">{{ CUE_SIGNS[kindOf(cue)] }}</span> {{ cue.title }} <span v-if="cue.kinds.length < 3" class="quiet">({{ list(cue.kinds) }})</span>
         </button>
         <button
-          v-for="member in wave.members"
+          v-for="member in column.members"
           :key="member.workload"
           class="card"
           draggable="true"
@@ -192,7 +192,7 @@ function drop(event: DragEvent, wave: number) {
           <small v-for="cue in member.cues" :key="cue.id"><span class="sign" aria-hidden="true">{{ CUE_SIGNS[kindOf(cue)] }}</span> {{ cue.at }}: {{ cue.title }}</small>
           <span class="handle" draggable="true" title="Drag onto the workload that this one waits for" aria-hidden="true" @dragstart.stop="waitStart($event, member.workload)">⤳</span>
         </button>
-        <button v-for="cue in wave.cues.filter((one) => one.at === 'after')" :key="cue.id" class="cue" :title="CUE_WORDS[kindOf(cue)]" @click="emit('cue', { kind: 'wave', wave: index }, cue.id)">
+        <button v-for="cue in column.cues.filter((one) => one.at === 'after')" :key="cue.id" class="cue" :title="CUE_WORDS[kindOf(cue)]" @click="emit('cue', { kind: 'wave', wave: index }, cue.id)">
           <span aria-hidden="true">{{ CUE_SIGNS[kindOf(cue)] }}</span> {{ cue.title }} <span v-if="cue.kinds.length < 3" class="quiet">({{ list(cue.kinds) }})</span>
         </button>
         <button class="link add" @click="emit('add', index)">+ add workload</button>

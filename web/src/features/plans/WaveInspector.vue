@@ -32,11 +32,11 @@ function remove() {
   <div v-if="one" class="form">
     <h2>Wave {{ number }}</h2>
     <el-form-item label="Name"><KeptInput :value="one.name" maxlength="80" @done="set('name', $event.trim() || one.name)" /></el-form-item>
-    <el-form-item v-if="first + wave > 0" label="Opens"><el-select :model-value="one.opens" @change="set('opens', $event as Wave['opens'])" filterable default-first-option>
-        <el-option value="ready" :label="`when ${before} is ready`" />
-        <el-option value="powered-on" :label="`when ${before} is powered on`" />
-        <el-option value="at-once" :label="`at once with ${before}`" />
-      </el-select></el-form-item>
+    <el-form-item v-if="first + wave > 0" label="Opens"><el-select :model-value="one.opens" filterable default-first-option @change="set('opens', $event as Wave['opens'])">
+      <el-option value="ready" :label="`when ${before} is ready`" />
+      <el-option value="powered-on" :label="`when ${before} is powered on`" />
+      <el-option value="at-once" :label="`at once with ${before}`" />
+    </el-select></el-form-item>
     <el-form-item label="Takes in what matches this filter"><KeptInput :value="one.tag_rule" class="mono" placeholder="app=booking tier=web" maxlength="500" @done="set('tag_rule', $event.trim())" /></el-form-item>
     <p class="quiet small">What the tags bring in shows up as a finding, and is in the plan once somebody takes it in.</p>
     <CueList :plan="plan" :owner="{ kind: 'wave', wave }" what="the wave" @open="(owner, id) => emit('cue', owner, id)" @edit="emit('edit', $event)" />

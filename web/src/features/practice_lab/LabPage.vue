@@ -90,9 +90,9 @@ useKeys([{ keys: ["R"], label: "Put all right again", run: () => void allRight()
           <el-form-item class="wide" label="What"><el-select v-model="preset" filterable aria-label="What goes wrong" default-first-option><el-option v-for="one in data.presets" :key="one.key" :value="one.key" :label="one.title" /></el-select></el-form-item>
           <el-form-item v-if="subjects.length" :label="`${asks[chosen?.about ?? '']}`"><el-select v-model="subject" filterable :aria-label="asks[chosen?.about ?? '']" default-first-option><el-option v-for="one in subjects" :key="one" :value="one" :label="one" /></el-select></el-form-item>
           <el-form-item v-if="preset === 'site-down'" label="When"><el-select v-model="atStep" aria-label="When" filterable default-first-option>
-              <el-option value="" label="now" />
-              <el-option v-for="one in steps" :key="one" :value="one" :label="`it is next asked for ${one}`" />
-            </el-select></el-form-item>
+            <el-option value="" label="now" />
+            <el-option v-for="one in steps" :key="one" :value="one" :label="`it is next asked for ${one}`" />
+          </el-select></el-form-item>
           <el-form-item v-if="chosen?.about === 'workload' || chosen?.about === 'script' || chosen?.about === 'group'" label="Times"><el-input-number v-model="times" :min="0" :max="1000" :precision="0" aria-label="Times, 0 is always" /></el-form-item>
           <el-button class="btn danger" @click="breakIt">Break it</el-button>
         </div>
@@ -102,7 +102,7 @@ useKeys([{ keys: ["R"], label: "Put all right again", run: () => void allRight()
       <section>
         <h2>Fault script <button class="link" @click="scripting = !scripting">{{ scripting ? "Close" : "Write or load one …" }}</button></h2>
         <template v-if="scripting">
-          <el-input type="textarea" v-model="script" :rows="8" class="mono" aria-label="Fault script" spellcheck="false" />
+          <el-input v-model="script" type="textarea" :rows="8" class="mono" aria-label="Fault script" spellcheck="false" />
           <p>
             <el-button class="btn" @click="runScript">Set all of it</el-button>
             <input type="file" accept=".yaml,.yml,.json" aria-label="Load a fault script" @change="load" />

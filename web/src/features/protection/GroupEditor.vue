@@ -173,28 +173,28 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Save the group", run: () => void save()
           <el-form-item label="Name"><el-input v-model="draft.name" required maxlength="80" /></el-form-item>
           <el-form-item label="Code"><el-input v-model="draft.code" class="mono" :disabled="!!code" required /></el-form-item>
           <el-form-item v-for="end in ['source', 'target'] as const" :key="end" :label="`${end === 'source' ? 'Copied from' : 'to'}`"><el-select v-model="draft[end]" :disabled="!!code" filterable default-first-option>
-              <el-option v-for="site in sites?.sites ?? []" :key="site.code" :value="site.code" :label="`${site.name}`" />
-            </el-select></el-form-item>
+            <el-option v-for="site in sites?.sites ?? []" :key="site.code" :value="site.code" :label="`${site.name}`" />
+          </el-select></el-form-item>
         </div>
         <el-form-item label="Members, one by one"><el-select v-model="draft.members" multiple filterable remote :remote-method="(text: string) => (sought = text)" placeholder="Choose workloads" aria-label="Members" class="wide" default-first-option>
-            <el-option v-for="one in choices ?? []" :key="one.name" :value="one.name" :label="one.name" />
-          </el-select></el-form-item>
+          <el-option v-for="one in choices ?? []" :key="one.name" :value="one.name" :label="one.name" />
+        </el-select></el-form-item>
         <el-form-item label="and whatever matches (these join by themselves)"><el-input v-model="draft.tag_rule" class="mono" placeholder="tier=web AND app=booking" /></el-form-item>
         <h2>Policy</h2>
         <div class="two">
           <el-form-item label="How"><el-select v-model="draft.policy.mode" filterable default-first-option>
-              <el-option value="continuous" label="continuously" />
-              <el-option value="interval" label="in cycles" />
-              <el-option value="backup-copy" label="as backup copies" />
-            </el-select></el-form-item>
+            <el-option value="continuous" label="continuously" />
+            <el-option value="interval" label="in cycles" />
+            <el-option value="backup-copy" label="as backup copies" />
+          </el-select></el-form-item>
           <el-form-item label="Weight on its link"><el-input v-model.number="draft.policy.weight" type="number" min="1" max="100" /></el-form-item>
           <el-form-item v-for="time in TIMES" :key="time.key" :label="`${time.label}, ${time.unit}`"><KeptInput type="number" min="0" step="any" :value="shown(time.key, time.unit)" @done="set(time.key, time.unit, $event)" /></el-form-item>
           <el-form-item label="At most so many points (0: no limit)"><el-input v-model.number="draft.policy.most_points" type="number" min="0" /></el-form-item>
           <el-form-item v-if="!code" label="First copy"><el-select v-model="draft.policy.initial" filterable default-first-option>
-              <el-option value="now" label="now" />
-              <el-option value="at" label="at a time" />
-              <el-option value="seed" label="from a seed that is already there" />
-            </el-select></el-form-item>
+            <el-option value="now" label="now" />
+            <el-option value="at" label="at a time" />
+            <el-option value="seed" label="from a seed that is already there" />
+          </el-select></el-form-item>
           <el-form-item v-if="draft.policy.initial === 'at' && !code" label="begins at"><el-date-picker :model-value="draft.policy.initial_at" type="datetime" format="D MMM YYYY, HH:mm" @update:model-value="draft.policy.initial_at = $event ? new Date($event).toISOString() : null" /></el-form-item>
         </div>
         <p>

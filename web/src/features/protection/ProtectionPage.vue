@@ -3,6 +3,7 @@ import { useProtection } from "@/api/queries";
 import LagStrip from "@/features/protection/LagStrip.vue";
 import { BAD, SHAPES } from "@/features/protection/conditions";
 import ProblemNote from "@/ui/ProblemNote.vue";
+import SiteWay from "@/ui/SiteWay.vue";
 import { count, duration, rate, size } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
 import { ref } from "vue";
@@ -44,7 +45,7 @@ useKeys([{ keys: ["N"], label: "A new group", run: () => void router.push("/prot
                 <RouterLink :to="`/protection/${group.code}`" class="name">{{ group.name }}</RouterLink>
                 <div class="quiet">{{ count(group.members, "workload") }}<span v-if="group.key_missing" class="bad">, key missing</span></div>
               </td>
-              <td class="mono way">{{ group.source }} → {{ group.target }}</td>
+              <td><SiteWay :source="group.source" :target="group.target" /></td>
               <td class="stands">
                 <b :class="{ bad: BAD.has(group.health.condition) }">{{ SHAPES[group.health.condition] }} {{ group.health.condition }}</b>
                 <div v-if="!group.health.cause && group.health.condition !== 'healthy'">{{ group.health.sentence }}</div>
@@ -66,7 +67,7 @@ useKeys([{ keys: ["N"], label: "A new group", run: () => void router.push("/prot
       <h2 v-if="data.links.length" class="head">Links</h2>
       <table v-if="data.links.length" class="lines links">
         <tr v-for="link in data.links" :key="link.source + link.target">
-          <td class="mono">{{ link.source }} → {{ link.target }}</td>
+          <td><SiteWay :source="link.source" :target="link.target" /></td>
           <td>{{ count(link.groups, "group") }}</td>
           <td v-if="link.cut_because" class="bad">✕ {{ link.cut_because }}</td>
           <td v-else>

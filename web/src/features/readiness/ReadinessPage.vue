@@ -6,6 +6,7 @@ import IntervalPlot from "@/ui/IntervalPlot.vue";
 import PlanCould from "@/ui/PlanCould.vue";
 import PlanProof from "@/ui/PlanProof.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
+import SiteWay from "@/ui/SiteWay.vue";
 import { count, duration, list, moment } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
 import { useRouter } from "vue-router";
@@ -98,7 +99,7 @@ useKeys(
               <td>
                 <RouterLink :to="`/plans/${plan.code}`" class="plan">{{ plan.name }}</RouterLink>
               </td>
-              <td class="mono way">{{ plan.source }} → {{ plan.target }}</td>
+              <td><SiteWay :source="plan.source" :target="plan.target" /></td>
               <td>
                 <IntervalPlot v-if="plan.forecast" :forecast="plan.forecast" :scale="scale" />
                 <span v-else class="bad">no forecast: mend its findings first</span>
@@ -176,8 +177,5 @@ td {
 }
 .plan:hover {
   text-decoration: underline;
-}
-.way {
-  white-space: nowrap;
 }
 </style>

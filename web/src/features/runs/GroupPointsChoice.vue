@@ -30,20 +30,20 @@ function take(group: string, point: string) {
 <template>
   <p v-if="!open" class="under"><button class="link" @click="open = true">Another point for one group or workload …</button></p>
   <div v-else class="groups">
-    <el-form-item v-for="group in groups" :key="group.group" :label="`${group.name}`"><el-select :model-value="chosen[group.group]?.id ?? ''" size="small" filterable :aria-label="`Point of ${group.name}`" @update:model-value="take(group.group, $event)" default-first-option>
-        <el-option
-          v-for="point in newestFirst.get(group.group)"
-          :key="point.id"
-          :value="point.id"
-          :label="label(point)"
-        />
-      </el-select></el-form-item>
+    <el-form-item v-for="group in groups" :key="group.group" :label="`${group.name}`"><el-select :model-value="chosen[group.group]?.id ?? ''" size="small" filterable :aria-label="`Point of ${group.name}`" default-first-option @update:model-value="take(group.group, $event)">
+      <el-option
+        v-for="point in newestFirst.get(group.group)"
+        :key="point.id"
+        :value="point.id"
+        :label="label(point)"
+      />
+    </el-select></el-form-item>
     <label>
       A single workload, if only its copy is damaged
       <el-select v-model="workload" size="small" filterable placeholder="which" aria-label="Workload from another point" default-first-option>
         <el-option v-for="name in names" :key="name" :value="name" :label="name" />
       </el-select>
-      <el-select v-if="workload" model-value="" size="small" filterable placeholder="from" :aria-label="`Point of ${workload}`" @update:model-value="setApart" default-first-option>
+      <el-select v-if="workload" model-value="" size="small" filterable placeholder="from" :aria-label="`Point of ${workload}`" default-first-option @update:model-value="setApart">
         <el-option v-for="point in newestFirst.get(groupOf(workload)?.group ?? '')" :key="point.id" :value="point.id" :label="label(point)" />
       </el-select>
     </label>

@@ -53,14 +53,14 @@ const atCommit = [
   <p class="choice">
     <el-checkbox :model-value="choices.decide_within_s > 0" @update:model-value="set({ decide_within_s: $event ? 3600 : 0 })">Decide by itself after</el-checkbox>
     <el-input-number :model-value="minutes || 60" :min="1" :max="10080" :precision="0" size="small" :disabled="!choices.decide_within_s" aria-label="Minutes of the decision window" @update:model-value="choices.decide_within_s && (minutes = $event)" /> min:
-    <el-select :model-value="choices.then" size="small" class="short" :disabled="!choices.decide_within_s" aria-label="What happens then" @update:model-value="set({ then: $event })" filterable default-first-option>
+    <el-select :model-value="choices.then" size="small" class="short" :disabled="!choices.decide_within_s" aria-label="What happens then" filterable default-first-option @update:model-value="set({ then: $event })">
       <el-option value="roll-back" label="roll back" />
       <el-option value="commit" label="commit" />
     </el-select>
   </p>
   <p class="choice">
     After a commit
-    <el-select :model-value="choices.at_commit" size="small" class="long" aria-label="After a commit" @update:model-value="set({ at_commit: $event })" filterable default-first-option>
+    <el-select :model-value="choices.at_commit" size="small" class="long" aria-label="After a commit" filterable default-first-option @update:model-value="set({ at_commit: $event })">
       <el-option v-for="one in atCommit" :key="one.value" :value="one.value" :label="one.label" />
     </el-select>
   </p>

@@ -70,7 +70,7 @@ async function tell(kind: string, more: { verdict?: string; group?: string; poin
     </p>
     <p v-if="need.refused" class="refused" role="status"><b>Not right, says {{ need.refused }}</b><br>What can be done: {{ need.not_right }}</p>
     <p v-if="need.ends_at" class="ends">In {{ clock(left) }} {{ thens[need.then] }}, if nobody answers.</p>
-    <el-input type="textarea" v-if="need.kind === 'verdict' || need.kind === 'decision' || need.kind === 'acknowledge' || (need.kind === 'failure' && need.skippable) || (need.kind === 'hold' && need.not_right)" v-model="text" :rows="2" :placeholder="asks.placeholder" :aria-label="asks.label" />
+    <el-input v-if="need.kind === 'verdict' || need.kind === 'decision' || need.kind === 'acknowledge' || (need.kind === 'failure' && need.skippable) || (need.kind === 'hold' && need.not_right)" v-model="text" type="textarea" :rows="2" :placeholder="asks.placeholder" :aria-label="asks.label" />
     <p v-if="judges && about.length" class="keep">
       <el-checkbox v-model="trap" :disabled="!text.trim()">Keep this as a known trap of</el-checkbox>
       <el-select v-model="thing" filterable size="small" :disabled="!trap" aria-label="What it is a trap of" default-first-option><el-option v-for="(one, i) in about" :key="i" :value="i" :label="`${NAMES[one.about]} ${one.name}`" /></el-select>
@@ -103,10 +103,10 @@ async function tell(kind: string, more: { verdict?: string; group?: string; poin
     </div>
     <div v-if="changing" class="change">
       <p class="small">The group goes off and comes up again from the point that you choose; what it changed since is discarded.</p>
-      <el-select placeholder="Group" :empty-values="['', null, undefined]" v-model="group" aria-label="Group" @change="point = ''" filterable default-first-option>
+      <el-select v-model="group" placeholder="Group" :empty-values="['', null, undefined]" aria-label="Group" filterable default-first-option @change="point = ''">
         <el-option v-for="one in points?.groups ?? []" :key="one.group" :value="one.group" :label="`${one.name}`" />
       </el-select>
-      <el-select placeholder="Point" :empty-values="['', null, undefined]" v-model="point" aria-label="Point" :disabled="!group" filterable default-first-option>
+      <el-select v-model="point" placeholder="Point" :empty-values="['', null, undefined]" aria-label="Point" :disabled="!group" filterable default-first-option>
         <el-option v-for="one in held" :key="one.id" :value="one.id" :label="`${moment(one.at, true)}`" />
       </el-select>
       <el-button class="btn" :disabled="busy || !point" @click="tell('change-point', { group, point })">Bring it up from there</el-button>

@@ -8,6 +8,7 @@ import type { RunLine } from "@/api/types";
 import { FIELDS, KINDS, OUTCOMES, asQuery, asked, filterOf, type RunFilter } from "@/features/runs/runFilter";
 import KeptInput from "@/ui/KeptInput.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
+import SiteWay from "@/ui/SiteWay.vue";
 import { useAct } from "@/ui/act";
 import { clock, count, duration, moment } from "@/ui/format";
 import { outcomeShapes } from "@/ui/outcomes";
@@ -74,18 +75,18 @@ const late = (run: RunLine) => run.ready_s !== null && run.ready_s > run.rto_obj
     <ProblemNote v-if="problem" :error="problem" />
 
     <form class="filters" aria-label="Filters" @submit.prevent>
-      <el-form-item label="Plan"><el-select class="entry" aria-label="Plan" :model-value="filter.plan" @change="narrow('plan', $event)" filterable default-first-option>
-          <el-option value="" label="all" />
-          <el-option v-for="plan in listed?.plans ?? []" :key="plan.code" :value="plan.code" :label="`${plan.name}`" />
-        </el-select></el-form-item>
-      <el-form-item label="Kind"><el-select class="entry" aria-label="Kind" :model-value="filter.kind" @change="narrow('kind', $event)" filterable default-first-option>
-          <el-option value="" label="all" />
-          <el-option v-for="kind in KINDS" :key="kind" :value="kind" :label="`${kind}`" />
-        </el-select></el-form-item>
-      <el-form-item label="Outcome"><el-select class="entry" aria-label="Outcome" :model-value="filter.outcome" @change="narrow('outcome', $event)" filterable default-first-option>
-          <el-option value="" label="all" />
-          <el-option v-for="outcome in OUTCOMES" :key="outcome" :value="outcome" :label="`${outcome}`" />
-        </el-select></el-form-item>
+      <el-form-item label="Plan"><el-select class="entry" aria-label="Plan" :model-value="filter.plan" filterable default-first-option @change="narrow('plan', $event)">
+        <el-option value="" label="all" />
+        <el-option v-for="plan in listed?.plans ?? []" :key="plan.code" :value="plan.code" :label="`${plan.name}`" />
+      </el-select></el-form-item>
+      <el-form-item label="Kind"><el-select class="entry" aria-label="Kind" :model-value="filter.kind" filterable default-first-option @change="narrow('kind', $event)">
+        <el-option value="" label="all" />
+        <el-option v-for="kind in KINDS" :key="kind" :value="kind" :label="`${kind}`" />
+      </el-select></el-form-item>
+      <el-form-item label="Outcome"><el-select class="entry" aria-label="Outcome" :model-value="filter.outcome" filterable default-first-option @change="narrow('outcome', $event)">
+        <el-option value="" label="all" />
+        <el-option v-for="outcome in OUTCOMES" :key="outcome" :value="outcome" :label="`${outcome}`" />
+      </el-select></el-form-item>
       <el-form-item label="From"><el-date-picker type="date" value-format="YYYY-MM-DD" format="D MMM YYYY" :model-value="filter.since" @update:model-value="narrow('since', ($event ?? ''))" /></el-form-item>
       <el-form-item label="To"><el-date-picker type="date" value-format="YYYY-MM-DD" format="D MMM YYYY" :model-value="filter.until" @update:model-value="narrow('until', ($event ?? ''))" /></el-form-item>
       <el-form-item label="Words"><KeptInput class="entry" type="search" :value="filter.find" placeholder="plan, notes, person" maxlength="200" @done="narrow('find', $event)" /></el-form-item>
@@ -129,11 +130,11 @@ const late = (run: RunLine) => run.ready_s !== null && run.ready_s > run.rto_obj
         </thead>
         <tbody>
           <tr v-for="run in runs" :key="run.id" @click="router.push(run.removed ? `/runs/${run.id}/evidence` : `/runs/${run.id}`)">
-            <td @click.stop><el-checkbox :model-value="chosen.includes(run.id)" @change="chosen = $event ? [...chosen, run.id] : chosen.filter((one) => one !== run.id)" :disabled="!run.sealed || run.removed"><span class="out-of-sight">{{ `Select run ${run.id}` }}</span></el-checkbox></td>
+            <td @click.stop><el-checkbox :model-value="chosen.includes(run.id)" :disabled="!run.sealed || run.removed" @change="chosen = $event ? [...chosen, run.id] : chosen.filter((one) => one !== run.id)"><span class="out-of-sight">{{ `Select run ${run.id}` }}</span></el-checkbox></td>
             <td class="mono">
               <RouterLink :to="`/runs/${run.id}`" @click.stop>{{ run.id }}</RouterLink>
             </td>
-            <td>{{ run.plan_name }}<small class="quiet">version {{ run.plan_version }}, <span class="mono">{{ run.source }} → {{ run.target }}</span></small></td>
+            <td>{{ run.plan_name }}<small class="quiet">version {{ run.plan_version }}, <SiteWay :source="run.source" :target="run.target" /></small></td>
             <td><span :class="`kind-${run.kind}`">{{ run.kind }}</span></td>
             <td>{{ moment(run.started_at) }}<small class="quiet">{{ run.started_by }}</small></td>
             <td class="mono" :class="{ bad: late(run) }">

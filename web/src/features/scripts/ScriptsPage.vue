@@ -130,7 +130,7 @@ const forget = (one: string) => act(() => take(api.DELETE("/api/v1/secrets/{name
           <el-form-item label="Run with"><el-input v-model="interpreter" class="mono" required maxlength="20" /></el-form-item>
         </div>
         <el-form-item label="What it does"><el-input v-model="note" maxlength="400" /></el-form-item>
-        <el-form-item label="Text"><el-input type="textarea" v-model="text" :rows="16" class="mono" spellcheck="false" required /></el-form-item>
+        <el-form-item label="Text"><el-input v-model="text" type="textarea" :rows="16" class="mono" spellcheck="false" required /></el-form-item>
       </form>
       <template #footer>
         <el-button class="btn" @click="open = false">Cancel</el-button>

@@ -75,7 +75,7 @@ const { data: sample, error: none } = useQuery({
         <el-form-item label="Time zone"><el-input v-model="zone" list="zones" required /></el-form-item>
         <datalist id="zones"><option v-for="one in ZONES" :key="one" :value="one" /></datalist>
         <p class="quiet">New sites and new drills begin with it.</p>
-        <el-form-item label="Words on the first page, in Markdown"><el-input type="textarea" v-model="words" :rows="5" maxlength="4000" placeholder="Who to ask; for whom this is; how it may be passed on." /></el-form-item>
+        <el-form-item label="Words on the first page, in Markdown"><el-input v-model="words" type="textarea" :rows="5" maxlength="4000" placeholder="Who to ask; for whom this is; how it may be passed on." /></el-form-item>
         <el-form-item label="Delete logs of runs after, days (0: never)"><el-input v-model.number="keep" type="number" min="0" max="36500" class="short" /></el-form-item>
         <p class="quiet">Logs older than this are deleted, unless on legal hold. The line of the run in the list and its seal stay.</p>
         <div class="buttons"><el-button class="btn main" :disabled="!changed || busy" native-type="submit">Save it</el-button></div>
