@@ -109,7 +109,7 @@ class FromNothing(Journey):
         self.go("Sites and networks")
         expect(self.sentence()).to_contain_text("All answer, and say what the records say")
         self.go("Workloads")
-        page.get_by_label("Workloads").focus()
+        page.get_by_role("rowgroup", name="Rows").focus()
         page.keyboard.press("Control+a")
         choose(page.get_by_label("Add to group"), "a new group")
         page.get_by_role("button", name="Add", exact=True).click()
@@ -143,7 +143,7 @@ class TheDemo(Journey):
         self.page.get_by_role("button", name="tier=web site:QUA").click()
         expect(self.page.get_by_role("row").filter(has_text="tiles-01")).to_be_visible()
         expect(self.page.get_by_text("3 of 39 found")).to_be_visible()
-        self.page.get_by_label("Workloads").focus()
+        self.page.get_by_role("rowgroup", name="Rows").focus()
         self.page.keyboard.press("Enter")
         expect(self.page.get_by_role("dialog")).to_contain_text("Where it lands")
 
@@ -224,7 +224,7 @@ class TheDemo(Journey):
         self.go("Workloads")
         page.get_by_label("Filter", exact=True).fill("name:bulk-*")
         expect(page.get_by_text(f"{MANY} of {MANY + 39} found")).to_be_visible()
-        page.get_by_label("Workloads").focus()
+        page.get_by_role("rowgroup", name="Rows").focus()
         page.keyboard.press("End")
         expect(page.get_by_role("row").filter(has_text=f"bulk-{MANY - 1:05d}")).to_be_visible()
 

@@ -209,7 +209,7 @@ class TheWorstDay(Live):
         page = self.page
         page.get_by_role("button", name="Another point").click()
         choose(page.get_by_label("Group", exact=True), group)
-        page.get_by_label("Point", exact=True).click()
+        page.get_by_role("combobox", name="Point", exact=True).click()
         page.get_by_role("option").locator("visible=true").nth(3).click()
         page.get_by_role("button", name="Bring it up from there").click()
         expect(self.sentence).to_contain_text("is coming up at Hilltop")

@@ -87,7 +87,7 @@ const memory = (mib: number) => (mib >= 1024 ? `${Math.round(mib / 102.4) / 10} 
         <template v-else>{{ column.title }}</template>
       </span>
     </div>
-    <div ref="box" class="rows" tabindex="0" role="rowgroup" aria-label="Workloads; arrows move, Enter opens" @keydown="key">
+    <div ref="box" class="rows" tabindex="0" role="rowgroup" aria-label="Rows" @keydown="key">
       <p v-if="!matched" role="row" class="quiet none"><span role="gridcell">{{ none }}</span></p>
       <div :style="{ height: `${virtual.getTotalSize()}px` }" class="all">
         <div
