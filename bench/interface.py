@@ -32,6 +32,7 @@ WATCH = """() => {
 QUIET_S = 4.0
 """Pages are watched for so long: what comes later shifts them too."""
 AT_REST_S = 20.0
+STARTED_S = 15.0
 
 
 def main() -> None:
@@ -62,6 +63,8 @@ def _application() -> Iterator[tuple[str, str]]:
     app = Application()
     try:
         app.start()
+        # What is kept is made anew within seconds of the start.
+        time.sleep(STARTED_S)
         yield app.address, app.password
     finally:
         app.close()

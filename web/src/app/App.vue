@@ -1,12 +1,11 @@
 <script setup lang="ts">
 import { useQueryClient } from "@tanstack/vue-query";
-import { computed, ref, useTemplateRef, watch } from "vue";
+import { computed, defineAsyncComponent, ref, useTemplateRef, watch } from "vue";
 import { useRoute } from "vue-router";
 import { signedOut } from "@/api/client";
 import { useEverywhere } from "@/api/everywhere";
 import { usePing, useSession, useSiteLine } from "@/api/queries";
 import CommandPalette from "@/app/CommandPalette.vue";
-import HelpDrawer from "@/app/HelpDrawer.vue";
 import ShellHeader from "@/app/ShellHeader.vue";
 import ShellNotices from "@/app/ShellNotices.vue";
 import SideBar from "@/app/SideBar.vue";
@@ -15,6 +14,8 @@ import SiteLineStrip from "@/app/SiteLine.vue";
 import { useHeadingFocus } from "@/app/headingFocus";
 import { pageKeys, useKeys } from "@/ui/keys";
 
+// What few people open loads when they do.
+const HelpDrawer = defineAsyncComponent(() => import("@/app/HelpDrawer.vue"));
 const client = useQueryClient();
 const route = useRoute();
 const { data: session, isPending } = useSession();
@@ -68,7 +69,7 @@ function skip() {
         </main>
       </div>
       <CommandPalette v-model="palette" :line="line" @keys="keysShown = true" @help="helping = true" @sign-out="header?.signOut()" />
-      <HelpDrawer v-model="helping" />
+      <HelpDrawer v-if="helping" v-model="helping" />
       <el-dialog v-model="keysShown" title="Keys of this page" width="min(420px, 94vw)">
         <ul class="keys">
           <li v-for="action in pageKeys" :key="action.label">
@@ -100,7 +101,7 @@ function skip() {
   top: 8px;
 }
 .line-space {
-  height: 58px;
+  height: 65px;
   border-bottom: 1px solid var(--rule);
 }
 .body {

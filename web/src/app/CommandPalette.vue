@@ -5,7 +5,7 @@ import { useRouter } from "vue-router";
 import type { SiteLine } from "@/api/types";
 import { switchTheme } from "@/app/theme";
 import { usePlans, useSearch } from "@/api/queries";
-import { everySection, type Section } from "@/ui/help";
+import type { Section } from "@/ui/help";
 
 const props = defineProps<{ line: SiteLine | undefined }>();
 const open = defineModel<boolean>({ required: true });
@@ -68,7 +68,7 @@ const items = computed<Item[]>(() => {
 });
 // What the documents say of it: sections whose heading has all the words first, then those whose text has.
 const sections = ref<Section[]>([]);
-watch(looked, async (now) => now && (sections.value = await everySection()));
+watch(looked, async (now) => now && (sections.value = await (await import("@/ui/help")).everySection()));
 const said = computed(() => {
   const parts = looked.value.toLowerCase().split(/\s+/).filter(Boolean);
   if (!parts.length) return [];

@@ -9,13 +9,13 @@ const open = defineModel<boolean>({ required: true });
 const route = useRoute();
 const text = ref("");
 const to = ref("");
-watch([open, () => route.path], async ([now]) => {
-  if (!now) return;
+watch(() => route.path, show, { immediate: true });
+async function show() {
   const [topic = "readiness", anchor = ""] = (route.meta.help ?? "readiness").split("#");
   const sections = sectionsOf(topic, await textOf(topic));
   text.value = (sections.find((one) => one.anchor === anchor) ?? sections[0])?.text ?? "";
   to.value = `/help/${topic}${anchor ? `#${anchor}` : ""}`;
-});
+}
 </script>
 
 <template>

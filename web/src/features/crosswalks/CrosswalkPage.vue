@@ -18,6 +18,7 @@ import ProblemNote from "@/ui/ProblemNote.vue";
 import { useDraft } from "@/ui/draft";
 import { count, list } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
+import PageSkeleton from "@/ui/PageSkeleton.vue";
 
 const route = useRoute();
 const router = useRouter();
@@ -197,7 +198,8 @@ useKeys([
 <template>
   <div class="page">
     <ProblemNote v-if="error && !crosswalk" :error="error" />
-    <template v-if="crosswalk && detail">
+    <PageSkeleton v-if="!error && !(crosswalk && detail && (landings || judgeError))" :heading="2" :blocks="[24, 40, 480]" />
+    <template v-else-if="crosswalk && detail">
       <div class="top">
         <div>
           <h1 class="sentence">{{ sentence }}</h1>

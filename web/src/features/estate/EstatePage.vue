@@ -85,8 +85,9 @@ useKeys([
 
 <template>
   <div class="page estate">
-    <h1 v-if="data" class="sentence">
-      <template v-if="data.total">
+    <h1 class="sentence">
+      <template v-if="!data">Workloads</template>
+      <template v-else-if="data.total">
         {{ count(data.total, "workload") }} are known;
         <button class="link serif" @click="filter = '-protected'">{{ bare ? `${bare} ${bare === 1 ? "is" : "are"} unprotected` : "every one is protected" }}</button>.
       </template>

@@ -12,6 +12,7 @@ import ThingDialog from "@/features/estate/ThingDialog.vue";
 import type { Kind } from "@/features/estate/things";
 import { useAct } from "@/ui/act";
 import { offerUndo } from "@/ui/undo";
+import PageSkeleton from "@/ui/PageSkeleton.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { ago, count, list } from "@/ui/format";
 import { rate } from "@/ui/format";
@@ -77,6 +78,7 @@ const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
     <EstateTabs />
     <ProblemNote v-if="problem" :error="problem" />
     <p><el-button class="btn" @click="registering = true">Register a site</el-button></p>
+    <PageSkeleton v-if="!data && !error" :heading="0" :blocks="[420]" />
     <section v-for="site in data?.sites ?? []" :key="site.code" :data-site="site.code">
       <h2 class="title">
         <span class="serif">{{ site.name }}</span> <span class="mono">{{ site.code }}</span>
@@ -137,7 +139,7 @@ const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
         </table></div>
       </div>
     </section>
-    <h2 class="title"><span class="serif">Links</span> <button v-if="(data?.sites.length ?? 0) > 1" class="link" @click="editLink(null)">Add</button></h2>
+    <h2 v-if="data" class="title"><span class="serif">Links</span> <button v-if="(data?.sites.length ?? 0) > 1" class="link" @click="editLink(null)">Add</button></h2>
     <div v-if="data?.links.length" class="scroll" tabindex="0"><table class="lines">
       <tr v-for="one in data.links" :key="one.one + one.other">
         <td><button class="link mono" @click="editLink(one)">{{ one.one }} ⇄ {{ one.other }}</button></td>

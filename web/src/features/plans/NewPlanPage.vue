@@ -1,16 +1,16 @@
 <script setup lang="ts">
 // A new plan: where it goes, what is in it, in which order. The order is proposed with reasons.
-import { computed, ref, watch } from "vue";
+import { computed, ref, watch, defineAsyncComponent } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { useQueryClient } from "@tanstack/vue-query";
 import { api, take } from "@/api/client";
 import { usePlans, useProtection, useSites } from "@/api/queries";
 import type { Piece, Plan, Template } from "@/api/types";
 import { newMember, newWave } from "@/features/plans/draft";
-import PlanFileDrawer from "@/features/plans/PlanFileDrawer.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { count, roman } from "@/ui/format";
 
+const PlanFileDrawer = defineAsyncComponent(() => import("@/features/plans/PlanFileDrawer.vue"));
 const route = useRoute();
 const router = useRouter();
 const client = useQueryClient();
@@ -190,7 +190,7 @@ async function make(made: Plan) {
         <p v-if="members" class="quiet">Delays, holds and everything else are set on the plan's own page.</p>
       </div>
     </div>
-    <PlanFileDrawer v-model="fromFile" :plan="null" title="A new plan from a file" @take="make" />
+    <PlanFileDrawer v-if="fromFile" v-model="fromFile" :plan="null" title="A new plan from a file" @take="make" />
   </div>
 </template>
 

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 // One draft of a plan, shown on several faces: the wave board with the score, a table, a file.
 import { useQueryClient } from "@tanstack/vue-query";
-import { computed, nextTick, ref } from "vue";
+import { computed, nextTick, ref, defineAsyncComponent } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { api, take } from "@/api/client";
 import type { Member, Piece, Plan } from "@/api/types";
@@ -9,12 +9,9 @@ import CueDialog from "@/features/plans/CueDialog.vue";
 import CueList from "@/features/plans/CueList.vue";
 import EstateShelf from "@/features/plans/EstateShelf.vue";
 import MemberInspector from "@/features/plans/MemberInspector.vue";
-import PlanFileDrawer from "@/features/plans/PlanFileDrawer.vue";
 import PlanSettings from "@/features/plans/PlanSettings.vue";
 import PlanTable from "@/features/plans/PlanTable.vue";
 import SuggestDialog from "@/features/plans/SuggestDialog.vue";
-import AheadDialog from "@/features/plans/AheadDialog.vue";
-import RehearsalDialog from "@/features/plans/RehearsalDialog.vue";
 import VersionList from "@/features/plans/VersionList.vue";
 import WaveBoard from "@/features/plans/WaveBoard.vue";
 import WaveInspector from "@/features/plans/WaveInspector.vue";
@@ -26,7 +23,12 @@ import SiteWay from "@/ui/SiteWay.vue";
 import { ago, chance, count, duration } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
 import ScoreView from "@/ui/score/ScoreView.vue";
+import PageSkeleton from "@/ui/PageSkeleton.vue";
 
+// The editor of files, and what looks ahead, load when they are opened.
+const PlanFileDrawer = defineAsyncComponent(() => import("@/features/plans/PlanFileDrawer.vue"));
+const AheadDialog = defineAsyncComponent(() => import("@/features/plans/AheadDialog.vue"));
+const RehearsalDialog = defineAsyncComponent(() => import("@/features/plans/RehearsalDialog.vue"));
 const route = useRoute();
 const router = useRouter();
 const client = useQueryClient();
@@ -190,7 +192,8 @@ useKeys([
 <template>
   <div class="page">
     <ProblemNote v-if="error && !plan" :error="error" />
-    <template v-if="plan && detail">
+    <PageSkeleton v-if="!error && !(plan && detail && (assessment || problem))" :heading="3" :blocks="[24, 250, 420]" />
+    <template v-else-if="plan && detail">
       <div class="top">
         <div>
           <h1 class="sentence">
@@ -299,10 +302,10 @@ useKeys([
       </div>
 
       <SuggestDialog v-model="suggesting" :plan="plan" @accept="accept" />
-      <PlanFileDrawer v-model="filing" :plan="plan" :title="`${plan.name} as a file`" @take="(read) => edit((next) => Object.assign(next, read))" />
+      <PlanFileDrawer v-if="filing" v-model="filing" :plan="plan" :title="`${plan.name} as a file`" @take="(read) => edit((next) => Object.assign(next, read))" />
       <PlanSettings v-model="settings" :plan="plan" @edit="edit" />
-      <AheadDialog v-model="ahead" :plan="plan" :based-on="draft.basedOn.value" :saved="detail.plan" @take="(better) => edit((next) => Object.assign(next, better))" />
-      <RehearsalDialog v-model="rehearsing" :plan="plan" />
+      <AheadDialog v-if="ahead" v-model="ahead" :plan="plan" :based-on="draft.basedOn.value" :saved="detail.plan" @take="(better) => edit((next) => Object.assign(next, better))" />
+      <RehearsalDialog v-if="rehearsing" v-model="rehearsing" :plan="plan" />
       <CueDialog :id="cueId" :plan="plan" :owner="cueOf" @close="cueOf = null" @edit="edit" />
       <el-dialog v-model="publishing" :title="`Save version ${draft.basedOn.value + 1}`" width="min(520px, 94vw)">
         <ul class="changes"><li v-for="one in assessment?.changes ?? []" :key="one">{{ one }}</li></ul>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from "@tanstack/vue-query";
-import { computed, ref, watch } from "vue";
+import { computed, ref, watch, defineAsyncComponent } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { api, take } from "@/api/client";
 import { usePlan } from "@/api/queries";
@@ -9,13 +9,14 @@ import GroupPointsChoice from "@/features/runs/GroupPointsChoice.vue";
 import LiveOptions, { type LiveChoices } from "@/features/runs/LiveOptions.vue";
 import KnownTraps from "@/ui/KnownTraps.vue";
 import MarkdownText from "@/ui/MarkdownText.vue";
-import PointTimeline from "@/ui/PointTimeline.vue";
+import PageSkeleton from "@/ui/PageSkeleton.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { useAct } from "@/ui/act";
 import { chance, clock, count, duration, moment } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
 import { outcomeShapes } from "@/ui/outcomes";
 
+const PointTimeline = defineAsyncComponent(() => import("@/ui/PointTimeline.vue"));
 const route = useRoute();
 const router = useRouter();
 const client = useQueryClient();
@@ -94,6 +95,8 @@ const { data: preflight, error: preflightError } = useQuery({
   // What is in the way may go by itself, as a first point that comes; and what is not may come.
   refetchInterval: (query) => (query.state.data?.blocking.length ? 3000 : 15_000),
 });
+/** Whether it is known what would happen: until then the page keeps its form. */
+const begun = computed(() => !!(preflight.value || preflightError.value) && (!takesPoints.value || !!points.value || !!pointsError.value));
 watch(preflight, (now) => {
   if (now && pace.value === 0) pace.value = now.practice ? now.usual_pace : 1;
 });
@@ -201,108 +204,111 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
           <small>{{ kindWords[offered.kind] }}<template v-if="offered.why_not">, not now</template></small>
         </button>
       </div>
-      <section :class="['consequences', kind]">
-        <p v-for="sentence in preflight?.consequences ?? []" :key="sentence">{{ sentence }}</p>
-      </section>
+      <PageSkeleton v-if="!begun" :heading="0" :blocks="[84, 300, 240]" />
+      <template v-else>
+        <section :class="['consequences', kind]">
+          <p v-for="sentence in preflight?.consequences ?? []" :key="sentence">{{ sentence }}</p>
+        </section>
 
-      <section v-if="points && (kind === 'test' || kind === 'disaster')">
-        <h2>
-          From which moment?
-          <span class="plain">{{ apart ? "Groups of different moments." : points.groups.length === 1 ? "One group, one moment." : `One moment for all ${points.groups.length} groups.` }}</span>
-          <template v-if="hint">
-            <span class="plain bad">▲ Unusual changes on {{ hint.group }}.</span>
-            <button class="link" @click="picked = ms(hint.point)">
-              Take {{ moment(hint.point.at, true) }}, the newest point before them
-            </button>
-          </template>
-          <button v-if="picked !== null || apart" class="link" @click="(picked = null), (own = {}), (single = {})">Take the newest</button>
-        </h2>
-        <PointTimeline v-if="takesPoints" :groups="points.groups" :now="points.now" :at="at" :newest="picked === null" :chosen="chosen" @pick="(picked = $event), (own = {})" />
-        <GroupPointsChoice v-if="takesPoints" v-model="own" v-model:apart="single" :groups="points.groups" :chosen="chosen" />
-        <p v-if="!takesPoints" class="under">The latest changes are copied first, so the copies are of the moment when that is done.</p>
-        <p v-if="apart && takesPoints" class="bad">▲ What these groups wrote to each other between the moments may not fit together.</p>
-        <p v-if="later.length && takesPoints" class="bad">
-          {{ later.map((group) => group.name).join(" and ") }} has no point so old; its oldest is taken, which is later than the rest.
-        </p>
-      </section>
+        <section v-if="points && (kind === 'test' || kind === 'disaster')">
+          <h2>
+            From which moment?
+            <span class="plain">{{ apart ? "Groups of different moments." : points.groups.length === 1 ? "One group, one moment." : `One moment for all ${points.groups.length} groups.` }}</span>
+            <template v-if="hint">
+              <span class="plain bad">▲ Unusual changes on {{ hint.group }}.</span>
+              <button class="link" @click="picked = ms(hint.point)">
+                Take {{ moment(hint.point.at, true) }}, the newest point before them
+              </button>
+            </template>
+            <button v-if="picked !== null || apart" class="link" @click="(picked = null), (own = {}), (single = {})">Take the newest</button>
+          </h2>
+          <div v-if="takesPoints" class="timeline"><PointTimeline :groups="points.groups" :now="points.now" :at="at" :newest="picked === null" :chosen="chosen" @pick="(picked = $event), (own = {})" /></div>
+          <GroupPointsChoice v-if="takesPoints" v-model="own" v-model:apart="single" :groups="points.groups" :chosen="chosen" />
+          <p v-if="!takesPoints" class="under">The latest changes are copied first, so the copies are of the moment when that is done.</p>
+          <p v-if="apart && takesPoints" class="bad">▲ What these groups wrote to each other between the moments may not fit together.</p>
+          <p v-if="later.length && takesPoints" class="bad">
+            {{ later.map((group) => group.name).join(" and ") }} has no point so old; its oldest is taken, which is later than the rest.
+          </p>
+        </section>
 
-      <div class="three">
-        <section>
-          <h2>Before it may start</h2>
-          <ul v-if="preflight" class="checks">
-            <li v-for="finding in shown" :key="finding.sentence" :class="finding.severity">
-              <span aria-hidden="true">{{ shapes[finding.severity] }}</span> {{ finding.sentence }}
-              <RouterLink v-if="finding.mend" :to="`/plans/${code}`" class="link">{{ finding.mend }}</RouterLink>
-            </li>
-            <li v-if="!preflight.blocking.length"><span aria-hidden="true">✓</span> Nothing blocks it.</li>
-          </ul>
-          <label v-if="preflight && !preflight.blocking.length && warned" class="reason">
-            Why in spite of {{ count(warned, "warning") }}? <span class="quiet">kept in the evidence</span>
-            <el-input v-model="reason" maxlength="500" aria-label="Why in spite of the warnings" />
-          </label>
-          <form v-for="group in locked" :key="group" class="key" @submit.prevent="storeKey(group)">
-            <el-form-item :label="`Key of the copies of ${group}`"><el-input v-model="secret[group]" type="password" autocomplete="off" maxlength="4096" :aria-label="`Key of ${group}`" /></el-form-item>
-            <el-button class="btn" :disabled="!secret[group]" native-type="submit">Store it</el-button>
-            <span class="quiet">asked once; it is encrypted and never shown</span>
-          </form>
-          <ProblemNote v-if="keyProblem" :error="keyProblem" />
-          <ProblemNote v-if="preflightError" :error="preflightError" />
-          <template v-if="preflight?.traps.length">
-            <h2>Known traps</h2>
-            <KnownTraps :traps="preflight.traps" :things="[]" />
-          </template>
-          <template v-if="preflight?.notes.length">
-            <h2>Noted in earlier runs</h2>
-            <details v-for="one in preflight.notes" :key="one.run" class="noted">
-              <summary>{{ outcomeShapes[one.outcome] ?? "" }} Run {{ one.run }}, {{ one.kind }}, {{ moment(one.ended_at) }}: {{ one.notes[0] }}</summary>
-              <MarkdownText v-for="text in one.notes" :key="text" :text="text" />
-              <RouterLink :to="`/runs/${one.run}/evidence`">Its evidence</RouterLink>
-            </details>
-          </template>
-        </section>
-        <section>
-          <h2>Choices</h2>
-          <template v-if="kind === 'test'">
-            <p><el-checkbox v-model="syncFirst">Copy the latest changes first</el-checkbox></p>
-            <p class="choice">
-              <el-checkbox v-model="cleanUp">Clean up by itself after</el-checkbox>
-              <el-input-number v-model="hours" :min="0.25" :max="168" :step="1" size="small" :disabled="!cleanUp" aria-label="Hours until cleanup" />
-              h
+        <div class="three">
+          <section>
+            <h2>Before it may start</h2>
+            <ul v-if="preflight" class="checks">
+              <li v-for="finding in shown" :key="finding.sentence" :class="finding.severity">
+                <span aria-hidden="true">{{ shapes[finding.severity] }}</span> {{ finding.sentence }}
+                <RouterLink v-if="finding.mend" :to="`/plans/${code}`" class="link">{{ finding.mend }}</RouterLink>
+              </li>
+              <li v-if="!preflight.blocking.length"><span aria-hidden="true">✓</span> Nothing blocks it.</li>
+            </ul>
+            <label v-if="preflight && !preflight.blocking.length && warned" class="reason">
+              Why in spite of {{ count(warned, "warning") }}? <span class="quiet">kept in the evidence</span>
+              <el-input v-model="reason" maxlength="500" aria-label="Why in spite of the warnings" />
+            </label>
+            <form v-for="group in locked" :key="group" class="key" @submit.prevent="storeKey(group)">
+              <el-form-item :label="`Key of the copies of ${group}`"><el-input v-model="secret[group]" type="password" autocomplete="off" maxlength="4096" :aria-label="`Key of ${group}`" /></el-form-item>
+              <el-button class="btn" :disabled="!secret[group]" native-type="submit">Store it</el-button>
+              <span class="quiet">asked once; it is encrypted and never shown</span>
+            </form>
+            <ProblemNote v-if="keyProblem" :error="keyProblem" />
+            <ProblemNote v-if="preflightError" :error="preflightError" />
+            <template v-if="preflight?.traps.length">
+              <h2>Known traps</h2>
+              <KnownTraps :traps="preflight.traps" :things="[]" />
+            </template>
+            <template v-if="preflight?.notes.length">
+              <h2>Noted in earlier runs</h2>
+              <details v-for="one in preflight.notes" :key="one.run" class="noted">
+                <summary>{{ outcomeShapes[one.outcome] ?? "" }} Run {{ one.run }}, {{ one.kind }}, {{ moment(one.ended_at) }}: {{ one.notes[0] }}</summary>
+                <MarkdownText v-for="text in one.notes" :key="text" :text="text" />
+                <RouterLink :to="`/runs/${one.run}/evidence`">Its evidence</RouterLink>
+              </details>
+            </template>
+          </section>
+          <section>
+            <h2>Choices</h2>
+            <template v-if="kind === 'test'">
+              <p><el-checkbox v-model="syncFirst">Copy the latest changes first</el-checkbox></p>
+              <p class="choice">
+                <el-checkbox v-model="cleanUp">Clean up by itself after</el-checkbox>
+                <el-input-number v-model="hours" :min="0.25" :max="168" :step="1" size="small" :disabled="!cleanUp" aria-label="Hours until cleanup" />
+                h
+              </p>
+            </template>
+            <p v-if="kind === 'test' && preflight?.services.length" class="choice">
+              Probe all the time
+              <el-select v-model="probe" multiple filterable collapse-tags size="small" class="tell" placeholder="no service" aria-label="Services probed all the time" default-first-option>
+                <el-option v-for="one in preflight.services" :key="`${one.service} ${one.workload}`" :value="JSON.stringify(one)" :label="`${one.service} of ${one.workload}`" />
+              </el-select>
             </p>
-          </template>
-          <p v-if="kind === 'test' && preflight?.services.length" class="choice">
-            Probe all the time
-            <el-select v-model="probe" multiple filterable collapse-tags size="small" class="tell" placeholder="no service" aria-label="Services probed all the time" default-first-option>
-              <el-option v-for="one in preflight.services" :key="`${one.service} ${one.workload}`" :value="JSON.stringify(one)" :label="`${one.service} of ${one.workload}`" />
-            </el-select>
-          </p>
-          <LiveOptions v-if="live && preflight" v-model="choices" :kind="kind" :source="preflight.source_name" :source-lost="preflight.source_lost" />
-          <p v-if="preflight?.people.length" class="choice">
-            Tell
-            <el-select v-model="tell" multiple collapse-tags size="small" class="tell" placeholder="nobody" aria-label="Who is told of it" filterable default-first-option>
-              <el-option v-for="name in preflight.people" :key="name" :value="name" :label="name" />
-            </el-select>
-          </p>
-          <p v-if="preflight?.practice" class="choice">
-            Pace
-            <el-input-number v-model="pace" :min="1" :max="1000" :precision="0" size="small" aria-label="Pace" />
-            times real speed
-          </p>
-        </section>
-        <section class="go">
-          <h2>Forecast</h2>
-          <template v-if="forecast">
-            <p class="clock mono">{{ clock(forecast.p50_s, true) }}</p>
-            <p>
-              {{ duration(forecast.p10_s) }} to {{ duration(forecast.p95_s) }}, {{ chance(forecast.chance) }} inside
-              {{ duration(forecast.objective_s) }}
+            <LiveOptions v-if="live && preflight" v-model="choices" :kind="kind" :source="preflight.source_name" :source-lost="preflight.source_lost" />
+            <p v-if="preflight?.people.length" class="choice">
+              Tell
+              <el-select v-model="tell" multiple collapse-tags size="small" class="tell" placeholder="nobody" aria-label="Who is told of it" filterable default-first-option>
+                <el-option v-for="name in preflight.people" :key="name" :value="name" :label="name" />
+              </el-select>
             </p>
-            <p v-if="takesPoints && worst !== null">{{ kind === "test" ? "The copies are" : "Lost work:" }} {{ duration(worst) }} {{ kind === "test" ? "old at most" : "at most" }}.</p>
-            <p v-else-if="kind === 'planned'">No work is lost.</p>
-          </template>
-          <p v-else-if="kind === 're-protect'" class="quiet">It takes as long as the differences need on the link.</p>
-        </section>
-      </div>
+            <p v-if="preflight?.practice" class="choice">
+              Pace
+              <el-input-number v-model="pace" :min="1" :max="1000" :precision="0" size="small" aria-label="Pace" />
+              times real speed
+            </p>
+          </section>
+          <section class="go">
+            <h2>Forecast</h2>
+            <template v-if="forecast">
+              <p class="clock mono">{{ clock(forecast.p50_s, true) }}</p>
+              <p>
+                {{ duration(forecast.p10_s) }} to {{ duration(forecast.p95_s) }}, {{ chance(forecast.chance) }} inside
+                {{ duration(forecast.objective_s) }}
+              </p>
+              <p v-if="takesPoints && worst !== null">{{ kind === "test" ? "The copies are" : "Lost work:" }} {{ duration(worst) }} {{ kind === "test" ? "old at most" : "at most" }}.</p>
+              <p v-else-if="kind === 'planned'">No work is lost.</p>
+            </template>
+            <p v-else-if="kind === 're-protect'" class="quiet">It takes as long as the differences need on the link.</p>
+          </section>
+        </div>
+      </template>
       <!-- What it will do, and the button, stay in sight however long the page is. -->
       <section :class="['bar', kind]" aria-label="Start" data-over>
         <p v-if="preflight?.blocking.length" class="bad what">It cannot start now: {{ preflight.blocking[0]?.sentence }}</p>
@@ -329,7 +335,14 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
 .noted[open] summary {
   white-space: normal;
 }
+h1 {
+  min-height: 59px;
+}
+.timeline {
+  min-height: 256px;
+}
 .kinds {
+  min-height: 105px;
   display: grid;
   grid-template-columns: repeat(4, minmax(0, 1fr));
   gap: var(--gap-3);

@@ -5,6 +5,7 @@ import { computed, ref } from "vue";
 import { api, take } from "@/api/client";
 import { useLibrary } from "@/api/queries";
 import type { ScriptView } from "@/api/types";
+import PageSkeleton from "@/ui/PageSkeleton.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import RecoveredNote from "@/ui/RecoveredNote.vue";
 import { useFormDraft } from "@/ui/formDraft";
@@ -86,40 +87,43 @@ const forget = (one: string) => act(() => take(api.DELETE("/api/v1/secrets/{name
     <ProblemNote v-if="error && !data" :error="error" />
     <ProblemNote v-if="problem && !open" :error="problem" />
 
-    <table v-if="data?.scripts.length" class="lines">
-      <thead><tr><th>Script</th><th>What it does</th><th>Run by plans</th><th>Saved</th><th><span class="out-of-sight">Do</span></th></tr></thead>
-      <tbody>
-        <tr v-for="one in data.scripts" :key="one.name" :data-script="one.name">
-          <td><button class="link mono" @click="edit(one)">{{ one.name }}</button></td>
-          <td>{{ one.note }} <span class="quiet">({{ one.interpreter }})</span></td>
-          <td>
-            <template v-for="(plan, index) in one.used_by" :key="plan"><template v-if="index">, </template><RouterLink :to="`/plans/${plan}`">{{ plan }}</RouterLink><span v-if="one.stale_in.includes(plan)" class="bad"> ▲ has another text</span></template>
-            <span v-if="!one.used_by.length" class="quiet">none</span>
-          </td>
-          <td class="quiet">{{ ago(one.saved_at) }} by {{ one.author }}, revision {{ one.revision }}</td>
-          <td>
-            <button class="link" :aria-label="`Take ${one.name} out`" @click="remove(one.name)">✕</button>
-          </td>
-        </tr>
-      </tbody>
-    </table>
-    <p class="after"><el-button class="btn" @click="edit(null)">New script …</el-button></p>
+    <PageSkeleton v-if="!data && !error" :heading="0" :blocks="[420]" />
+    <template v-else>
+      <table v-if="data?.scripts.length" class="lines">
+        <thead><tr><th>Script</th><th>What it does</th><th>Run by plans</th><th>Saved</th><th><span class="out-of-sight">Do</span></th></tr></thead>
+        <tbody>
+          <tr v-for="one in data.scripts" :key="one.name" :data-script="one.name">
+            <td><button class="link mono" @click="edit(one)">{{ one.name }}</button></td>
+            <td>{{ one.note }} <span class="quiet">({{ one.interpreter }})</span></td>
+            <td>
+              <template v-for="(plan, index) in one.used_by" :key="plan"><template v-if="index">, </template><RouterLink :to="`/plans/${plan}`">{{ plan }}</RouterLink><span v-if="one.stale_in.includes(plan)" class="bad"> ▲ has another text</span></template>
+              <span v-if="!one.used_by.length" class="quiet">none</span>
+            </td>
+            <td class="quiet">{{ ago(one.saved_at) }} by {{ one.author }}, revision {{ one.revision }}</td>
+            <td>
+              <button class="link" :aria-label="`Take ${one.name} out`" @click="remove(one.name)">✕</button>
+            </td>
+          </tr>
+        </tbody>
+      </table>
+      <p class="after"><el-button class="btn" @click="edit(null)">New script …</el-button></p>
 
-    <h2>Secrets</h2>
-    <p class="quiet">Given to scripts by their names, at the moment in which they are sent. They are encrypted, can be written and forgotten, and are never shown or logged.</p>
-    <ul class="secrets">
-      <li v-for="one in data?.secrets ?? []" :key="one.name" :data-secret="one.name">
-        <b class="mono">{{ one.name }}</b> <span class="quiet">stored {{ ago(one.saved_at) }} by {{ one.author }}<template v-if="one.used_by.length">, used by {{ list(one.used_by) }}</template></span>
-        <el-popconfirm :title="`Forget ${one.name}?`" confirm-button-text="Forget it" cancel-button-text="No" width="220" @confirm="forget(one.name)">
-          <template #reference><button class="link" :aria-label="`Forget ${one.name}`">✕</button></template>
-        </el-popconfirm>
-      </li>
-    </ul>
-    <form class="form secret" @submit.prevent="store">
-      <el-form-item label="Name"><el-input v-model="secret" class="mono" required maxlength="60" placeholder="feed-token" /></el-form-item>
-      <el-form-item label="Value"><el-input v-model="value" type="password" required maxlength="4096" autocomplete="off" /></el-form-item>
-      <el-button class="btn" :disabled="!secret.trim() || !value" native-type="submit">Store it</el-button>
-    </form>
+      <h2>Secrets</h2>
+      <p class="quiet">Given to scripts by their names, at the moment in which they are sent. They are encrypted, can be written and forgotten, and are never shown or logged.</p>
+      <ul class="secrets">
+        <li v-for="one in data?.secrets ?? []" :key="one.name" :data-secret="one.name">
+          <b class="mono">{{ one.name }}</b> <span class="quiet">stored {{ ago(one.saved_at) }} by {{ one.author }}<template v-if="one.used_by.length">, used by {{ list(one.used_by) }}</template></span>
+          <el-popconfirm :title="`Forget ${one.name}?`" confirm-button-text="Forget it" cancel-button-text="No" width="220" @confirm="forget(one.name)">
+            <template #reference><button class="link" :aria-label="`Forget ${one.name}`">✕</button></template>
+          </el-popconfirm>
+        </li>
+      </ul>
+      <form class="form secret" @submit.prevent="store">
+        <el-form-item label="Name"><el-input v-model="secret" class="mono" required maxlength="60" placeholder="feed-token" /></el-form-item>
+        <el-form-item label="Value"><el-input v-model="value" type="password" required maxlength="4096" autocomplete="off" /></el-form-item>
+        <el-button class="btn" :disabled="!secret.trim() || !value" native-type="submit">Store it</el-button>
+      </form>
+    </template>
 
     <el-dialog v-model="open" :title="revision ? `${name}, revision ${revision}` : 'A new script'" width="min(720px, 94vw)">
       <form class="form" @submit.prevent="save">

@@ -9,6 +9,7 @@ import ProblemNote from "@/ui/ProblemNote.vue";
 import RecoveredNote from "@/ui/RecoveredNote.vue";
 import { useFormDraft } from "@/ui/formDraft";
 import { useAct } from "@/ui/act";
+import PageSkeleton from "@/ui/PageSkeleton.vue";
 
 const { data, error } = useQuery({ queryKey: ["settings"], queryFn: () => take(api.GET("/api/v1/settings")), refetchOnWindowFocus: false });
 const organisation = ref("");
@@ -68,6 +69,7 @@ const { data: sample, error: none } = useQuery({
     <ProblemNote v-if="error && !data" :error="error" />
     <div class="columns">
       <!-- Not before it is known what stands there: what was typed until then would be lost. -->
+      <PageSkeleton v-if="!data && !error" :heading="0" :blocks="[520]" />
       <form v-if="data" class="form" @submit.prevent="save">
         <RecoveredNote :recovered="recovered" @discard="discard" />
         <ProblemNote v-if="problem" :error="problem" />
