@@ -9,6 +9,7 @@ from collections import OrderedDict
 from collections.abc import Awaitable, Callable, Coroutine, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any, TypeVar
 from urllib.parse import urlsplit
 
@@ -30,6 +31,8 @@ REMEMBER_S = 2
 MOST_LINES = 64
 SHARE_OF_TIME = 20
 """At most one twentieth of the time is spent asking one site."""
+LARGE_S = 0.1
+"""A site that takes longer to say its pulse is not waited for twice."""
 
 CLOCK = SystemClock()
 
@@ -88,7 +91,7 @@ def ask(site: Site, question: Callable[[HttpSite], Awaitable[T]], patience_s: fl
     return LINES.wait_for(answer())
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True)
 class Pulse:
     """What a site said just now, or why it said nothing. ``skew_s``: how far its clock is ahead of ours."""
 
@@ -96,12 +99,12 @@ class Pulse:
     lost_because: str | None = None
     skew_s: float = 0.0
 
-    @property
+    @cached_property
     def newest(self) -> dict[str, RecoveryPoint]:
         """The newest point of every group copied to it."""
         return {state.group: state.newest for state in self.copying.values() if state.newest}
 
-    @property
+    @cached_property
     def copying(self) -> dict[str, CopyState]:
         """How every group copied to it stands."""
         return {state.group: state for state in self.said.groups} if self.said else {}
@@ -112,11 +115,24 @@ def _pulse_key(site: Site) -> str:
 
 
 def pulse(site: Site) -> Pulse:
-    """The pulse of a site, two seconds old, or older where a large site takes long to say it."""
+    """The pulse of a site, two seconds old, or older where a large site takes long to say it.
+
+    Nobody waits for such a one: who asks gets what it said before, while it is asked anew.
+    """
     key = _pulse_key(site)
     known: Pulse | None = cache.get(key)
     if known is not None:
         return known
+    before: Pulse | None = cache.get(f"{key}:before")
+    if before is not None and before.said is not None:
+        if cache.add(f"{key}:asked", True, LARGE_PATIENCE_S):
+            threading.Thread(target=_take_pulse, args=(site,), name=f"pulse-{site.code}", daemon=True).start()
+        return before
+    return _take_pulse(site)
+
+
+def _take_pulse(site: Site) -> Pulse:
+    key = _pulse_key(site)
     begin = time.monotonic()
     try:
         said = ask(site, lambda agent: agent.pulse())
@@ -125,12 +141,16 @@ def pulse(site: Site) -> Pulse:
         taken = Pulse(lost_because=str(error))
     took_s = time.monotonic() - begin
     cache.set(key, taken, REMEMBER_S if taken.lost_because else max(REMEMBER_S, SHARE_OF_TIME * took_s))
+    if took_s > LARGE_S:
+        cache.set(f"{key}:before", taken, 2 * SHARE_OF_TIME * took_s + REMEMBER_S)
+    cache.delete(f"{key}:asked")
     return taken
 
 
 def forget_pulse(site: Site) -> None:
     """Have its pulse asked for anew: something was changed there."""
-    cache.delete(_pulse_key(site))
+    for suffix in ("", ":before"):
+        cache.delete(f"{_pulse_key(site)}{suffix}")
 
 
 @contextmanager

@@ -88,8 +88,7 @@ def _shown(
         asked = sorted(asked, key=lambda line: ORDER.index(line.health.condition))[:most]
     if most is None:
         return tuple(asked)
-    behind = {code: lags(site) for code, site in sites.items()}
-    return tuple(replace(line, lags=_thinned(behind[line.target].get(line.code, ()))) for line in asked)
+    return tuple(replace(line, lags=thinned_lags(sites[line.target], line.code)) for line in asked)
 
 
 def lags(site: Site) -> dict[str, tuple[float, ...]]:
@@ -105,9 +104,15 @@ def lags(site: Site) -> dict[str, tuple[float, ...]]:
     return known
 
 
-def _thinned(behind: Sequence[float]) -> tuple[float, ...]:
-    """The worst of every so many, so that a page of groups stays small."""
-    return tuple(max(behind[at : at + THINNED_BY]) for at in range(0, len(behind), THINNED_BY))
+def thinned_lags(site: Site, group: str) -> tuple[float, ...]:
+    """The worst of every so many, so that a page of groups stays small; reckoned once while lags are kept."""
+    key = f"thinned:{site.pk}:{site.agent_url}:{group}"
+    known: tuple[float, ...] | None = cache.get(key)
+    if known is None:
+        behind = lags(site).get(group, ())
+        known = tuple(max(behind[at : at + THINNED_BY]) for at in range(0, len(behind), THINNED_BY))
+        cache.set(key, known, LAGS_KEPT_S)
+    return known
 
 
 def _line(row: GroupRow, group: Group, taken: Pulse, now: datetime, missing: frozenset[str]) -> GroupLine:

@@ -1,0 +1,92 @@
+"""What sites said just now is remembered; nobody waits twice for one that takes long to say it."""
+
+from __future__ import annotations
+
+import threading
+from typing import Any
+from unittest import mock
+
+from django.core.cache import cache
+from django.test import SimpleTestCase
+
+from maestoso.core.ports import SiteUnreachable
+from maestoso.engine.clock import SystemClock
+from maestoso.server.estate import agents
+from maestoso.server.estate.models import Site
+from maestoso.sites.contract import SitePulse
+
+
+class Pulses(SimpleTestCase):
+    """One site, whose answers are made up."""
+
+    def setUp(self) -> None:
+        cache.clear()
+        self.addCleanup(cache.clear)
+        self.site = Site(pk=1, code="HIL", agent_url="http://127.0.0.1:1")
+        self.asked = 0
+        self.may_answer = threading.Event()
+        self.may_answer.set()
+        self.silent = False
+        for name, value in (("ask", self.answer), ("REMEMBER_S", 1000)):
+            patched = mock.patch.object(agents, name, value)
+            patched.start()
+            self.addCleanup(patched.stop)
+
+    def answer(self, *_: Any, **__: Any) -> SitePulse:
+        """What the site says: it counts how often it was asked."""
+        self.may_answer.wait(30)
+        self.asked += 1
+        if self.silent:
+            raise SiteUnreachable("No answer.")
+        now = SystemClock().now()
+        return SitePulse(protocol="1.2", now=now, inventory=f"m{self.asked}", groups=(), links=())
+
+    def expire(self) -> None:
+        """Its time is over, as it is remembered."""
+        cache.delete(agents._pulse_key(self.site))
+
+    def said(self) -> str:
+        """The mark of the inventory that is shown."""
+        taken = agents.pulse(self.site)
+        return taken.said.inventory if taken.said else str(taken.lost_because)
+
+    def test_it_is_asked_once_while_it_is_remembered(self) -> None:
+        self.assertEqual([self.said(), self.said()], ["m1", "m1"])
+
+    def test_a_quick_site_is_asked_again_by_who_wants_to_know(self) -> None:
+        self.said()
+        self.expire()
+        self.assertEqual(self.said(), "m2")
+
+    def test_a_slow_one_is_asked_anew_while_what_it_said_before_is_shown(self) -> None:
+        with mock.patch.object(agents, "LARGE_S", -1.0):
+            self.said()
+            self.expire()
+            self.may_answer.clear()
+            # Nobody waits, and it is asked once for all who want to know.
+            self.assertEqual([self.said() for _ in range(5)], ["m1"] * 5)
+            self.may_answer.set()
+            self.until("m2")
+        self.assertEqual(self.asked, 2)
+
+    def test_that_a_slow_one_is_lost_is_known_as_soon_as_it_was_asked_anew(self) -> None:
+        with mock.patch.object(agents, "LARGE_S", -1.0):
+            self.said()
+            self.silent = True
+            self.expire()
+            self.assertEqual(self.said(), "m1")
+            self.until("No answer.")
+
+    def test_what_was_changed_there_is_not_hidden_by_what_it_said_before(self) -> None:
+        with mock.patch.object(agents, "LARGE_S", -1.0):
+            self.said()
+            agents.forget_pulse(self.site)
+            self.assertEqual(self.said(), "m2")
+
+    def until(self, said: str) -> None:
+        """Wait until that is shown."""
+        for _ in range(3000):
+            if self.said() == said:
+                return
+            threading.Event().wait(0.01)
+        self.fail(f"{said} was never shown, but {self.said()}")
