@@ -69,7 +69,7 @@ class NobodyWithoutSignIn(Tidewell):
         asked = 0
         for path, operations in CONTRACT["paths"].items():
             # Streams are answered before this application; test_streams asks them.
-            if path in ("/api/v1/session", "/api/v1/runs/{id}/stream"):
+            if path == "/api/v1/session" or path.endswith("/stream"):
                 continue
             address = (
                 path.removeprefix("/api/v1")

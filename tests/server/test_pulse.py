@@ -90,3 +90,15 @@ class Pulses(SimpleTestCase):
                 return
             threading.Event().wait(0.01)
         self.fail(f"{said} was never shown, but {self.said()}")
+
+
+class Remembered(SimpleTestCase):
+    """What is remembered is the whole process's, not that of the request that remembers it."""
+
+    def test_what_one_request_remembers_another_knows(self) -> None:
+        self.addCleanup(cache.clear)
+        # Every request has a thread of its own, and Django makes a cache for each.
+        one = threading.Thread(target=lambda: cache.set("of-another-request", 1))
+        one.start()
+        one.join()
+        self.assertEqual(cache.get("of-another-request"), 1)

@@ -19,13 +19,22 @@ Kept = tuple[Any, float]
 """A value, and until when it is kept, by the clock of this process."""
 
 
+_making = threading.Lock()
+_remembered: dict[str, tuple[TLRUCache[str, Kept], threading.RLock]] = {}
+
+
+def _new() -> TLRUCache[str, Kept]:
+    return TLRUCache(MOST, lambda key, kept, now: kept[1], time.monotonic)
+
+
 class Memory(BaseCache):
     """Django's interface in front of a dictionary whose entries end."""
 
     def __init__(self, location: str, params: dict[str, Any]) -> None:
         super().__init__(params)
-        self._kept: TLRUCache[str, Kept] = TLRUCache(MOST, lambda key, kept, now: kept[1], time.monotonic)
-        self._lock = threading.RLock()
+        # Django makes one of these for every request; what is remembered is the process's.
+        with _making:
+            self._kept, self._lock = _remembered.setdefault(location, (_new(), threading.RLock()))
 
     def get(self, key: str, default: Any = None, version: int | None = None) -> Any:
         """The value, or ``default`` where there is none any more."""

@@ -31,7 +31,7 @@ REMEMBER_S = 2
 MOST_LINES = 64
 SHARE_OF_TIME = 20
 """At most one twentieth of the time is spent asking one site."""
-LARGE_S = 0.1
+LARGE_S = 0.05
 """A site that takes longer to say its pulse is not waited for twice."""
 
 CLOCK = SystemClock()
