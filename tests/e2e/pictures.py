@@ -122,7 +122,7 @@ def take_estate(day: Page) -> None:
     for name in ("api-01", "api-02"):
         day.get_by_label(f"Select {name}").check()
     keep(day, "estate")
-    day.get_by_role("row").filter(has_text="pay-relay-01").get_by_text("pay-relay-01").click()
+    day.get_by_role("gridcell", name="pay-relay-01", exact=True).click()
     expect(day.get_by_role("dialog")).to_contain_text("Where it lands")
     day.get_by_role("button", name="Close this dialog").click()
 
@@ -170,7 +170,7 @@ def take_ahead(day: Page) -> None:
     choose(day.get_by_label("Of which workload"), "web-02")
     expect(day.get_by_test_id("rehearsed")).to_contain_text("1 step failed")
     keep(day, "rehearsal")
-    day.keyboard.press("Escape")
+    day.get_by_role("button", name="Close this dialog").click()
 
 
 def signed_in(
