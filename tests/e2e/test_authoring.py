@@ -28,6 +28,20 @@ TELL = "Booking is up at Hilltop. Tell the quays that tickets are sold again."
 GROUPS = ("Harbour core", "Time and trust", "Booking data", "Booking services")
 
 
+STANDS_STILL = """async (selector) => {
+  const frame = () => new Promise((drawn) => requestAnimationFrame(drawn));
+  const middle = (box) => [box.x + box.width / 2, box.y + box.height / 2];
+  for (let before = ["", ""]; ; ) {
+    await frame(), await frame();
+    const grip = document.querySelector(selector);
+    const now = grip ? middle(grip.getBoundingClientRect()) : ["", ""];
+    if (grip && now[0] === before[0] && now[1] === before[1] && document.elementFromPoint(...now) === grip) return now;
+    before = now;
+  }
+}"""
+"""Where the middle of something is, once it has not moved for two frames and nothing lies over it."""
+
+
 def setUpModule() -> None:
     """The browser of these journeys."""
     test_estate.setUpModule()
@@ -171,13 +185,8 @@ class TheSamePlanThreeTimes(Authoring):
         grip = self.page.locator(f"[data-grip={name}]")
         # It must not move under the pointer when an answer comes.
         expect(self.page.locator(".work")).to_have_attribute("aria-busy", "false", timeout=60_000)
-        self.page.evaluate(
-            "() => new Promise((drawn) => requestAnimationFrame(() => requestAnimationFrame(drawn)))"
-        )
         grip.scroll_into_view_if_needed()
-        box = grip.bounding_box()
-        assert box is not None
-        x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+        x, y = self.page.evaluate(STANDS_STILL, f"[data-grip='{name}']")
         self.page.mouse.move(x, y)
         self.page.mouse.down()
         self.page.mouse.move(x + by, y, steps=4)

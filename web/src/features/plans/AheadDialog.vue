@@ -1,7 +1,7 @@
 <script setup lang="ts">
 // What if: the plan as saved beside the draft, with other limits of the site if one likes; what would help
 // most; and how good such forecasts were.
-import { computed, ref, shallowRef, watch } from "vue";
+import { computed, onMounted, ref, shallowRef, watch } from "vue";
 import { api, take } from "@/api/client";
 import { useSites } from "@/api/queries";
 import type { AssessmentView, Calibration, Help, Plan } from "@/api/types";
@@ -48,8 +48,8 @@ async function ask() {
     problem.value = caught;
   }
 }
-watch(open, async (now) => {
-  if (!now) return;
+// It is made when it is opened.
+onMounted(async () => {
   if (here.value) limits.value = { ...here.value };
   void compare();
   void ask();

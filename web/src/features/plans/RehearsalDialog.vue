@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // The draft played in virtual time, with something going wrong if one likes. Nothing is touched.
-import { computed, ref, shallowRef, watch } from "vue";
+import { computed, onMounted, ref, shallowRef, watch } from "vue";
 import { api, take } from "@/api/client";
 import type { FaultKind, Plan, RehearsalView } from "@/api/types";
 import ProblemNote from "@/ui/ProblemNote.vue";
@@ -27,8 +27,8 @@ const problem = ref<unknown>(null);
 const busy = ref(false);
 const members = computed(() => props.plan.waves.flatMap((wave) => wave.members.filter((one) => one.power_on).map((one) => one.workload)));
 const wants = computed(() => FAULTS.find(([kind]) => kind === fault.value)?.[2] ?? false);
-watch(open, (now) => {
-  if (!now) return;
+// It is made when it is opened.
+onMounted(() => {
   if (!members.value.includes(subject.value)) subject.value = members.value[0] ?? "";
   void rehearse();
 });
