@@ -4,7 +4,8 @@ export function duration(seconds: number | null | undefined): string {
   const s = Math.round(seconds);
   if (s < 100) return `${s} s`;
   if (s < 300) return s % 60 ? `${Math.floor(s / 60)} min ${s % 60} s` : `${s / 60} min`;
-  const m = Math.round(s / 60);
+  // Rounded once: half a second more is not half a minute more.
+  const m = Math.round(seconds / 60);
   if (m < 120) return `${m} min`;
   const h = Math.floor(m / 60);
   if (h < 48) return m % 60 ? `${h} h ${m % 60} min` : `${h} h`;
