@@ -13,7 +13,7 @@ from django.db import connection
 PLAIN = "test_maestoso_plain"
 STATIC = ("django_migrations", "django_content_type", "auth_permission")
 """Tables with the same rows in every database: the migrations write them."""
-DERIVED = ("board_keptboard",)
+DERIVED = ("board_storedboard",)
 """Tables of what was reckoned in a world that is not that of the test."""
 
 

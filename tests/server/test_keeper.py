@@ -103,7 +103,7 @@ class Looking(Tidewell):
                 quick.set()
 
         with (
-            mock.patch.object(keep, "SITE_TASKS", (look,)), mock.patch.object(keep, "RECORD_TASKS", ()), mock.patch.object(keep, "keep_board"),
+            mock.patch.object(keep, "SITE_TASKS", (look,)), mock.patch.object(keep, "RECORD_TASKS", ()), mock.patch.object(keep, "refresh_board"),
             mock.patch.object(keep, "take", return_value=True),
             mock.patch.object(keep, "release"),
             mock.patch.object(keep, "Site", mock.Mock(objects=Codes())),

@@ -18,8 +18,8 @@ from maestoso.core.errors import LogCorrupt
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access import listeners
 from maestoso.server.access.stream_door import StreamDoor, Streams
-from maestoso.server.board import stream as everywhere
-from maestoso.server.board.models import KeptBoard
+from maestoso.server.board import stream as live_updates
+from maestoso.server.board.models import StoredBoard
 from maestoso.server.board.stream import Everywhere
 from maestoso.server.runs import states, stream
 from maestoso.server.runs.models import Run, RunStep
@@ -259,7 +259,7 @@ class EverywhereStream(TransactionTestCase):
         client = AsyncClient()
         await client.alogin(username="ann", password=PASSWORD)
         session = client.cookies["maestoso_session"].value
-        opened = Opened("/api/v1/stream", session, {}, self.streams, everywhere.PATH)
+        opened = Opened("/api/v1/stream", session, {}, self.streams, live_updates.PATH)
         await opened.begun()
         return opened
 
@@ -289,7 +289,10 @@ class EverywhereStream(TransactionTestCase):
             going.wait(60)
             return "nothing"
 
-        with mock.patch.object(everywhere, "BEAT_S", 0.01), mock.patch.object(everywhere, "site_line", slow):
+        with (
+            mock.patch.object(live_updates, "BEAT_S", 0.01),
+            mock.patch.object(live_updates, "site_line", slow),
+        ):
             opened = await self.opened()
             for _ in range(5):
                 self.assertEqual(await self.next(opened, "beat"), {})
@@ -299,7 +302,7 @@ class EverywhereStream(TransactionTestCase):
     async def test_that_somebody_looks_is_known_to_who_keeps_the_board(self) -> None:
         opened = await self.opened()
         await self.next(opened, "line")
-        kept = await KeptBoard.objects.aget(pk=1)
+        kept = await StoredBoard.objects.aget(pk=1)
         self.assertGreater(kept.watched_until, SystemClock().now())
         await opened.close()
 
@@ -310,7 +313,7 @@ class EverywhereStream(TransactionTestCase):
         after = await asyncio.to_thread(self.marks)
         self.assertEqual({topic for topic in before if before[topic] != after[topic]}, {"runs"})
 
-    def marks(self) -> everywhere.Marks:
-        found = everywhere.read_marks()
+    def marks(self) -> live_updates.Marks:
+        found = live_updates.read_marks()
         connection.close()
         return found

@@ -3,7 +3,7 @@ import { useQueryClient } from "@tanstack/vue-query";
 import { computed, defineAsyncComponent, ref, useTemplateRef, watch } from "vue";
 import { useRoute } from "vue-router";
 import { signedOut } from "@/api/client";
-import { useEverywhere } from "@/api/everywhere";
+import { useLiveUpdates } from "@/api/liveUpdates";
 import { usePing, useSession, useSiteLine } from "@/api/queries";
 import CommandPalette from "@/app/CommandPalette.vue";
 import ShellHeader from "@/app/ShellHeader.vue";
@@ -21,7 +21,7 @@ const route = useRoute();
 const { data: session, isPending } = useSession();
 const signedIn = computed(() => !!session.value?.name);
 const { data: line } = useSiteLine(signedIn);
-const { silent, listens, refresh } = useEverywhere(client, signedIn);
+const { silent, listens, refresh } = useLiveUpdates(client, signedIn);
 const { dataUpdatedAt } = usePing(signedIn, silent);
 // Where there is no stream and the server answers all the same, pages ask by themselves.
 watch(dataUpdatedAt, () => silent.value && refresh());

@@ -5,7 +5,7 @@ from __future__ import annotations
 from django.db import models
 
 
-class KeptBoard(models.Model):
+class StoredBoard(models.Model):
     """One row. ``body`` is the board as the API gives it, of the moment ``made_at``.
 
     ``lines`` are its plans in short.

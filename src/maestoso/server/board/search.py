@@ -9,8 +9,8 @@ from urllib.parse import quote
 
 import orjson
 
-from maestoso.server.board.kept import board_text
 from maestoso.server.board.shapes import Hit, SearchResult
+from maestoso.server.board.stored import board_text
 from maestoso.server.estate.models import Site
 from maestoso.server.estate.snapshot import estate
 from maestoso.server.plans.services import newest_versions

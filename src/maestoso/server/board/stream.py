@@ -23,9 +23,9 @@ from maestoso.core.codec import to_data
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access.listeners import AWAY, Listener, Sessions, reachable
 from maestoso.server.audit.models import AuditHead
-from maestoso.server.board.kept import WATCHED_FOR, watch_board
-from maestoso.server.board.models import KeptBoard
+from maestoso.server.board.models import StoredBoard
 from maestoso.server.board.site_line import site_line
+from maestoso.server.board.stored import WATCHED_FOR, watch_board
 from maestoso.server.common.news import hearing
 from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.models import Site
@@ -49,22 +49,22 @@ Marks = dict[str, str]
 
 
 @dataclass(slots=True)
-class Told:
-    """What one listener was told last."""
+class Sent:
+    """What was sent to one listener last."""
 
     who: str
     line: str = ""
     marks: Marks = field(default_factory=dict)
 
 
-class Everywhere:
+class LiveUpdates:
     """Looks while anybody listens."""
 
     def __init__(self) -> None:
-        self.listeners: dict[Listener, Told] = {}
+        self.listeners: dict[Listener, Sent] = {}
         self._news = asyncio.Event()
         self._task: asyncio.Task[None] | None = None
-        self._thread = ThreadPoolExecutor(max_workers=1, thread_name_prefix="everywhere")
+        self._thread = ThreadPoolExecutor(max_workers=1, thread_name_prefix="live-updates")
         self.sessions = Sessions(self._thread)
         self._watched_at: datetime | None = None
 
@@ -76,7 +76,7 @@ class Everywhere:
         loop = asyncio.get_running_loop()
         listener = Listener(session)
         try:
-            self.listeners[listener] = Told(await loop.run_in_executor(self._thread, _who, session))
+            self.listeners[listener] = Sent(await loop.run_in_executor(self._thread, _who, session))
             self._news.set()
             if self._task is None or self._task.done():
                 self._task = loop.create_task(self._pump())
@@ -97,10 +97,10 @@ class Everywhere:
                 try:
                     there = dict(self.listeners)
                     lines, marks = await loop.run_in_executor(
-                        self._thread, self._look, {told.who for told in there.values()}
+                        self._thread, self._read_reachable, {sent.who for sent in there.values()}
                     )
-                    for listener, told in there.items():
-                        _tell(listener, told, lines[told.who], marks)
+                    for listener, sent in there.items():
+                        _send(listener, sent, lines[sent.who], marks)
                     if loop.time() - sessions_at > SESSIONS_EVERY_S:
                         sessions_at = loop.time()
                         await self.sessions.end_what_is_over(there)
@@ -114,7 +114,7 @@ class Everywhere:
                     async with asyncio.timeout(QUIET_S - EVERY_S):
                         await self._news.wait()
 
-    def _look(self, whos: Collection[str]) -> tuple[dict[str, str], Marks]:
+    def _read_reachable(self, whos: Collection[str]) -> tuple[dict[str, str], Marks]:
         return reachable(self._read)(whos)
 
     def _read(self, whos: Collection[str]) -> tuple[dict[str, str], Marks]:
@@ -125,12 +125,12 @@ class Everywhere:
         return {who: json.dumps(to_data(site_line(now, who))) for who in whos}, read_marks()
 
 
-def _tell(listener: Listener, told: Told, line: str, marks: Marks) -> None:
-    if line != told.line:
+def _send(listener: Listener, sent: Sent, line: str, marks: Marks) -> None:
+    if line != sent.line:
         listener.put(0, f"event: line\ndata: {line}\n\n")
-    if told.marks and (topics := sorted(topic for topic, mark in marks.items() if told.marks[topic] != mark)):
+    if sent.marks and (topics := sorted(topic for topic, mark in marks.items() if sent.marks[topic] != mark)):
         listener.put(0, f"event: changed\ndata: {json.dumps({'topics': topics})}\n\n")
-    told.line, told.marks = line, marks
+    sent.line, sent.marks = line, marks
 
 
 def _who(session: str) -> str:
@@ -145,17 +145,19 @@ def read_marks() -> Marks:
     runs = Run.objects.order_by().aggregate(Count("pk"), Sum("last_seq"), Max("ended_at"))
     aside = Run.objects.filter(outcome="").exclude(put_aside="").values_list("pk", flat=True)
     requests = SiteRequest.objects.order_by().values("status").annotate(Count("pk"), Max("settled_at"))
-    said = [(site.code, pulse(site)) for site in Site.objects.all()]
-    points = [(code, one.lost_because, one.said and (one.said.groups, one.said.links)) for code, one in said]
-    inventories = [(code, one.said and one.said.inventory) for code, one in said]
+    pulses = [(site.code, pulse(site)) for site in Site.objects.all()]
+    points = [
+        (code, one.lost_because, one.said and (one.said.groups, one.said.links)) for code, one in pulses
+    ]
+    inventories = [(code, one.said and one.said.inventory) for code, one in pulses]
     return {
         "changes": str(AuditHead.objects.values_list("number", flat=True).first()),
         "estate": str((as_of(), inventories)),
         "runs": str((runs, list(aside))),
         "points": str(hash(str(points))),
         "requests": str(list(requests)),
-        "board": str(KeptBoard.objects.values_list("made_at", flat=True).first()),
+        "board": str(StoredBoard.objects.values_list("made_at", flat=True).first()),
     }
 
 
-EVERYWHERE = Everywhere()
+LIVE_UPDATES = LiveUpdates()

@@ -9,10 +9,10 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from maestoso.engine.clock import SystemClock
-from maestoso.server.board.kept import board_text, plan_list
 from maestoso.server.board.search import find_anything
 from maestoso.server.board.shapes import PlanList, Readiness, SearchResult, SiteLine
 from maestoso.server.board.site_line import site_line
+from maestoso.server.board.stored import board_text, plan_list
 from maestoso.server.common.shapes import reply, shape
 from maestoso.server.plans.views import MakePlan
 

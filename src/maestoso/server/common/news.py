@@ -45,7 +45,7 @@ def hearing(heard: Callable[[], None]) -> Iterator[None]:
         own.close()
 
 
-class Listening:
+class NewsWaiter:
     """For a thread that waits until something was announced; where that cannot be heard, for its time."""
 
     def __init__(self) -> None:

@@ -11,7 +11,7 @@ from functools import partial
 from django.db import close_old_connections, connection
 
 from maestoso.core.ports import Clock
-from maestoso.server.board.kept import keep_board
+from maestoso.server.board.stored import refresh_board
 from maestoso.server.common import news
 from maestoso.server.estate.models import Site
 from maestoso.server.keeper.leases import LEASE_S, release, take
@@ -20,7 +20,9 @@ from maestoso.server.keeper.tasks import RECORD_TASKS, SITE_TASKS
 EVERY_S = 6.0
 """Between two looks at each; at rest they are what costs most of all that Maestoso does."""
 BOARD_EVERY_S, BOARD_AT_MOST_EVERY_S = 5.0, 1.0
-"""The board is looked after when something was announced, and once in a while all the same."""
+"""The board is looked after when something was announced, and once in a while all the same,"""
+BOARD_SELDOM_S = 30.0
+"""which may be long while nobody looks: whoever opens a page announces it."""
 RENEW_S = LEASE_S / 4
 RECORDS, BOARD = "records", "board"
 log = logging.getLogger("maestoso.keeper")
@@ -89,20 +91,21 @@ def _duty(
 ) -> tuple[Callable[[], Sequence[Task]], Callable[[], bool]]:
     """What is to be done each time, and the pause before."""
     if duty == BOARD:
-        listening = news.Listening()
+        waiter = news.NewsWaiter()
+        watched = True
+
+        def refresh() -> None:
+            nonlocal watched
+            watched = refresh_board(clock)
 
         def pause() -> bool:
             if not stop.wait(BOARD_AT_MOST_EVERY_S):
-                listening.wait(BOARD_EVERY_S)
+                waiter.wait(BOARD_EVERY_S if watched else BOARD_SELDOM_S)
             return stop.is_set()
 
-        return partial(_of_board, clock), pause
+        return lambda: [refresh], pause
     tasks = partial(_of_records, clock) if duty == RECORDS else partial(_of_site, duty, clock)
     return tasks, lambda: stop.wait(EVERY_S)
-
-
-def _of_board(clock: Clock) -> Sequence[Task]:
-    return [partial(keep_board, clock)]
 
 
 def _of_records(clock: Clock) -> Sequence[Task]:

@@ -1,4 +1,4 @@
-"""The board that is kept, and the list of plans that is read from it."""
+"""The stored board, and the list of plans that is read from it."""
 
 from __future__ import annotations
 
@@ -6,8 +6,8 @@ from datetime import datetime, timedelta
 from unittest import mock
 
 from maestoso.engine.clock import SystemClock
-from maestoso.server.board import kept
-from maestoso.server.board.models import KeptBoard
+from maestoso.server.board import stored
+from maestoso.server.board.models import StoredBoard
 from tests.server.tidewell import Tidewell
 
 
@@ -27,7 +27,7 @@ def written(moment: datetime) -> str:
     return moment.isoformat()
 
 
-class Kept(Tidewell):
+class Stored(Tidewell):
     """Whoever opens the board reads what the keeper reckoned."""
 
     def setUp(self) -> None:
@@ -36,34 +36,34 @@ class Kept(Tidewell):
 
     def keep(self, after_s: float = 0.0) -> bool:
         """The keeper looks; whether it reckoned."""
-        before = KeptBoard.objects.values_list("made_at", flat=True).first()
-        kept.keep_board(At(self.now + timedelta(seconds=after_s)))
-        return KeptBoard.objects.get().made_at != before
+        before = StoredBoard.objects.values_list("made_at", flat=True).first()
+        stored.refresh_board(At(self.now + timedelta(seconds=after_s)))
+        return StoredBoard.objects.get().made_at != before
 
-    def test_what_was_kept_is_read_with_its_moment_and_nothing_is_reckoned(self) -> None:
+    def test_what_was_stored_is_read_with_its_moment_and_nothing_is_reckoned(self) -> None:
         self.assertTrue(self.keep())
-        with mock.patch.object(kept, "readiness", side_effect=AssertionError("reckoned")):
+        with mock.patch.object(stored, "readiness", side_effect=AssertionError("reckoned")):
             board = self.browser.get("/api/v1/readiness").json()
         self.assertEqual(board["now"], written(self.now))
         self.assertEqual({plan["code"] for plan in board["plans"]}, {"HARB", "BOOK", "FLEET", "ALL", "REPT"})
 
     def test_without_a_keeper_it_is_reckoned_for_who_asks(self) -> None:
         self.keep()
-        KeptBoard.objects.update(made_at=self.now - timedelta(minutes=10))
+        StoredBoard.objects.update(made_at=self.now - timedelta(minutes=10))
         self.assertGreaterEqual(self.browser.get("/api/v1/readiness").json()["now"], written(self.now)[:19])
 
     def test_it_is_made_anew_seldom_while_nobody_looks_and_at_once_when_somebody_does(self) -> None:
         self.keep()
         self.assertFalse(self.keep(after_s=30))
         self.assertTrue(self.keep(after_s=61))
-        kept.watch_board(self.now + timedelta(seconds=61))
-        KeptBoard.objects.update(took_s=0.1)
+        stored.watch_board(self.now + timedelta(seconds=61))
+        StoredBoard.objects.update(took_s=0.1)
         self.assertTrue(self.keep(after_s=65))
 
     def test_of_a_large_estate_it_takes_a_quarter_of_the_time_at_most(self) -> None:
         self.keep()
-        kept.watch_board(self.now)
-        KeptBoard.objects.update(took_s=2.0)
+        stored.watch_board(self.now)
+        StoredBoard.objects.update(took_s=2.0)
         self.assertFalse(self.keep(after_s=7))
         self.assertTrue(self.keep(after_s=9))
 
@@ -72,10 +72,16 @@ class Kept(Tidewell):
         self.assertTrue(self.keep(after_s=-3600))
 
     def test_the_first_who_looks_has_it_made_anew(self) -> None:
-        with mock.patch.object(kept.news, "ring") as ring:
-            kept.watch_board(self.now)
-            kept.watch_board(self.now + timedelta(seconds=10))
+        with mock.patch.object(stored.news, "ring") as ring:
+            stored.watch_board(self.now)
+            stored.watch_board(self.now + timedelta(seconds=10))
         self.assertEqual(ring.call_count, 1)
+
+    def test_who_keeps_it_is_told_whether_somebody_looks(self) -> None:
+        self.assertFalse(stored.refresh_board(At(self.now)))
+        stored.watch_board(self.now)
+        self.assertTrue(stored.refresh_board(At(self.now)))
+        self.assertFalse(stored.refresh_board(At(self.now + timedelta(minutes=1))))
 
     def test_the_list_of_plans_says_how_each_stood_and_as_of_when(self) -> None:
         self.keep()

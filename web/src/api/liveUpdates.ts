@@ -4,7 +4,7 @@ import { onScopeDispose, ref, watch, type Ref } from "vue";
 const NAME = "maestoso.stream";
 /** Beats come every second; what is silent for longer may be lost. */
 const SILENT_MS = 2500;
-const LOOK_MS = 500;
+const CHECK_MS = 500;
 const AGAIN_MS = 2000;
 
 interface News {
@@ -28,7 +28,7 @@ const OWN = ["site-line", "session"];
  * listens, and passes on what it hears. Where a page goes, another one takes the lock. Says whether it is silent, and
  * whether this page is the one that listens.
  */
-export function useEverywhere(client: QueryClient, enabled: Ref<boolean>): { silent: Ref<boolean>; listens: Ref<boolean>; refresh: () => void } {
+export function useLiveUpdates(client: QueryClient, enabled: Ref<boolean>): { silent: Ref<boolean>; listens: Ref<boolean>; refresh: () => void } {
   const silent = ref(false);
   const listens = ref(false);
   const channel = new BroadcastChannel(NAME);
@@ -47,7 +47,7 @@ export function useEverywhere(client: QueryClient, enabled: Ref<boolean>): { sil
     const concerned = (root: unknown) => (roots === null ? !OWN.includes(String(root)) : roots.includes(String(root)));
     void client.invalidateQueries({ predicate: (query) => concerned(query.queryKey[0]) }, { cancelRefetch: false });
   }
-  function tell(news: News): void {
+  function publish(news: News): void {
     channel.postMessage(news);
     hear(news);
   }
@@ -59,8 +59,8 @@ export function useEverywhere(client: QueryClient, enabled: Ref<boolean>): { sil
     let again = 0;
     const open = () => {
       source = new EventSource("/api/v1/stream");
-      source.onopen = () => tell({ kind: "opened", data: null });
-      for (const kind of ["line", "changed", "beat"] as const) source.addEventListener(kind, (event) => tell({ kind, data: JSON.parse((event as MessageEvent<string>).data) }));
+      source.onopen = () => publish({ kind: "opened", data: null });
+      for (const kind of ["line", "changed", "beat"] as const) source.addEventListener(kind, (event) => publish({ kind, data: JSON.parse((event as MessageEvent<string>).data) }));
       source.onerror = () => {
         silent.value = true;
         // The browser itself tries again after a broken line, but not after a refusal.
@@ -102,11 +102,11 @@ export function useEverywhere(client: QueryClient, enabled: Ref<boolean>): { sil
     },
     { immediate: true },
   );
-  const looking = window.setInterval(() => {
+  const checking = window.setInterval(() => {
     if (enabled.value && performance.now() - heardAt > SILENT_MS) silent.value = true;
-  }, LOOK_MS);
+  }, CHECK_MS);
   onScopeDispose(() => {
-    window.clearInterval(looking);
+    window.clearInterval(checking);
     stop?.();
     channel.close();
   });

@@ -1,4 +1,4 @@
-"""The board that is kept: the keeper reckons it in the background, and pages read it.
+"""The stored board: the keeper reckons it in the background, and pages read it.
 
 While somebody looks it is made anew whenever something was announced, and every few seconds, as ages and
 sites change without a word; otherwise once a minute. Who reads it gets the moment that it is of with it.
@@ -14,7 +14,7 @@ import orjson
 
 from maestoso.core.codec import from_data, to_data
 from maestoso.core.ports import Clock
-from maestoso.server.board.models import KeptBoard
+from maestoso.server.board.models import StoredBoard
 from maestoso.server.board.readiness import readiness
 from maestoso.server.board.shapes import PlanLine, PlanList, PlanRowView, Standing
 from maestoso.server.common import news
@@ -32,54 +32,55 @@ TOO_OLD = timedelta(seconds=150)
 
 def watch_board(now: datetime) -> None:
     """Say that somebody looks; whoever is the first has it made anew at once."""
-    looked = KeptBoard.objects.filter(pk=1, watched_until__gt=now).exists()
-    KeptBoard.objects.update_or_create(pk=1, defaults={"watched_until": now + WATCHED_FOR})
-    if not looked:
+    watched = StoredBoard.objects.filter(pk=1, watched_until__gt=now).exists()
+    StoredBoard.objects.update_or_create(pk=1, defaults={"watched_until": now + WATCHED_FOR})
+    if not watched:
         news.ring(others=True)
 
 
-def keep_board(clock: Clock) -> None:
-    """Reckon the board and keep it; seldom while nobody looks."""
+def refresh_board(clock: Clock) -> bool:
+    """Reckon the board and store it; seldom while nobody looks. Whether somebody does."""
     now = clock.now()
-    kept = KeptBoard.objects.defer("body").filter(pk=1).first()
-    if kept is not None and kept.made_at is not None:
-        watched = kept.watched_until is not None and kept.watched_until > now
-        pause = timedelta(seconds=SHARE_OF_TIME * kept.took_s) if watched else SELDOM
-        if timedelta(0) <= now - kept.made_at < pause:
-            return
+    stored = StoredBoard.objects.defer("body").filter(pk=1).first()
+    watched = stored is not None and stored.watched_until is not None and stored.watched_until > now
+    if stored is not None and stored.made_at is not None:
+        pause = timedelta(seconds=SHARE_OF_TIME * stored.took_s) if watched else SELDOM
+        if timedelta(0) <= now - stored.made_at < pause:
+            return watched
     began = time.monotonic()
     board = readiness(now)
     lines = tuple(_line(row) for row in board.plans)
     made = {"made_at": now, "body": _text(board), "lines": _text(lines)}
-    KeptBoard.objects.update_or_create(pk=1, defaults={**made, "took_s": time.monotonic() - began})
+    StoredBoard.objects.update_or_create(pk=1, defaults={**made, "took_s": time.monotonic() - began})
     news.ring(others=True)
+    return watched
 
 
 def _text(value: object) -> str:
     return orjson.dumps(to_data(value)).decode()
 
 
-def _kept(now: datetime, field: str) -> KeptBoard | None:
+def _read_stored(now: datetime, field: str) -> StoredBoard | None:
     """With one of its texts; None where there is none, or it is too old to be shown."""
-    kept = KeptBoard.objects.filter(pk=1, made_at__gt=now - TOO_OLD)
-    return kept.only("made_at", field).first()
+    stored = StoredBoard.objects.filter(pk=1, made_at__gt=now - TOO_OLD)
+    return stored.only("made_at", field).first()
 
 
 def board_text(now: datetime) -> str:
     """The board in JSON, as it was kept, or else as it is now."""
-    kept = _kept(now, "body")
-    return kept.body if kept is not None else _text(readiness(now))
+    stored = _read_stored(now, "body")
+    return stored.body if stored is not None else _text(readiness(now))
 
 
 def plan_list(now: datetime) -> PlanList:
     """All plans, each with its standing where its version of now was looked at already."""
-    kept = _kept(now, "lines")
-    lines = from_data(tuple[PlanLine, ...], orjson.loads(kept.lines)) if kept is not None else ()
+    stored = _read_stored(now, "lines")
+    lines = from_data(tuple[PlanLine, ...], orjson.loads(stored.lines)) if stored is not None else ()
     known = {(line.code, line.version): line for line in lines}
     found = []
     for code, number in PlanRow.objects.order_by("pk").values_list("code", "current"):
         found.append(known.get((code, number)) or _bare_line(find_plan(code).version()))
-    return PlanList(as_of=kept.made_at if kept is not None else None, plans=tuple(found))
+    return PlanList(as_of=stored.made_at if stored is not None else None, plans=tuple(found))
 
 
 def _line(row: PlanRowView) -> PlanLine:
@@ -90,7 +91,7 @@ def _line(row: PlanRowView) -> PlanLine:
 
 
 def _bare_line(version: PlanVersion) -> PlanLine:
-    """A plan that is newer than what is kept."""
+    """A plan that is newer than what is stored."""
     plan = version.core()
     return PlanLine(
         code=plan.code, name=plan.name, owner=plan.owner, tags=plan.tags, source=plan.source,
