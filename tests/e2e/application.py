@@ -237,6 +237,23 @@ def choose(field: Locator, text: str) -> None:
     field.page.get_by_role("option", name=said).locator("visible=true").first.click()
 
 
+def focused(page: Page) -> str:
+    """What the thing with the focus is called."""
+    script = """() => { const e = document.activeElement; if (!e || e === document.body) return "";
+        const by = e.getAttribute("aria-label") || (e.labels && e.labels[0] && e.labels[0].innerText) || e.innerText || "";
+        return by.trim(); }"""
+    return str(page.evaluate(script))
+
+
+def tab_to(page: Page, label: str, most: int = 160) -> None:
+    """Press Tab until what has the focus is called so."""
+    for _ in range(most):
+        if focused(page).startswith(label):
+            return
+        page.keyboard.press("Tab")
+    raise AssertionError(f"{label!r} was not reached with Tab; at {focused(page)!r}")
+
+
 def fill_moment(field: Locator, at: datetime) -> None:
     """Type a day and a time as they are shown."""
     field.fill(f"{at.day} {at:%b %Y, %H:%M}")

@@ -8,7 +8,7 @@ from typing import Any
 from playwright.sync_api import expect
 
 from tests.e2e import test_estate
-from tests.e2e.application import choose
+from tests.e2e.application import choose, tab_to
 from tests.e2e.test_estate import Journey
 
 WAVES = ("Names first", "Data", "Services", "Faces")
@@ -194,30 +194,15 @@ class TheSamePlanThreeTimes(Authoring):
 
     # --- by keyboard ---
 
-    def to(self, label: str, most: int = 160) -> None:
-        """Press Tab until what has the focus is called so."""
-        for _ in range(most):
-            if self.focused().startswith(label):
-                return
-            self.page.keyboard.press("Tab")
-        raise AssertionError(f"{label!r} was not reached with Tab; at {self.focused()!r}")
-
-    def focused(self) -> str:
-        """What has the focus is called."""
-        script = """() => { const e = document.activeElement; if (!e || e === document.body) return "";
-            const by = e.getAttribute("aria-label") || (e.labels && e.labels[0] && e.labels[0].innerText) || e.innerText || "";
-            return by.trim(); }"""
-        return str(self.page.evaluate(script))
-
     def type_into(self, label: str, text: str) -> None:
         """Reach a field with Tab and write over what it holds."""
-        self.to(label)
+        tab_to(self.page, label)
         self.page.keyboard.press("Control+a")
         self.page.keyboard.insert_text(text)
 
     def choose(self, label: str, first_letters: str) -> None:
         """Reach a list of choices with Tab and type what is chosen."""
-        self.to(label)
+        tab_to(self.page, label)
         self.page.keyboard.type(first_letters)
         self.page.keyboard.press("Enter")
 
@@ -236,10 +221,10 @@ class TheSamePlanThreeTimes(Authoring):
         # A plan has the name of a group: until that is there, its link would be met first.
         expect(page.get_by_role("checkbox", name=GROUPS[0])).to_be_visible()
         for group in GROUPS:
-            self.to(group)
+            tab_to(self.page, group)
             keys.press("Space")
         expect(self.sentence()).to_contain_text("would bring up 13 workloads")
-        self.to("Make the plan")
+        tab_to(self.page, "Make the plan")
         keys.press("Enter")
         expect(self.sentence()).to_contain_text("Booking by keyboard would be back in")
         # The table: take two out, give everybody the wave, the delay and whom it waits for.
@@ -247,7 +232,7 @@ class TheSamePlanThreeTimes(Authoring):
         grid = page.get_by_role("grid")
         expect(grid).to_be_visible()
         names = [row.get_attribute("data-row") or "" for row in grid.locator("[data-row]").all()]
-        self.to("Wave of")
+        tab_to(self.page, "Wave of")
         for name in names:
             if name in PLACES:
                 self.cells(grid, name)
@@ -260,7 +245,7 @@ class TheSamePlanThreeTimes(Authoring):
             self.type_into(f"Name of wave {number}", name)
             keys.press("Tab")
         self.cue_by_keys("III: Rules of wave 3", "Till office confirms", "A person answers")
-        self.to("in a test")
+        tab_to(self.page, "in a test")
         keys.press("Space")
         self.type_into("What the person is to do", CALL)
         self.type_into("Time limit, min", "60")
@@ -280,7 +265,7 @@ class TheSamePlanThreeTimes(Authoring):
         keys.press("Escape")
         self.cue_by_keys("", "Everybody knows", "Everybody is told")
         self.choose("When", "after")
-        self.to("in a test")
+        tab_to(self.page, "in a test")
         keys.press("Space")
         self.type_into("What everybody", TELL)
         self.add_cue()
@@ -322,17 +307,17 @@ class TheSamePlanThreeTimes(Authoring):
         """Open the dialog of a new cue where the selection is."""
         keys = self.page.keyboard
         if place:
-            self.to(place)
+            tab_to(self.page, place)
             keys.press("Enter")
         keys.press("c")
         expect(self.page.get_by_role("dialog")).to_be_visible()
-        self.to(kind)
+        tab_to(self.page, kind)
         keys.press("Enter")
         self.type_into("Title", title)
 
     def add_cue(self) -> None:
         """Confirm the dialog."""
-        self.to("Add the cue")
+        tab_to(self.page, "Add the cue")
         self.page.keyboard.press("Enter")
         expect(self.page.get_by_role("dialog")).to_be_hidden()
 

@@ -235,21 +235,33 @@ class TheWorstDay(Live):
         self.assertEqual(promoted, fenced)
 
 
-class OnAPhone(Live):
+class WithAPhone(Live):
+    """After the worst day, by the order of names: what is committed stays."""
+
     width, height = 390, 844
 
-    def test_a_hold_is_answered_and_a_failover_rolled_back(self) -> None:
-        key = {"Idempotency-Key": "phone"}
-        options = {"kind": "planned", "pace": 200, "sync_first": True}
-        body = {"plan": "BOOK", "confirm": "BOOK", "options": options}
-        run = APP.api().send("POST", "/runs", body, **key)["id"]
-        self.page.goto(f"{APP.address}/runs/{run}")
+    def fits(self) -> None:
+        """Nothing goes beyond the edge."""
+        self.assertLessEqual(self.page.evaluate("document.documentElement.scrollWidth"), self.width)
+
+    def test_a_failover_from_the_board_to_its_commit(self) -> None:
+        page = self.page
+        page.get_by_role("link", name="Booking end to end").first.click()
+        expect(page.get_by_role("img", name="Score")).to_be_visible()
+        self.fits()
+        page.get_by_role("link", name="Start a test").click()
+        page.get_by_role("radio", name=re.compile("^Move it to Hilltop")).click()
+        expect(page.get_by_text(re.compile("are shut down"))).to_be_visible()
+        self.fits()
+        self.start("BOOK", "planned")
+        expect(page.get_by_test_id("waits")).to_contain_text("Waiting for you", timeout=60_000)
+        self.fits()
         self.answer_until("Commit, or roll back?")
-        wide = self.page.evaluate("document.documentElement.scrollWidth")
-        self.assertLessEqual(wide, self.width)
-        self.need("Commit, or roll back?").get_by_role("button", name="Roll back").click()
-        self.page.get_by_role("button", name="Roll it back").click()
-        expect(self.sentence).to_contain_text("was rolled back", timeout=60_000)
+        self.fits()
+        self.need("Commit, or roll back?").get_by_role("button", name="Commit").click()
+        page.get_by_role("button", name="Commit, for good").click()
+        expect(self.sentence).to_contain_text("the failover was committed", timeout=60_000)
+        self.fits()
 
 
 if __name__ == "__main__":

@@ -9,7 +9,7 @@ from typing import Any
 
 from playwright.sync_api import Page, expect
 
-from tests.e2e.application import Application, module_browser, visit
+from tests.e2e.application import Application, module_browser, tab_to, visit
 
 APP = Application()
 PLAYWRIGHT: dict[str, Any] = {}
@@ -213,6 +213,43 @@ class ByKeyboard(Story):
             "Nothing of the test is left", timeout=90_000
         )
         expect(page.get_by_role("heading", level=1)).to_contain_text("was aborted and cleaned up")
+
+
+class FromSignInToVerdictByKeyboard(unittest.TestCase):
+    """No mouse at all, from the first page to the verdict of a test and its clean-up."""
+
+    def test_a_test_is_started_answered_judged_and_cleaned_up(self) -> None:
+        page = PLAYWRIGHT["browser"].new_page(reduced_motion="reduce")
+        self.addCleanup(page.close)
+        keys = page.keyboard
+        page.goto(APP.address)
+        tab_to(page, "Password")
+        keys.insert_text(APP.password)
+        keys.press("Enter")
+        expect(page.get_by_role("button", name="Sign out")).to_be_visible()
+        keys.press("Control+k")
+        keys.type("start test fleet")
+        expect(page.get_by_role("option").first).to_contain_text("Fleet")
+        keys.press("Enter")
+        expect(page.get_by_text("Nothing blocks it.")).to_be_visible()
+        tab_to(page, "Pace")
+        keys.press("Control+a")
+        keys.type("200")
+        keys.press("Tab")
+        tab_to(page, "Start the test")
+        keys.press("Enter")
+        expect(page.get_by_text("Pilot house listens").first).to_be_visible(timeout=90_000)
+        tab_to(page, "Confirmed, go on")
+        keys.press("Enter")
+        expect(page.get_by_text("The test waits for your verdict")).to_be_visible(timeout=90_000)
+        tab_to(page, "Notes")
+        keys.type("Heard at the pilot house.")
+        tab_to(page, "✓ Passed")
+        keys.press("Enter")
+        expect(page.get_by_test_id("leak-check")).to_contain_text(
+            "Nothing of the test is left", timeout=90_000
+        )
+        expect(page.get_by_role("heading", level=1)).to_contain_text("Nothing is left behind")
 
 
 class TwoPeople(Story):
