@@ -14,6 +14,7 @@ export default defineConfigWithVueTs(
       ["max-attributes-per-line", "singleline-html-element-content-newline", "multiline-html-element-content-newline", "html-closing-bracket-newline", "first-attribute-linebreak", "html-self-closing"].map((rule) => [`vue/${rule}`, "off"]),
     ),
   },
+  { files: ["**/*.vue"], rules: { "max-lines": ["error", 250] } },
   // What two features need is in ui/ or in api/.
   ...features.map((feature) => ({
     files: [`src/features/${feature}/**`],

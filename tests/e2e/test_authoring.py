@@ -107,7 +107,7 @@ class TheSamePlanThreeTimes(Authoring):
         expect(self.sentence()).to_contain_text("Booking by mouse would be back in")
         for name in OUT:
             self.card(name).click()
-            page.get_by_role("button", name="Take out of the plan").click()
+            page.get_by_role("button", name="Remove from the plan").click()
         for number, name in enumerate(WAVES, 1):
             page.get_by_label(f"Name of wave {number}").fill(name)
             page.get_by_label(f"Name of wave {number}").press("Tab")
@@ -354,11 +354,11 @@ class OtherFaces(Authoring):
         shelf.get_by_label("Filter of workloads to add").press("Tab")
         # What is dragged must not move because the answer to the filter comes just then.
         expect(shelf).not_to_contain_text("build-01")
-        expect(shelf).to_contain_text("mail-01 protected by nobody")
+        expect(shelf).to_contain_text("mail-01 not protected")
         shelf.locator("label", has_text="mail-01").drag_to(self.wave(2))
         expect(self.wave(2)).to_contain_text("mail-01")
         expect(self.sentence()).to_contain_text("could not run as it stands")
-        page.get_by_role("button", name="Take it out: mail-01").click()
+        page.get_by_role("button", name="Remove it: mail-01").click()
         expect(self.sentence()).to_contain_text("would be back in")
         expect(self.draft()).to_contain_text("First version")
 
@@ -449,6 +449,6 @@ class OtherFaces(Authoring):
         expect(self.sentence()).to_contain_text("replay-positions changed since FLEET took it in")
         self.go("Fleet and signs")
         expect(page.locator(".findings")).to_contain_text("its text is not the one looked at")
-        page.get_by_role("button", name="Take the new text in").click()
+        page.get_by_role("button", name="Use the new text").click()
         expect(self.draft()).to_contain_text("the cue Replay the missed positions at ingest-01 changed")
         page.get_by_role("button", name="Discard").click()

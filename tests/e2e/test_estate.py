@@ -99,10 +99,10 @@ class FromNothing(Journey):
         expect(self.sentence()).to_contain_text("Nothing is known yet")
         self.go("Import")
         self.bring("broken.json", b'{"workloads": [\n}')
-        expect(self.sentence()).to_contain_text("was not brought in: The file is not JSON: line 2")
+        expect(self.sentence()).to_contain_text("was not imported: The file is not JSON: line 2")
         self.bring("estate.json", json.dumps(estate()).encode())
         expect(self.sentence()).to_contain_text("2 sites (EAS and WES), 1 link and 3 new workloads")
-        page.get_by_role("button", name="Bring it in").click()
+        page.get_by_role("button", name="Import it").click()
         expect(self.sentence()).to_contain_text("It is all written down")
         page.get_by_role("link", name="See the workloads").click()
         expect(self.sentence()).to_contain_text("3 workloads are known; 3 are unprotected")
@@ -149,7 +149,7 @@ class TheDemo(Journey):
 
     def test_what_is_needed_and_unprotected_is_protected_from_the_board(self) -> None:
         page = self.page
-        item = page.get_by_role("listitem").filter(has_text="mail-01 is needed and protected by nobody")
+        item = page.get_by_role("listitem").filter(has_text="mail-01 is needed and not protected")
         item.get_by_role("link", name="Protect it").click()
         expect(page.get_by_role("button", name="Add to group")).to_be_visible()
         page.get_by_label("Name").fill("Mail")
@@ -212,14 +212,14 @@ class TheDemo(Journey):
         expect(self.sentence()).to_contain_text(
             f"{MANY} new workloads. Nothing is written yet", timeout=60_000
         )
-        page.get_by_role("button", name="Bring it in").click()
+        page.get_by_role("button", name="Import it").click()
         page.get_by_role("button", name="Cancel").click()
         expect(self.sentence()).to_contain_text("cancelled; nothing was written", timeout=60_000)
         self.bring("bulk.csv", raw)
         expect(self.sentence()).to_contain_text(
             f"{MANY} new workloads. Nothing is written yet", timeout=60_000
         )
-        page.get_by_role("button", name="Bring it in").click()
+        page.get_by_role("button", name="Import it").click()
         expect(self.sentence()).to_contain_text("It is all written down", timeout=90_000)
         self.go("Workloads")
         page.get_by_label("Filter", exact=True).fill("name:bulk-*")

@@ -183,5 +183,5 @@ class NothingIsLost(Journey):
         expect(page.get_by_role("alert").filter(has_text="This page could not be loaded")).to_be_visible()
         page.context.set_offline(False)
         expect(page.get_by_text("No connection to the server.")).to_have_count(0)
-        page.get_by_role("link", name="Load it anew").click()
+        page.get_by_role("link", name="Reload").click()
         expect(self.sentence()).to_contain_text("for plans to run")

@@ -87,12 +87,12 @@ class ATestFromBeginningToEnd(Story):
         page.get_by_role("button", name=re.compile("the newest point before them")).click()
         chosen = page.get_by_text(re.compile("^Chosen: ")).inner_text()
         self.assertRegex(chosen, r"\d+ \w{3}, 0\d:\d\d:\d\d")
-        probed = page.get_by_role("combobox", name="Services probed all the time")
+        probed = page.get_by_role("combobox", name="Services probed continuously")
         probed.focus()
         page.keyboard.press("Enter")
         page.get_by_role("option", name="book-db of db-book-01").click()
         page.keyboard.press("Escape")
-        expect(page.get_by_text("One service is probed all the time")).to_be_visible()
+        expect(page.get_by_text("One service is probed continuously")).to_be_visible()
         pace = page.get_by_role("spinbutton", name="Pace")
         pace.fill("150")
         pace.press("Enter")
@@ -190,7 +190,7 @@ class ByKeyboard(Story):
         expect(page.get_by_test_id("run-time")).to_be_visible()
         page.keyboard.press("h")
         # Not by what is said of it: until the page knows, the key would hold it once more.
-        expect(page.get_by_role("button", name="Let it go on")).to_be_visible()
+        expect(page.get_by_role("button", name="Resume")).to_be_visible()
         expect(page.get_by_role("button", name="Hold all")).to_have_count(0)
         # An answer that comes late does not close what was opened since.
         late: list[tuple[Any, Any]] = []

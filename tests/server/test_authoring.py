@@ -84,7 +84,7 @@ class Scripts(Authoring):
         self.assertEqual(again["stale_in"], ["FLEET"])
         plan = self.draft("FLEET")
         found = next(f for f in self.judged(plan)["findings"] if f["code"] == "script-changed")
-        self.assertEqual((found["severity"], found["fix"]), ("blocks", "Take the new text in"))
+        self.assertEqual((found["severity"], found["fix"]), ("blocks", "Use the new text"))
         asked = {"plan": plan, "code": found["code"], "subject": found["subject"], "part": found["part"]}
         better = self.browser.send("POST", f"{FLEET}/mend", asked).json()["plan"]
         self.assertNotIn("script-changed", self.codes(better))
@@ -201,7 +201,7 @@ class Drafts(Authoring):
         plan["waves"][3]["tag_rule"] = "app=booking tier=web"
         plan["waves"][3]["members"] = plan["waves"][3]["members"][:1]
         found = next(f for f in self.judged(plan)["findings"] if f["code"] == "tag-brings")
-        self.assertEqual((found["subject"], found["fix"]), ("web-02", "Take it in"))
+        self.assertEqual((found["subject"], found["fix"]), ("web-02", "Add it"))
         asked = {"plan": plan, "code": "tag-brings", "subject": "web-02", "part": found["part"]}
         better = self.browser.send("POST", f"{BOOK}/mend", asked).json()["plan"]
         self.assertNotIn("tag-brings", self.codes(better))

@@ -121,7 +121,7 @@ class Records(WithHistory):
         RunEvent.objects.filter(run_id=self.failed).delete()
         RunStep.objects.filter(run_id=self.failed).delete()
         Run.objects.filter(pk=self.failed).update(removed_at=CLOCK.now())
-        self.assert_noticed("It is marked as let go, and nothing that was signed says so.")
+        self.assert_noticed("It is marked as deleted, and nothing that was signed says so.")
 
     def test_a_run_that_was_let_go_has_a_stone_and_a_forged_one_is_none(self) -> None:
         Organisation.objects.update(keep_days=1)

@@ -33,7 +33,7 @@ class Headlines(TypeScript):
             ("failure", "db: Boot failed", 40, "db: Boot failed, and waits for you, for 40 s"),
             ("verdict", "The test waits for your verdict", 4, "Waiting for your verdict"),
             ("decision", "Commit, or roll back?", 120, "Waiting for you to commit or roll back, for 2 min"),
-            ("held", "The run is held", 7, "Held until you let it go on, for 7 s"),
+            ("held", "The run is held", 7, "Held until you resume it, for 7 s"),
         ):
             since = (NOW - timedelta(seconds=ago_s)).isoformat()
             with self.subTest(kind, ago=ago_s):
@@ -89,10 +89,13 @@ class Formats(TypeScript):
     def test_moments(self) -> None:
         self.assert_table(
             "moment",
-            ("2026-11-12T03:04:05Z", "12 Nov, 03:04"),
-            ("2026-11-12T03:04:05Z", True, "12 Nov, 03:04:05"),
-            ("2026-01-01T00:00:00+01:00", "31 Dec, 23:00"),
+            ("2026-11-12T03:04:05Z", False, 2026, "12 Nov, 03:04"),
+            ("2026-11-12T03:04:05Z", True, 2026, "12 Nov, 03:04:05"),
+            ("2026-01-01T00:00:00+01:00", False, 2026, "31 Dec 2025, 23:00"),
         )
+
+    def test_evidence_says_the_year_and_the_zone(self) -> None:
+        self.assert_table("exactMoment", ("2026-11-12T03:04:05Z", "12 Nov 2026, 03:04:05 UTC"))
 
     def test_how_long_ago(self) -> None:
         now = NOW.timestamp() * 1000
@@ -292,6 +295,29 @@ class Uses(TypeScript):
         self.assertEqual(self.call("around", pairs, "app"), pairs[:2])
         self.assertEqual(self.call("around", pairs, "db"), pairs[:3])
         self.assertEqual(self.call("around", pairs, "nobody"), [])
+
+    TAGS = st.dictionaries(st.sampled_from(["app", "tier"]), st.sampled_from("xyz"), max_size=2)
+
+    @given(PAIRS, st.fixed_dictionaries(dict.fromkeys("abcdef", TAGS)))
+    def test_put_together_by_a_tag_no_use_between_groups_is_lost(
+        self, pairs: list[dict[str, str]], tags: dict[str, dict[str, str]]
+    ) -> None:
+        rows = [{"name": name, "tags": own} for name, own in tags.items()]
+        group = {name: own.get("app", "without it") for name, own in tags.items()}
+        between = [one for one in pairs if group[one["user"]] != group[one["provider"]]]
+        folded = self.call("folded", pairs, rows, "app")
+        self.assertEqual(sum(one["times"] for one in folded), len(between))
+        ways = {(group[one["user"]], group[one["provider"]]) for one in between}
+        self.assertEqual([(one["user"], one["provider"]) in ways for one in folded], [True] * len(ways))
+
+    def test_tags_that_tell_workloads_apart(self) -> None:
+        rows = [
+            {"name": "a", "tags": {"app": "x", "lone": "1"}},
+            {"name": "b", "tags": {"app": "x", "tier": "t"}},
+        ]
+        self.assertEqual(
+            self.call("tagKeys", [*rows, {"name": "c", "tags": {"tier": "t", "app": "y"}}]), ["app", "tier"]
+        )
 
 
 if __name__ == "__main__":

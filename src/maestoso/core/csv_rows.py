@@ -32,7 +32,7 @@ def read_rows(
                 continue
             rows += 1
             if rows > MOST_ROWS:
-                raise BadFile(f"The file has more than {MOST_ROWS} rows.", "Bring it in by parts.")
+                raise BadFile(f"The file has more than {MOST_ROWS} rows.", "Import it in parts.")
             if len(cells) > len(header):
                 said = f"The row has {len(cells)} cells, the first line {len(header)}."
                 complaints.append(Complaint(row=reader.line_num, column="", sentence=said))

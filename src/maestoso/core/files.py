@@ -37,12 +37,12 @@ def text_of(raw: bytes) -> str:
     """The text of a file. Raises BadFile where it is not UTF-8, or not text."""
     if len(raw) > LARGEST_FILE:
         raise BadFile(
-            f"The file has {len(raw) // 2**20} MiB.", f"Bring in at most {LARGEST_FILE // 2**20} MiB at once."
+            f"The file has {len(raw) // 2**20} MiB.", f"Import at most {LARGEST_FILE // 2**20} MiB at once."
         )
     if raw[:2] in (b"\xff\xfe", b"\xfe\xff"):
         raise BadFile("The file is written in UTF-16.", "Save it as UTF-8 and try again.")
     if raw[:4] == b"PK\x03\x04" or raw[:2] == b"\x1f\x8b":
-        raise BadFile("The file is packed.", "Unpack it first, then bring in what was inside.")
+        raise BadFile("The file is packed.", "Unpack it first, then import what was inside.")
     if b"\x00" in raw:
         raise BadFile("The file is not text: it holds zero bytes.", "Give a CSV, JSON, OVF or OVA file.")
     try:
@@ -57,6 +57,6 @@ def text_of(raw: bytes) -> str:
         line = text[: found.start()].count("\n") + 1
         raise BadFile(
             f"Line {line} holds U+{ord(found[0]):04X}, which turns round what stands beside it.",
-            "Take that character out: what is read would not be what is written.",
+            "Remove that character: what is read would not be what is written.",
         )
     return text

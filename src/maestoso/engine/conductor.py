@@ -147,7 +147,7 @@ class Conductor:
 
     async def _put_aside(self, run: str, error: Exception) -> None:
         """Conduct it no more until a person has it tried again; what went wrong is kept for them."""
-        log.error("Run %s is put aside: it went wrong here.", run, exc_info=error)
+        log.error("Run %s is put aside: an error was met.", run, exc_info=error)
         if run in self.runs:
             self._let_go(run)
         said = error.sentence if isinstance(error, DomainError) else f"{type(error).__name__}: {error}"

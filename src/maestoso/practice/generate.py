@@ -24,7 +24,7 @@ def generate(workloads: int, sites: int, seed: int) -> dict[str, Any]:
     """The files of a scenario by name: sites, workloads, protection, crosswalks.
 
     Workloads come in applications of seven (data, app and web tiers that use each other), each in a group of
-    its own that is copied to the next site. Every eleventh application is protected by nobody. Each site
+    its own that is copied to the next site. Every eleventh application is not protected. Each site
     keeps networks for what comes from the one before it, and a crosswalk says so.
     """
     random = np.random.default_rng(seed)

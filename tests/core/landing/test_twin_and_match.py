@@ -62,7 +62,7 @@ def reversible(draw: st.DrawFn) -> Crosswalk:
 
 
 class Twins(unittest.TestCase):
-    """The way back."""
+    """The reverse crosswalk."""
 
     GROUND = worlds.ground()
 

@@ -186,7 +186,7 @@ class EachFinding(unittest.TestCase):
             ("replication-failing", "warns", copied(cycles=20, failed={"timed out": 5}), "25%"),
             ("members-not-copied-yet", "warns", copied(seed_bytes=9, seeded_bytes=1), "first copy"),
             ("key-missing", "blocks", context(keys_missing=frozenset({"shop"})), "no key is stored"),
-            ("inventory-drift", "warns", context(drifted={"B": 3}), "3 things otherwise"),
+            ("inventory-drift", "warns", context(drifted={"B": 3}), "differs from the records in 3 things"),
             ("clock-skew", "warns", context(skew_s={"B": -9.0}), "9 s behind"),
             (
                 "agent-too-old",
@@ -203,7 +203,7 @@ class EachFinding(unittest.TestCase):
                 "uses-what-stays-behind",
                 "warns",
                 context(workloads=estate),
-                "app uses mail of mail, which nobody",
+                "app uses mail of mail, which is not protected",
             ),
         ]
         for code, severity, ctx, words in cases:

@@ -61,5 +61,5 @@ export function useRunStream(id: Ref<number>) {
     gone = true;
     close();
   });
-  return { status, steps, events, lost, receivedAt };
+  return { status, steps, events, lost, receivedAt, reload: listen };
 }

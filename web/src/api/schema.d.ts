@@ -153,7 +153,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Make the reverse crosswalk, and say what of it could not be turned round. */
+        /** @description Make the reverse crosswalk, and say what of it could not be reversed. */
         post: operations["makeTwin"];
         delete?: never;
         options?: never;
@@ -1824,7 +1824,7 @@ export interface paths {
         /** @description Change everything but its name. */
         put: operations["changeWorkload"];
         post?: never;
-        /** @description Take it out of the estate; refused while something uses it. */
+        /** @description Remove it from the estate; refused while something uses it. */
         delete: operations["retireWorkload"];
         options?: never;
         head?: never;
@@ -4120,7 +4120,7 @@ export interface components {
                 "application/problem+json": components["schemas"]["Problem"];
             };
         };
-        /** @description It was there, and was let go on purpose. */
+        /** @description It was there, and was deleted on purpose. */
         Refused410: {
             headers: {
                 [name: string]: unknown;

@@ -82,6 +82,7 @@ export type Need = RunStatus["needs"][number];
 export type Lab = Schemas["Lab"];
 export type LabSite = Schemas["LabSite"];
 export type ReportView = Schemas["Report"];
+export type AdditionView = Schemas["AdditionView"];
 export type TrendView = Schemas["Trend"];
 export type TrendRun = Schemas["TrendRun"];
 export type Proof = Schemas["Proof"];

@@ -36,7 +36,7 @@ const items = computed<Item[]>(() => {
     { label: "Readiness", hint: "page", run: go("/") },
     { label: "Estate", hint: "page", run: go("/estate") },
     { label: "Sites and networks", hint: "page", run: go("/estate/sites") },
-    { label: "What uses what", hint: "page", run: go("/estate/uses") },
+    { label: "Dependencies", hint: "page", run: go("/estate/uses") },
     { label: "Import a file", hint: "action", run: go("/estate/import") },
     { label: "Protection", hint: "page", run: go("/protection") },
     { label: "Protect workloads in a new group", hint: "action", run: go("/protection/new") },

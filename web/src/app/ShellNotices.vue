@@ -56,7 +56,7 @@ watch(
       <b>{{ one.plan }}</b> {{ headline(one.waits, now.getTime()) }}
     </RouterLink>
     <p v-if="unloadable" class="offline" role="alert">
-      ✕ This page could not be loaded: the server is away, or has another release by now. <a class="link" :href="unloadable">Load it anew</a>
+      ✕ This page could not be loaded: the server is away, or has another release by now. <a class="link" :href="unloadable">Reload</a>
     </p>
     <p v-if="!connected" class="offline" role="status">
       ◌ No connection to the server. What you see may be old; it catches up by itself.

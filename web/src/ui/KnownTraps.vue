@@ -47,11 +47,11 @@ const reopen = (id: number) => act(() => take(api.DELETE("/api/v1/traps/{id}/sol
         </p>
       </li>
     </ul>
-    <button v-if="!writing && things.length" class="link" @click="writing = true">Write a trap down …</button>
+    <button v-if="!writing && things.length" class="link" @click="writing = true">Add a known trap …</button>
     <form v-if="writing" class="form" @submit.prevent="add">
       <el-form-item label="What must whoever comes next know?"><el-input v-model="text" type="textarea" :rows="2" maxlength="1000" placeholder="Its second disk comes up offline: bring it online." aria-label="The trap" /></el-form-item>
       <el-form-item v-if="!alone" label="It is about"><el-select v-model="chosen" filterable aria-label="What it is about" default-first-option><el-option v-for="(thing, i) in things" :key="i" :value="i" :label="`${NAMES[thing.about]} ${thing.name}`" /></el-select></el-form-item>
-      <p class="buttons"><el-button class="btn" :disabled="busy || !text.trim()" native-type="submit">Write it down</el-button><el-button class="btn" @click="writing = false">Cancel</el-button></p>
+      <p class="buttons"><el-button class="btn" :disabled="busy || !text.trim()" native-type="submit">Add it</el-button><el-button class="btn" @click="writing = false">Cancel</el-button></p>
     </form>
     <ProblemNote v-if="problem" :error="problem" />
   </div>

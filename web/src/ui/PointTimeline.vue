@@ -2,10 +2,11 @@
 // Recovery points on a time axis: the change rate above, a row of points for each group below. One moment
 // is chosen for all groups; each takes its newest point at or before it.
 import { computed, onMounted, onScopeDispose, ref, useTemplateRef, watch } from "vue";
-import type { GroupPoints, RecoveryPoint } from "@/api/types";
+import type { RecoveryPoint } from "@/api/types";
+import PointMarks from "@/ui/PointMarks.vue";
 import { duration, moment } from "@/ui/format";
+import { axisTicks, changeCurve, type PointRow as Row } from "@/ui/pointTimeline";
 
-type Row = Pick<GroupPoints, "group" | "name" | "points" | "changes" | "hint" | "proved">;
 const props = defineProps<{ groups: Row[]; now: string; at: number; newest: boolean; chosen: Record<string, RecoveryPoint | undefined> }>();
 const emit = defineEmits<{ pick: [at: number] }>();
 
@@ -36,7 +37,6 @@ onScopeDispose(() => observer.disconnect());
 const LEFT = 128;
 const CURVE = 74;
 const ROW = 22;
-const UNUSUAL = 3;
 const x = (ms: number) => LEFT + ((ms - begin.value) / (to.value - begin.value)) * (width.value - LEFT - 12);
 const timeAt = (px: number) => begin.value + ((px - LEFT) / (width.value - LEFT - 12)) * (to.value - begin.value);
 const ms = (point: RecoveryPoint) => new Date(point.at).getTime();
@@ -77,37 +77,9 @@ const loudest = computed(() => {
   const most = (group: Row) => Math.max(0, ...group.changes.map((one) => one.anomaly));
   return [...props.groups].sort((a, b) => most(b) - most(a))[0];
 });
-const curve = computed(() => {
-  const rates = (loudest.value?.changes ?? []).map((one) => ({ at: new Date(one.at).getTime(), rate: one.rate_bps, times: one.anomaly }));
-  const slack = 700_000;
-  const seen = rates.filter((one) => one.at >= begin.value - slack && one.at <= to.value + slack);
-  const first = seen[0];
-  const last = seen.at(-1);
-  if (!first || !last) return { area: "", bursts: [] };
-  const top = Math.max(1, ...seen.map((one) => one.rate));
-  const y = (rate: number) => CURVE - 6 - (rate / top) * (CURVE - 26);
-  const line = seen.map((one) => `${x(one.at).toFixed(1)} ${y(one.rate).toFixed(1)}`);
-  const area = `M${x(first.at)} ${CURVE - 6} L${line.join(" L")} L${x(Math.max(last.at, to.value))} ${y(last.rate)} V${CURVE - 6} Z`;
-  const bursts: { from: number; to: number; times: number }[] = [];
-  for (const one of seen) {
-    if (one.times < UNUSUAL) continue;
-    const before = bursts.at(-1);
-    if (before && one.at - before.to < 7_200_000) {
-      before.to = one.at;
-      before.times = Math.max(before.times, one.times);
-    } else bursts.push({ from: one.at, to: one.at + 600_000, times: one.times });
-  }
-  return { area, bursts };
-});
-
+const curve = computed(() => changeCurve(loudest.value?.changes ?? [], begin.value, to.value, CURVE, x));
 const late = (at: number) => x(at) > width.value - 190;
-const STEPS = [5, 15, 30, 60, 300, 600, 1800, 3600, 10_800, 21_600, 43_200, 86_400, 2 * 86_400, 5 * 86_400];
-const ticks = computed(() => {
-  const wanted = span.value / Math.max((width.value - LEFT) / 130, 1);
-  const step = (STEPS.find((one) => one >= wanted) ?? 5 * 86_400) * 1000;
-  const first = Math.ceil(begin.value / step) * step;
-  return Array.from({ length: Math.max(Math.floor((to.value - first) / step) + 1, 0) }, (_, i) => first + i * step);
-});
+const ticks = computed(() => axisTicks(begin.value, to.value, (width.value - LEFT) / 130));
 const moments = computed(() => [...new Set(props.groups.flatMap((group) => group.points.map(ms)))].sort((a, b) => a - b));
 const consistent = computed(() => {
   const all = props.groups.flatMap((group) => group.points.filter((point) => point.kind === "application-consistent").map(ms));
@@ -137,16 +109,6 @@ function pickBefore() {
   const found = moments.value.findLast((one) => one <= at);
   if (found) emit("pick", found);
 }
-const about = (group: Row, point: RecoveryPoint) =>
-  [
-    moment(point.at, true),
-    point.kind,
-    point.label ? `pinned: ${point.label}` : "",
-    group.proved[point.id] ? `proved by run ${group.proved[point.id]}` : "",
-    point.anomaly >= UNUSUAL ? `${point.anomaly.toFixed(1)} × the usual changes` : "",
-  ]
-    .filter(Boolean)
-    .join(", ");
 </script>
 
 <template>
@@ -188,17 +150,7 @@ const about = (group: Row, point: RecoveryPoint) =>
           </g>
           <path :d="curve.area" class="area" />
         </g>
-        <g v-for="(group, index) in groups" :key="group.group">
-          <text x="0" :y="CURVE + index * ROW + 8" class="name">{{ group.name }}</text>
-          <g v-for="point in shown[index]" :key="point.id" :class="{ pinned: point.label }">
-            <title>{{ about(group, point) }}</title>
-            <circle v-if="point.kind === 'crash-consistent'" :cx="x(ms(point))" :cy="CURVE + index * ROW + 4" r="2.3" class="point" />
-            <path v-else :d="`M${x(ms(point))} ${CURVE + index * ROW - 1} l5 5 l-5 5 l-5 -5 z`" class="point" />
-            <path v-if="point.label" :d="`M${x(ms(point))} ${CURVE + index * ROW + 4} v-15 h9 l-3 3.5 l3 3.5 h-9`" class="flag" />
-            <path v-if="group.proved[point.id]" :d="`M${x(ms(point)) - 5} ${CURVE + index * ROW + 11} l3 4 l6 -7`" class="proof" />
-          </g>
-          <circle v-if="chosen[group.group] && x(ms(chosen[group.group]!)) >= LEFT - 4" :cx="x(ms(chosen[group.group]!))" :cy="CURVE + index * ROW + 4" r="6" class="ring" />
-        </g>
+        <PointMarks v-for="(group, index) in groups" :key="group.group" :group="group" :points="shown[index] ?? []" :chosen="chosen[group.group]" :y="CURVE + index * ROW" :x="x" :left="LEFT - 4" />
         <g v-for="tick in ticks" :key="tick" class="axis">
           <line :x1="x(tick)" :x2="x(tick)" :y1="height - 22" :y2="height - 17" />
           <text :x="Math.min(x(tick), width)" :y="height - 4" :text-anchor="x(tick) > width - 46 ? 'end' : 'middle'">{{ moment(new Date(tick).toISOString(), span < 900) }}</text>
@@ -247,9 +199,6 @@ text {
   fill: var(--ink-2);
   font-family: var(--sans);
 }
-.name {
-  fill: var(--ink-1);
-}
 text.bad {
   fill: var(--disaster);
 }
@@ -259,23 +208,6 @@ text.bad {
 .area {
   fill: var(--rule-faint);
   stroke: var(--ink-3);
-}
-.point {
-  fill: var(--ink-1);
-}
-.flag {
-  fill: var(--brass);
-  stroke: var(--brass);
-}
-.proof {
-  fill: none;
-  stroke: var(--test);
-  stroke-width: 2;
-}
-.ring {
-  fill: none;
-  stroke: var(--brass);
-  stroke-width: 2;
 }
 .axis line {
   stroke: var(--rule);

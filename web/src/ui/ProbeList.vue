@@ -17,7 +17,7 @@ function seen(one: Probes): string {
 
 <template>
   <section aria-label="Probes">
-    <h2>Probed all the time</h2>
+    <h2>Probed continuously</h2>
     <ul>
       <li v-for="one in probes" :key="`${one.workload}/${one.service}`" :class="{ bad: one.breaks || (one.until_s !== null && one.up_s === null) }">
         <span class="mono">{{ one.service }}</span> of {{ one.workload }} {{ seen(one) }}

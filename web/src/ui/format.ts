@@ -30,12 +30,22 @@ export function against(seconds: number, objective: number): string {
 
 const MONTHS = "Jan Feb Mar Apr May Jun Jul Aug Sep Oct Nov Dec".split(" ");
 
-/** A moment in the reader's own time zone: '12 Nov, 03:14'. */
-export function moment(text: string, withSeconds = false): string {
+const two = (n: number) => String(n).padStart(2, "0");
+
+/** A moment in the reader's own time zone: '12 Nov, 03:14'; of another year than this: '12 Nov 2025, 03:14'. */
+export function moment(text: string, withSeconds = false, thisYear = new Date().getFullYear()): string {
   const at = new Date(text);
-  const two = (n: number) => String(n).padStart(2, "0");
   const time = `${two(at.getHours())}:${two(at.getMinutes())}${withSeconds ? `:${two(at.getSeconds())}` : ""}`;
-  return `${at.getDate()} ${MONTHS[at.getMonth()]}, ${time}`;
+  const year = at.getFullYear() === thisYear ? "" : ` ${at.getFullYear()}`;
+  return `${at.getDate()} ${MONTHS[at.getMonth()]}${year}, ${time}`;
+}
+
+/** The same for evidence, with nothing left to guess: '12 Nov 2026, 03:14:05 UTC+1'. */
+export function exactMoment(text: string): string {
+  const east = -new Date(text).getTimezoneOffset();
+  const minutes = Math.abs(east) % 60;
+  const offset = east ? `${east > 0 ? "+" : "−"}${Math.floor(Math.abs(east) / 60)}${minutes ? `:${two(minutes)}` : ""}` : "";
+  return `${moment(text, true, NaN)} UTC${offset}`;
 }
 
 /** How long ago: 'just now', '6 days ago'. */

@@ -12,7 +12,7 @@ export function headline(waiting: Waiting, now: number): string {
   const said = {
     verdict: "Waiting for your verdict",
     decision: "Waiting for you to commit or roll back",
-    held: "Held until you let it go on",
+    held: "Held until you resume it",
     failure: `${waiting.title}, and waits for you`,
   }[waiting.kind];
   const since = waiting.since === null ? 0 : (now - Date.parse(waiting.since)) / 1000;

@@ -24,7 +24,7 @@ def read_json(raw: bytes, site: str = "") -> Staged:
     except json.JSONDecodeError as error:
         raise BadFile(
             f"The file is not JSON: line {error.lineno}, column {error.colno}: {error.msg}.",
-            "Mend it there and try again.",
+            "Correct it there and try again.",
         ) from error
     except RecursionError as error:
         raise BadFile("The file is nested too deep.", "An estate file has few levels.") from error

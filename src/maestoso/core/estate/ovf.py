@@ -66,13 +66,13 @@ def _descriptor(raw: bytes) -> bytes:
     if raw.lstrip()[:1] == b"<":
         return raw
     if len(raw) > LARGEST_FILE:
-        raise BadFile("The file is too large.", "Bring in the descriptor (.ovf) alone.")
+        raise BadFile("The file is too large.", "Import the descriptor (.ovf) alone.")
     try:
         # Never unpacked: only members that are plain files are looked at, and only one is read.
         with tarfile.open(fileobj=io.BytesIO(raw), mode="r:") as tar:
             for number, member in enumerate(tar):
                 if number > MOST_MEMBERS:
-                    raise BadFile("The OVA holds too many files.", "Bring in the descriptor (.ovf) alone.")
+                    raise BadFile("The OVA holds too many files.", "Import the descriptor (.ovf) alone.")
                 if not member.isreg() or not member.name.lower().endswith(".ovf"):
                     continue
                 if member.size > LARGEST_DESCRIPTOR:
@@ -113,7 +113,7 @@ def _envelope(raw: bytes) -> Element:
         parser.Parse(text_of(raw).lstrip().encode(), True)
         return builder.close()
     except expat.ExpatError as error:
-        raise BadFile(f"The file is not XML: {error}.", "Mend it there and try again.") from error
+        raise BadFile(f"The file is not XML: {error}.", "Correct it there and try again.") from error
 
 
 def _local(element: Element) -> str:
@@ -161,7 +161,7 @@ def _capacities(envelope: Element) -> dict[str, tuple[str, str]]:
 
 def _number(text: str, field: str) -> int:
     if not text.isascii() or not text.isdigit() or len(text) > 18:
-        raise BadValue(f"{text[:40]!r} is not a whole number.", "Mend the descriptor.", field=field)
+        raise BadValue(f"{text[:40]!r} is not a whole number.", "Correct the descriptor.", field=field)
     return int(text)
 
 

@@ -1,4 +1,4 @@
-"""What uses what: the map made from services that workloads offer and use."""
+"""Dependencies: the map made from services that workloads offer and use."""
 
 from __future__ import annotations
 

@@ -114,7 +114,7 @@ def stretch_differs(crosswalk: Crosswalk, ground: Ground) -> Iterator[Finding]:
                 "stretch-differs",
                 row.source,
                 f"{row.source} and {row.live} are one stretched segment, but {'; '.join(differ)}.",
-                "Mend the end that is wrong on the page of its site.",
+                "Correct the end that is wrong on the page of its site.",
             )
 
 

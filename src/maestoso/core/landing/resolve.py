@@ -369,7 +369,7 @@ class _Resolver:
             if not any(v == address.version and low <= number <= high for v, low, high in bounds):
                 listed = ", ".join(map(str, place.prefixes)) or "nothing"
                 sentence = f"{name} would have {address.ip} on {landed.like}, which carries {listed}."
-                yield blocks("address-outside-prefix", name, sentence, "Mend the address rule.", nic.name)
+                yield blocks("address-outside-prefix", name, sentence, "Correct the address rule.", nic.name)
             if is_reserved(address):
                 sentence = f"{address.ip} of {name} is the network or broadcast address of its prefix."
                 yield blocks("reserved-address", name, sentence, "Give it another address.", nic.name)

@@ -297,7 +297,7 @@ class _Failover:
                 "let-points-go",
                 group,
                 phase="commit",
-                title=f"Let the older points of {group.code} go",
+                title=f"Discard the older points of {group.code}",
                 after=("adopt:run",),
             )
 

@@ -61,7 +61,7 @@ class LiveChoices:
     """What a person chose for a planned failover or a disaster.
 
     ``close_down``: a disaster tries to shut the source down where it answers. ``go_on``: steps that fail are
-    recorded and passed over. The decision window is ``decide_within_s`` seconds by the clock on the wall
+    recorded and skipped. The decision window is ``decide_within_s`` seconds by the clock on the wall
     (0: it has no end); then ``then`` happens by itself. ``declared_at``: the moment from which RTO and RPO
     count, the start where it is None. ``acknowledged``: source copies that cannot be confirmed off were
     acknowledged at the start. ``wake`` are host pools at the target whose standby hosts are woken first.

@@ -136,7 +136,7 @@ def script_missing(ctx: Context) -> Iterator[Finding]:
                 "script-changed",
                 cue.id,
                 f"{call.script} was changed since this plan took it in: its text is not the one looked at.",
-                "Look at the new text, then take it into the plan.",
+                "Look at the new text, then use it in the plan.",
             )
 
 

@@ -44,7 +44,7 @@ def group_split(ctx: Context) -> Iterator[Finding]:
                     f"In a live run: {groups[code].name} also holds {', '.join(outside)}, "
                     "which the plan leaves out."
                 ),
-                "Take them into the plan, left off if nobody needs them, or out of the group.",
+                "Add them to the plan (left off if nobody needs them), or remove them from the group.",
             )
             yield replace(found, live="blocks")
 

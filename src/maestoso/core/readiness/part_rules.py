@@ -16,16 +16,16 @@ def parts_hold(ctx: Context) -> Iterator[Finding]:
         return
     for code in ctx.laid.missing:
         said = f"{ctx.plan.name} contains the plan {code}, which does not exist."
-        yield blocks("part-missing", code, said, "Take the part out, or make that plan.")
+        yield blocks("part-missing", code, said, "Remove the part, or make that plan.")
     for code in ctx.laid.other_way:
         said = f"The part {code} does not go from {ctx.plan.source} to {ctx.plan.target}."
-        yield blocks("part-other-way", code, said, "Take the part out.")
+        yield blocks("part-other-way", code, said, "Remove the part.")
     for code in ctx.laid.again:
         said = f"The part {code} is met more than once; its workloads come up with the first."
-        yield warns("part-twice", code, said, "Take one of the two out.")
+        yield warns("part-twice", code, said, "Remove one of the two.")
     if ctx.laid.circle:
         way = " contains ".join(ctx.laid.circle)
-        yield blocks("part-circle", ctx.laid.circle[-1], f"{way}: this never ends.", "Take a part out.")
+        yield blocks("part-circle", ctx.laid.circle[-1], f"{way}: this never ends.", "Remove a part.")
 
 
 def arrives_twice(ctx: Context) -> Iterator[Finding]:
@@ -75,7 +75,7 @@ def tag_brings(ctx: Context) -> Iterator[Finding]:
                     "tag-brings",
                     row.name,
                     f"{row.name} matches {wave.tag_rule} of wave {index + 1} and is not in the plan.",
-                    f"Take it into wave {index + 1}.",
+                    f"Add it to wave {index + 1}.",
                     part=wave.name,
                 )
         for member in wave.members:
@@ -85,5 +85,5 @@ def tag_brings(ctx: Context) -> Iterator[Finding]:
                     "tag-no-longer",
                     member.workload,
                     f"{member.workload} is in wave {index + 1} and does not match its rule {wave.tag_rule}.",
-                    "Take it out, if its tag was what brought it in.",
+                    "Remove it, if its tag was what brought it in.",
                 )

@@ -38,7 +38,7 @@ def member_without_group(ctx: Context) -> Iterator[Finding]:
                     f"{workload.name} is in no group that is copied from {ctx.plan.source} "
                     f"to {ctx.plan.target}, so there is nothing to recover it from."
                 ),
-                "Protect it in a group, or take it out of the plan.",
+                "Protect it in a group, or remove it from the plan.",
             )
     for group, names in away.items():
         yield blocks(
@@ -93,7 +93,7 @@ def copying_in_trouble(ctx: Context) -> Iterator[Finding]:
         "seeding": "members-not-copied-yet",
     }
     mends = {
-        "paused": "Let it go on, or accept that the points get older.",
+        "paused": "Resume copying, or accept that the points get older.",
         "failing": "See why its cycles fail.",
         "seeding": "Wait for the first copy; a run takes what the newest point holds.",
     }
@@ -147,8 +147,8 @@ def site_drifted(ctx: Context) -> Iterator[Finding]:
             yield warns(
                 "inventory-drift",
                 site,
-                f"The agent of {site} says {_things(ctx.drifted[site])} otherwise than the records.",
-                "Look at the differences and take them over.",
+                f"The agent of {site} differs from the records in {_things(ctx.drifted[site])}.",
+                "Look at the differences and accept them.",
             )
 
 
@@ -235,13 +235,13 @@ def uses_what_stays_behind(ctx: Context) -> Iterator[Finding]:
                 name,
                 f"{use}, which is copied in {protected[name].name} and brought up by no plan from "
                 f"{ctx.plan.source} to {ctx.plan.target}.",
-                f"Take {name} into the plan; it would stay behind at {ctx.plan.source}.",
+                f"Add {name} to the plan; it would stay behind at {ctx.plan.source}.",
             )
         else:
             yield warns(
                 "uses-what-stays-behind",
                 name,
-                f"{use}, which nobody protects.",
+                f"{use}, which is not protected.",
                 f"Protect {name}; it would stay behind at {ctx.plan.source}.",
             )
 

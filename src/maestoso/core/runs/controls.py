@@ -86,7 +86,7 @@ def _abort(state: RunState, step: str, text: str, verdict: str) -> Draft:
     if any(begun):
         raise Refused(
             "A re-protect is not taken back: what it copied is needed anyway.",
-            "Hold it, and let it go on later.",
+            "Hold it, and resume it later.",
         )
     return Draft(kind="run.aborted", data={"reason": text or "A person aborted the run."})
 

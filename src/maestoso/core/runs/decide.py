@@ -151,7 +151,7 @@ def _unattended(state: RunState, now: datetime) -> list[Draft]:
 
 
 def judged_by_itself(state: RunState) -> tuple[str, str]:
-    """The verdict of an unattended test and why: passed only where nothing was passed over."""
+    """The verdict of an unattended test and why: passed only where nothing was skipped."""
     told = []
     missed = [step for step in state.graph.steps if step.phase in TO_READY and _passed_over(state, step.id)]
     if missed:

@@ -134,7 +134,7 @@ def _decision(state: RunState) -> Need:
         title="Commit, or roll back?",
         text=(
             f"{_counted(up, 'workload runs', 'workloads run')} at {plan.target}. "
-            f"Commit makes that final{ends}: the older points are let go. "
+            f"Commit makes that final{ends}: the older points are discarded. "
             f"Roll back discards what they changed since, and brings {plan.source} up again."
         ),
         ends_at=window_ends(state),
@@ -142,7 +142,7 @@ def _decision(state: RunState) -> Need:
         since=state.steps[DECISION].asked_at,
         final={
             "commit": (
-                f"It stays at {plan.target}{ends}. The older points are let go, and it cannot be rolled back."
+                f"It stays at {plan.target}{ends}. The older points are discarded, and it cannot be rolled back."
             ),
             "roll-back": f"What was written at {plan.target} is discarded, and {plan.source} comes up again.",
         },

@@ -55,7 +55,7 @@ class Probes:
 
 
 def watched(inputs: RunInputs) -> tuple[ServiceId, ...]:
-    """The services that are probed all the time: all of a live run, the chosen ones of a test."""
+    """The services that are probed continuously: all of a live run, the chosen ones of a test."""
     if inputs.kind not in LIVE:
         return tuple((one.workload, one.service) for one in inputs.probed)
     return tuple((one.name, service.name) for one in inputs.workloads for service in one.offers)

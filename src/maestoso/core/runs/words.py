@@ -99,7 +99,7 @@ def sentence(event: Event, graph: StepGraph) -> str:
         case "run.held":
             text = f"The run is held.{_full(data['reason'])}"
         case "run.resumed":
-            text = f"{who} let the run go on."
+            text = f"{who} resumed the run."
         case "run.aborted":
             text = f"{who} aborted the run; what it did is taken back.{_full(data['reason'])}"
         case "site.lost":

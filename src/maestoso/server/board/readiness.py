@@ -177,7 +177,7 @@ def listed(names: Sequence[str]) -> str:
 def _from_runs() -> list[NextAction]:
     actions = [
         NextAction(
-            urgency="now", title=f"{run.plan_name} is put aside: nobody conducts run {run.pk}",
+            urgency="now", title=f"{run.plan_name} stands still: the engine put aside run {run.pk}",
             sentence=f"{run.put_aside} Nothing of it goes on until somebody has it tried again.",
             label="See it", to=f"/runs/{run.pk}",
         )
@@ -357,7 +357,7 @@ def _from_copies(now: datetime) -> list[NextAction]:
             users = " and ".join(gap.needed_by[:2]) + (" and others" if len(gap.needed_by) > 2 else "")
             actions.append(
                 NextAction(
-                    urgency="soon", title=f"{gap.workload} is needed and protected by nobody",
+                    urgency="soon", title=f"{gap.workload} is needed and not protected",
                     sentence=f"{users} use it and would come up without it.",
                     label="Protect it", to=f"/protection/new?members={quote(gap.workload)}",
                 )

@@ -87,7 +87,7 @@ REFUSALS = {
     403: "Nobody is signed in, or who is may not.",
     404: "There is nothing of that name.",
     409: "The state of things forbids it.",
-    410: "It was there, and was let go on purpose.",
+    410: "It was there, and was deleted on purpose.",
     412: "Somebody saved in between.",
     413: "The body is too large.",
     415: "The body is of another media type than is read here.",

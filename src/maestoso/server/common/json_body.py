@@ -81,7 +81,7 @@ def check_texts(value: Any, at: str) -> None:
         if found := TURNS_ROUND.search(value):
             raise BadValue(
                 f"{at} holds U+{ord(found[0]):04X}, which turns round what stands beside it.",
-                "Take that character out; it cannot be seen, but what is read would not be what is written.",
+                "Remove that character; it cannot be seen, but what is read would not be what is written.",
                 field=at,
             )
     elif isinstance(value, dict):

@@ -21,4 +21,4 @@ def refuse_what_grows(text: str) -> None:
             raise BadValue("Aliases are not read.", "Write the thing out where it is needed.", field=line)
         depth += isinstance(event, yaml.CollectionStartEvent) - isinstance(event, yaml.CollectionEndEvent)
         if depth > DEEPEST:
-            raise BadValue(f"It is nested more than {DEEPEST} deep.", "Mend the brackets.", field=line)
+            raise BadValue(f"It is nested more than {DEEPEST} deep.", "Correct the brackets.", field=line)

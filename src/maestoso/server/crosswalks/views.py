@@ -125,11 +125,11 @@ class TrialView(APIView):
 
 
 class TwinView(APIView):
-    """The way back."""
+    """The reverse crosswalk."""
 
     @extend_schema(operation_id="makeTwin", request=None, responses={201: shape(TwinMade)})
     def post(self, request: Request, source: str, target: str) -> Response:
-        """Make the reverse crosswalk, and say what of it could not be turned round."""
+        """Make the reverse crosswalk, and say what of it could not be reversed."""
         made = services.make_twin(source, target, by=request.user.get_username(), at=CLOCK.now())
         return reply(TwinMade(revision=1, one_way=made.one_way), 201)
 

@@ -78,7 +78,7 @@ def find_job(pk: int, clock: Clock) -> ImportJob:
     """One import; one that a restart interrupted is over."""
     job = ImportJob.objects.filter(pk=pk).first()
     if job is None:
-        raise NotFound(f"There is no import {pk}.", "Bring the file in again.")
+        raise NotFound(f"There is no import {pk}.", "Import the file again.")
     if job.state in ("reading", "writing") and clock.now() - job.at > FORGOTTEN:
         ImportJob.objects.filter(pk=pk).update(state="failed", problem="The server was restarted meanwhile.")
         job.refresh_from_db()
@@ -91,7 +91,7 @@ def confirm(pk: int, token: str, clock: Clock) -> ImportJob:
         job = find_job(pk, clock)
         raise Refused(
             f"This import is {job.state}; only one that is ready can be confirmed.",
-            "Bring the file in again.",
+            "Import the file again.",
         )
     job = find_job(pk, clock)
     _work(job, lambda: _write(job, token, clock), at_once=job.total <= AT_ONCE_ITEMS)
@@ -162,13 +162,13 @@ def _read(job: ImportJob, name: str, raw: bytes, options: ImportOptions) -> None
             _look_up(job, number)
         wrong = next(iter(workload_complaints(item.workload, inventories.get(item.site))), None)
         if item.site not in inventories:
-            wrong = ("site", f"There is no site {item.site[:40]!r}.", "Add the site, or mend the row.")
+            wrong = ("site", f"There is no site {item.site[:40]!r}.", "Add the site, or correct the row.")
         before = known.get(item.workload.name)
         if before is not None and before[0] != item.site:
             wrong = (
                 "site",
                 f"{item.workload.name} is at {before[0]}, not at {item.site}.",
-                "Mend one of them.",
+                "Correct one of them.",
             )
         if wrong is not None:
             complaints.append(Complaint(row=item.row, column=wrong[0], sentence=f"{wrong[1]} {wrong[2]}"))

@@ -50,7 +50,7 @@ def search_result(matched: Sequence[Row], rows: Sequence[Row]) -> Found:
 
 
 def use_map() -> UseMap:
-    """What uses what, over the whole estate."""
+    """Dependencies, over the whole estate."""
     rows = estate().rows
     found = uses(rows.values())
     named = {use.user for use in found} | {use.provider for use in found if use.provider}

@@ -123,7 +123,7 @@ def introduced(site: Site) -> dict[str, Any]:
     time.sleep(max(PATIENCE_S - (time.monotonic() - begin), 0.0))
     raise Refused(
         f"No site agent that knows this token answers at {site.agent_url}.",
-        "Start it, or mend its address or token.",
+        "Start it, or correct its address or token.",
         code="site-unreachable",
     )
 
@@ -168,7 +168,7 @@ def retire_site(code: str, *, by: str, at: datetime) -> None:
     except ProtectedError as error:
         raise Refused(
             f"Runs that are kept say what was fenced at {site.name}.",
-            "It can be retired once they are let go.",
+            "It can be retired once their logs are deleted.",
             code="in-use",
         ) from error
     mark_changed()
@@ -197,7 +197,7 @@ def store_inventory(site: Site, inventory: Inventory, mark: str, clock: Clock) -
     for _, sentence, _ in unreadable(inventory):
         raise Refused(
             f"What {site.name} says cannot be taken over: {sentence}",
-            "Mend it at the site.",
+            "Correct it at the site.",
             code="bad-inventory",
         )
     keep_things(site, inventory)
@@ -276,7 +276,7 @@ def update_practice_site(site: Site) -> None:
     if not site.practice:
         return
     told = to_data(site.core())
-    remedy = "Start it. Until it is told, the page of the sites shows what it says otherwise."
+    remedy = "Start it. Until it is told, the page of the sites shows where it differs."
     with needed(f"That is written down, but the practice site {site.name} was not told", remedy):
         ask(site, lambda agent: agent.practise("inventory", told), LARGE_PATIENCE_S)
         site.inventory_mark = ask(site, lambda agent: agent.pulse()).inventory

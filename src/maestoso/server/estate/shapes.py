@@ -195,7 +195,7 @@ class Sites:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Drift:
-    """What a site's agent says otherwise than the records."""
+    """Where a site's agent differs from the records."""
 
     site: str
     differences: tuple[Difference, ...]
@@ -250,7 +250,7 @@ class Confirm:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class UseMap:
-    """What uses what; ``rows`` are the workloads that appear in it."""
+    """Dependencies; ``rows`` are the workloads that appear in it."""
 
     uses: tuple[Use, ...]
     rows: tuple[WorkloadBrief, ...]

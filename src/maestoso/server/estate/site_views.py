@@ -169,7 +169,7 @@ class ImportsView(APIView):
         """Read a CSV, JSON, OVF or OVA file and say what it would bring; nothing is written."""
         raw = body_of(request)
         if len(raw) > LARGEST_FILE:
-            raise BadValue("The file is too large.", f"Bring in at most {LARGEST_FILE // 2**20} MiB at once.")
+            raise BadValue("The file is too large.", f"Import at most {LARGEST_FILE // 2**20} MiB at once.")
         asked = {key: request.query_params.get(key, "") for key in ("site", "storage_pool", "network")}
         job = imports.begin(
             request.query_params.get("name", ""), raw, imports.ImportOptions(**asked),

@@ -99,7 +99,7 @@ class WorkloadView(APIView):
 
     @extend_schema(operation_id="retireWorkload", responses={204: None})
     def delete(self, request: Request, name: str) -> Response:
-        """Take it out of the estate; refused while something uses it."""
+        """Remove it from the estate; refused while something uses it."""
         workloads.retire_workload(name, by=request.user.get_username(), at=CLOCK.now())
         return Response(status=204)
 
@@ -118,7 +118,7 @@ class TagsView(APIView):
 
 
 class UsesView(APIView):
-    """What uses what."""
+    """Dependencies."""
 
     @extend_schema(operation_id="uses", responses=shape(UseMap))
     def get(self, request: Request) -> Response:

@@ -48,9 +48,9 @@ def _let_go(run: Run, seal: Seal | None) -> Iterator[str]:
         or run.removed_at != stone.at
         or not _says(stone.token, removal_statement(run, stone.at))
     ):
-        yield "It is marked as let go, and nothing that was signed says so."
+        yield "It is marked as deleted, and nothing that was signed says so."
     if seal is None or not _is_of(seal, run):
-        yield "Its log was let go, and so was its seal."
+        yield "Its log was deleted, and so was its seal."
 
 
 def _is_of(seal: Seal, run: Run) -> bool:

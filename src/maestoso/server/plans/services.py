@@ -119,7 +119,7 @@ def retire_plan(code: str, *, by: str, at: datetime) -> None:
     for other in PlanRow.objects.exclude(pk=row.pk):
         if any(part.plan == row.code for part in other.version().core().parts):
             raise Refused(
-                f"{row.code} is a part of {other.code}.", "Take it out of that plan.", code="in-use"
+                f"{row.code} is a part of {other.code}.", "Remove it from that plan.", code="in-use"
             )
     versions = [
         {

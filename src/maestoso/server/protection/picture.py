@@ -131,7 +131,7 @@ def _line(row: GroupRow, group: Group, taken: Pulse, now: datetime, missing: fro
 
 def _sentence(lines: Sequence[GroupLine], workloads: int, protected: int) -> str:
     if not workloads:
-        return "There is nothing to protect yet. Bring in the estate first."
+        return "There is nothing to protect yet. Import the estate first."
     if not lines:
         return f"None of {workloads} workloads is protected: there is no group yet."
     is_or_are = "is" if protected == 1 else "are"

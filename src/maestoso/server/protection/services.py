@@ -296,14 +296,14 @@ def _set_members(row: GroupRow, group: Group) -> None:
         if found.site != row.source:
             raise BadValue(
                 f"{name} is at {found.site.name}, the group is copied from {row.source.name}.",
-                "Take it out of the group.",
+                "Remove it from the group.",
                 field="body.members",
             )
         other = taken.get(found.pk)
         if other is not None:
             raise Refused(
                 f"{name} is in group {other.name} already and cannot join {group.name} as well.",
-                "Take it out of one of the two.",
+                "Remove it from one of the two.",
                 field="body.members",
             )
     GroupMember.objects.filter(group=row).exclude(workload__name__in=wanted).delete()

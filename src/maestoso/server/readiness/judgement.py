@@ -134,7 +134,7 @@ def mended(code: str, asked: MendAsked, now: datetime) -> Mended:
             better = fixed(ctx, finding)
             if better is not None:
                 return Mended(plan=better)
-    raise Refused("There is nothing that a change of this plan would mend.", "Look at the findings again.")
+    raise Refused("There is nothing that a change of this plan would fix.", "Look at the findings again.")
 
 
 def read_plan_file(text: str, now: datetime) -> PlanFileRead:
@@ -280,7 +280,7 @@ def consequences(ctx: Context, source: str, target: str, chosen: RunOptions) -> 
     copies, boot = len(plan.workloads()), sum(1 for _, member in plan.members() if member.power_on)
     if chosen.kind == "test":
         few = f"{len(chosen.probe)} services are" if len(chosen.probe) > 1 else "One service is"
-        probed = f" {few} probed all the time until somebody judges it." if chosen.probe else ""
+        probed = f" {few} probed continuously until somebody judges it." if chosen.probe else ""
         first = (
             f"The latest changes are copied first; then {copies} copies are made of that moment."
             if chosen.sync_first

@@ -180,7 +180,7 @@ class Surroundings:
         return self._pulses[code]
 
     def drifted(self, code: str) -> int:
-        """How many things a site says otherwise than the records."""
+        """In how many things a site differs from the records."""
         if code not in self._drifted:
             self._drifted[code] = drifted(self.sites[code])
         return self._drifted[code]

@@ -30,7 +30,7 @@ def find_run(pk: int) -> Run:
         raise NotFound(f"There is no run {pk}.", "See the list of runs.")
     if run.removed_at is not None:
         raise Gone(
-            f"The log of run {pk} was let go on {run.removed_at:%Y-%m-%d}, as runs are kept only so long.",
+            f"The log of run {pk} was deleted on {run.removed_at:%Y-%m-%d}, as runs are kept only so long.",
             "Its line and its seal are in the list of runs.",
         )
     return run

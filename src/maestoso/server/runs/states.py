@@ -74,7 +74,7 @@ def _moved_on(pk: int, run: _Followed) -> RunState:
             return state
     events = read_log(pk)
     if not events:
-        raise NotFound(f"There is no run {pk}, or its log was let go.", "See the list of runs.")
+        raise NotFound(f"There is no run {pk}, or its log was deleted.", "See the list of runs.")
     run.state = fold(events)
     run.head = RunEvent.objects.values_list("chain", flat=True).get(run_id=pk, seq=len(events))
     return run.state

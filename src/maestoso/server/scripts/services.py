@@ -96,7 +96,7 @@ def remove_script(name: str, *, by: str, at: datetime) -> None:
 def _bring_back(body: dict[str, Any], by: str, at: datetime) -> str:
     name = body["name"]
     if Script.objects.filter(name=name).exists():
-        raise Refused(f"There is a script {name} already.", "Take that one away first.")
+        raise Refused(f"There is a script {name} already.", "Delete that one first.")
     sent = ScriptSave(interpreter=body["interpreter"], text=body["text"], note=body["note"])
     save_script(name, sent, author=by, at=at)
     return "/scripts"
@@ -172,6 +172,6 @@ def _refuse_used(name: str, plans: list[str]) -> None:
     if plans:
         raise Refused(
             f"{name} is used by {' and '.join(plans)}.",
-            "Take its cues out of these plans first.",
+            "Remove its cues from these plans first.",
             code="in-use",
         )

@@ -1,16 +1,19 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from "@tanstack/vue-query";
-import { computed, onScopeDispose, ref, shallowRef, watch } from "vue";
+import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { ApiError, api, take } from "@/api/client";
-import type { Crosswalk, LandingRow, LandingsView, OneWay, Proposal } from "@/api/types";
+import type { Crosswalk, LandingRow, OneWay, Proposal } from "@/api/types";
 import ExceptionDrawer from "@/features/crosswalks/ExceptionDrawer.vue";
 import HeldTable from "@/features/crosswalks/HeldTable.vue";
 import MatchDialog from "@/features/crosswalks/MatchDialog.vue";
 import RuleTable from "@/features/crosswalks/RuleTable.vue";
 import TableFile from "@/features/crosswalks/TableFile.vue";
-import ThreadBoard, { type Item } from "@/features/crosswalks/ThreadBoard.vue";
-import { ISOLATED, KINDS, type Kind, accept, join, sideOf, threadsOf, unjoin } from "@/features/crosswalks/edit";
+import ThreadBoard from "@/features/crosswalks/ThreadBoard.vue";
+import TwinDialog from "@/features/crosswalks/TwinDialog.vue";
+import { KINDS, type Kind, accept, join, sideOf, threadsOf, unjoin } from "@/features/crosswalks/edit";
+import { useJudgedLandings } from "@/features/crosswalks/judged";
+import { crosswalkSentence, sourceItems, targetItems } from "@/features/crosswalks/sides";
 import FindingList from "@/ui/FindingList.vue";
 import LandingTable from "@/ui/LandingTable.vue";
 import PageTabs from "@/ui/PageTabs.vue";
@@ -38,96 +41,24 @@ const tab = computed({
   get: () => String(route.query.tab ?? "map"),
   set: (key: string) => void router.replace({ query: { ...route.query, tab: key } }),
 });
+/** So many rows are shown at most. */
+const LONGEST = 500;
 const filter = ref(typeof route.query.filter === "string" ? route.query.filter : "");
 const onlyFindings = ref(false);
-const landings = shallowRef<LandingsView | null>(null);
-const judgeError = ref<unknown>(null);
+const { landings, error: judgeError } = useJudgedLandings(crosswalk, filter, onlyFindings, LONGEST);
 const saveError = ref<unknown>(null);
 const said = ref("");
 const matching = ref(false);
 const show = ref<{ kind: Kind; name: string } | null>(null);
 const openKey = ref("");
 const lost = ref<OneWay[] | null>(null);
-const LONGEST = 500;
-
-// Judged again as one edits: a moment after the last change; the newest answer wins.
-let asked = 0;
-let timer = 0;
-async function judge() {
-  if (!crosswalk.value) return;
-  const mine = ++asked;
-  try {
-    const body = { crosswalk: crosswalk.value, filter: filter.value, only_findings: onlyFindings.value, limit: LONGEST };
-    const answer = await take(api.POST("/api/v1/crosswalks/landings", { body }));
-    if (mine !== asked) return;
-    landings.value = answer;
-    judgeError.value = null;
-  } catch (caught) {
-    if (mine === asked) judgeError.value = caught;
-  }
-}
-watch(
-  [crosswalk, filter, onlyFindings],
-  () => {
-    window.clearTimeout(timer);
-    timer = window.setTimeout(judge, landings.value ? 150 : 0);
-  },
-  { immediate: true },
-);
-onScopeDispose(() => window.clearTimeout(timer));
 
 const names = computed(() => ({ from: detail.value?.source_name ?? source.value, to: detail.value?.target_name ?? target.value }));
-const sentence = computed(() => {
-  const now = landings.value;
-  if (!now || !crosswalk.value) return `${names.value.from} to ${names.value.to}`;
-  if (!now.workloads) return `There are no workloads at ${names.value.from} that could land at ${names.value.to}.`;
-  const nothing = !crosswalk.value.networks.length && !crosswalk.value.host_pools.length;
-  if (nothing) return `Nothing says yet where the ${count(now.workloads, "workload")} of ${names.value.from} would come down at ${names.value.to}. Match what is alike, then join the rest.`;
-  const all = now.placed === now.workloads;
-  const first = `${all ? "All" : `${now.placed} of the`} ${count(now.workloads, "workload")} of ${names.value.from} ${now.placed === 1 ? "has" : "have"} a place at ${names.value.to} that works.`;
-  const missing = now.unmapped.length ? ` ${count(now.unmapped.length, "thing")} ${now.unmapped.length === 1 ? "is" : "are"} not mapped.` : "";
-  const wrong = now.warns ? ` ${count(now.warns, "finding warns", "findings warn")}.` : all && !now.blocks ? " Nothing is wrong." : "";
-  return first + missing + wrong;
-});
+const sentence = computed(() => crosswalkSentence(crosswalk.value, landings.value, names.value));
 const shownUnmapped = computed(() => (landings.value?.unmapped ?? []).slice(0, 12));
 const rulesMissing = computed(() => (landings.value?.unmapped ?? []).filter((one) => one.kind === "address rule").map((one) => one.name));
 const beside = computed(() => (landings.value?.findings ?? []).map((one) => one.finding));
 const openRow = computed(() => landings.value?.rows.find((row) => `${row.workload}/${row.nic}` === openKey.value) ?? null);
-
-function lefts(kind: Kind): Item[] {
-  return (detail.value?.sources ?? [])
-    .filter((one) => one.kind === kind)
-    .map((one) => {
-      const network = kind === "network" ? detail.value?.source_networks.find((candidate) => candidate.name === one.name) : undefined;
-      const stretched = network?.stretched_with ? ` ⇄ ${network.stretched_with}` : "";
-      return { name: one.name, workloads: one.workloads, said: network ? `${network.prefixes.join(", ")} VLAN ${network.vlan}${network.dhcp ? " DHCP" : ""}${stretched}` : "" };
-    });
-}
-function rights(kind: Kind): Item[] {
-  const there = detail.value?.targets;
-  if (!there) return [];
-  if (kind === "folder") return there.folders.map((name) => ({ name, said: "" }));
-  if (kind === "network") {
-    const own: Item = { name: ISOLATED, said: "an isolated network of its own", more: "each test makes it and takes it away" };
-    return [
-      own,
-      ...there.networks.map((network) => ({
-        name: network.name,
-        said: `${network.prefixes.join(", ")} VLAN ${network.vlan}${network.dhcp ? " DHCP" : ""}`,
-        more: network.role === "sandbox" ? "sandbox, for tests" : network.stretched_with ? `stretched with ${network.stretched_with}` : network.role,
-      })),
-    ];
-  }
-  const rooms = (name: string) => {
-    const wanted = (landings.value?.rooms ?? []).filter((one) => one.room.pool === name);
-    const said = (side: "live" | "test") =>
-      wanted.filter((one) => one.side === side).map(({ room }) => `${room.wanted > room.free ? "▲ " : ""}${room.wanted} of ${room.free} ${room.what === "cores" ? "cores" : "GiB"}`).join(", ");
-    const [live, test] = [said("live"), said("test")];
-    return live === test ? live : [live && `live ${live}`, test && `in a test ${test}`].filter(Boolean).join("; ");
-  };
-  if (kind === "host pool") return there.host_pools.map((pool) => ({ name: pool.name, said: `${pool.hosts} hosts${pool.standby_hosts ? `, ${pool.standby_hosts} in standby` : ""}`, more: rooms(pool.name) }));
-  return there.storage_pools.map((pool) => ({ name: pool.name, said: `${pool.capacity_gib - pool.used_gib} GiB free`, more: rooms(pool.name), warn: pool.replicated ? "itself replicated, cannot be landed on" : "" }));
-}
 
 function joined(kind: Kind, sources: string[], to: string) {
   if (!detail.value) return;
@@ -179,7 +110,6 @@ async function twin() {
     saveError.value = caught;
   }
 }
-const openDrawer = (row: LandingRow) => (openKey.value = `${row.workload}/${row.nic}`);
 const tabs = computed(() => [
   { key: "map", name: "Map", mark: landings.value?.unmapped.some((one) => one.kind !== "address rule") ? "▲" : "" },
   { key: "rules", name: "Address rules", mark: rulesMissing.value.length ? "▲" : "" },
@@ -212,16 +142,16 @@ useKeys([
           <el-button class="btn" :disabled="!draft.canUndo.value" title="Ctrl+Z" @click="draft.undo">Undo</el-button>
           <el-button class="btn" :disabled="!draft.canRedo.value" title="Ctrl+Shift+Z" @click="draft.redo">Redo</el-button>
           <el-button class="btn" title="M" @click="matching = true">Match …</el-button>
-          <RouterLink v-if="detail.has_twin" class="btn" :to="`/crosswalks/${target}/${source}`">The way back</RouterLink>
-          <el-button v-else-if="detail.revision" class="btn" :disabled="draft.changed.value" :title="draft.changed.value ? 'Save first' : ''" @click="twin">Make the way back</el-button>
+          <RouterLink v-if="detail.has_twin" class="btn" :to="`/crosswalks/${target}/${source}`">Reverse crosswalk</RouterLink>
+          <el-button v-else-if="detail.revision" class="btn" :disabled="draft.changed.value" :title="draft.changed.value ? 'Save first' : ''" @click="twin">Make the reverse crosswalk</el-button>
           <el-button class="btn main" :disabled="!draft.changed.value" title="Ctrl+S" @click="save">{{ draft.basedOn.value ? "Save" : "Make it" }}</el-button>
         </div>
       </div>
       <ProblemNote v-if="saveError" :error="saveError" />
-      <p v-if="stale"><el-button class="btn" @click="reload">Load it again and lose my changes</el-button></p>
+      <p v-if="stale"><el-button class="btn" @click="reload">Reload, and lose my changes</el-button></p>
       <ProblemNote v-if="judgeError" :error="judgeError" />
       <p v-if="shownUnmapped.length" class="missing" data-testid="unmapped">
-        <b class="brass">▲ No place yet:</b>
+        <b class="brass">▲ Not mapped:</b>
         <button v-for="one in shownUnmapped" :key="one.kind + one.name" class="chip" @click="goTo(one.kind, one.name)">{{ one.kind }} <b class="mono">{{ one.name }}</b>, {{ count(one.workloads, "workload") }}</button>
         <span v-if="(landings?.unmapped.length ?? 0) > shownUnmapped.length" class="quiet">and {{ (landings?.unmapped.length ?? 0) - shownUnmapped.length }} more</span>
       </p>
@@ -235,8 +165,8 @@ useKeys([
           v-for="kind in KINDS"
           :key="kind"
           :kind="kind"
-          :left="lefts(kind)"
-          :right="rights(kind)"
+          :left="sourceItems(detail, kind)"
+          :right="targetItems(detail, kind, landings)"
           :threads="threadsOf(crosswalk, kind)"
           :show="show?.kind === kind ? show.name : ''"
           @join="(sources, to) => joined(kind, sources, to)"
@@ -255,26 +185,13 @@ useKeys([
           <span class="quiet">{{ count(landings.matched, "adapter") }}<template v-if="landings.matched > LONGEST">, the first {{ LONGEST }} are shown</template></span>
           <a v-if="detail.revision" class="btn" :href="`/api/v1/crosswalks/${source}/${target}/landings.csv?filter=${encodeURIComponent(filter)}`" download>Save as CSV</a>
         </p>
-        <LandingTable :rows="landings.rows" none="The filter finds nothing here." :opened="openKey" @open="openDrawer" />
+        <LandingTable :rows="landings.rows" none="The filter finds nothing here." :opened="openKey" @open="(row: LandingRow) => (openKey = `${row.workload}/${row.nic}`)" />
       </div>
       <HeldTable v-else-if="tab === 'held'" :source="source" :code="target" :name="names.to" />
       <MatchDialog v-model="matching" :crosswalk="crosswalk" @accept="taken" />
       <ExceptionDrawer v-if="openRow" :row="openRow" :crosswalk="crosswalk" :detail="detail" @close="openKey = ''" @edit="draft.edit" />
-      <el-dialog :model-value="!!lost" title="The way back is made" width="min(620px, 94vw)" @close="lost = null">
-        <p v-if="!lost?.length">Every row could be turned round.</p>
-        <template v-else>
-          <p>{{ count(lost.length, "row") }} could not be turned round, and {{ lost.length === 1 ? "is" : "are" }} not in it:</p>
-          <ul class="lost">
-            <li v-for="one in lost" :key="one.row"><b>{{ one.row }}</b>: {{ one.why }}.</li>
-          </ul>
-        </template>
-        <template #footer>
-          <el-button class="btn" @click="lost = null">Stay here</el-button>
-          <RouterLink class="btn main" :to="`/crosswalks/${target}/${source}`">See it</RouterLink>
-        </template>
-      </el-dialog>
+      <TwinDialog v-model="lost" :to="`/crosswalks/${target}/${source}`" />
     </template>
-    <p v-else-if="!error" class="quiet">One moment …</p>
   </div>
 </template>
 
@@ -329,14 +246,5 @@ useKeys([
 }
 .wide {
   width: 360px;
-}
-.check {
-  display: inline-flex;
-  gap: 6px;
-  align-items: center;
-}
-.lost li {
-  padding: 4px 0;
-  border-bottom: 1px solid var(--rule-faint);
 }
 </style>

@@ -19,7 +19,7 @@ const sentence = computed(() => {
   const ways = list(bad.map((one) => `${one.source_name} to ${one.target_name}`));
   const second = bad.length ? ` Not everything of ${ways} has a place that works.` : " Everything has a place that works.";
   const back = open.value.filter((one) => one.has_twin).map((one) => `${one.source_name} to ${one.target_name}`);
-  return first + second + (back.length ? ` The way back is missing: ${list(back)}.` : "");
+  return first + second + (back.length ? ` The reverse crosswalk is missing: ${list(back)}.` : "");
 });
 </script>
 
@@ -37,7 +37,7 @@ const sentence = computed(() => {
             <th>Not mapped</th>
             <th>Held landings</th>
             <th>Plans that land by it</th>
-            <th>The way back</th>
+            <th>Reverse crosswalk</th>
           </tr>
         </thead>
         <tbody>
@@ -51,7 +51,7 @@ const sentence = computed(() => {
             </td>
             <td>{{ one.unmapped ? count(one.unmapped, "thing") : "✓ nothing" }}</td>
             <td>
-              {{ one.held }}<span v-if="one.held_wrong" class="bad"> ✕ {{ one.held_wrong }} otherwise</span>
+              {{ one.held }}<span v-if="one.held_wrong" class="bad"> ✕ {{ one.held_wrong }} not as expected</span>
             </td>
             <td class="mono">{{ one.plans.join(", ") || "none" }}</td>
             <td><span v-if="one.has_twin">✓ there</span><span v-else>▲ missing</span></td>

@@ -33,8 +33,8 @@ function accept() {
             <th>What</th>
             <th>From</th>
             <th>To</th>
-            <th>Sure</th>
-            <th>Because</th>
+            <th>Confidence</th>
+            <th>Reason</th>
           </tr>
         </thead>
         <tbody>

@@ -41,9 +41,9 @@ function takeOver() {
   <section>
     <h2>Address table</h2>
     <p class="bar">
-      {{ count(crosswalk.table.length, "adapter has an entry", "adapters have entries") }}, which beat every rule.
+      {{ count(crosswalk.table.length, "adapter has an entry", "adapters have entries") }}, which override every rule.
       <a class="btn" :href="`/api/v1/crosswalks/${crosswalk.source}/${crosswalk.target}/table.csv`" download>Save as CSV</a>
-      <label class="btn">Bring a CSV file in <input type="file" accept=".csv,text/csv" class="file" aria-label="CSV file with table entries" @change="look" /></label>
+      <label class="btn">Import a CSV file <input type="file" accept=".csv,text/csv" class="file" aria-label="CSV file with table entries" @change="look" /></label>
       <span class="quiet mono small">{{ EXAMPLE }}</span>
     </p>
     <ProblemNote v-if="problem" :error="problem" />

@@ -120,8 +120,8 @@ function drop(target: string) {
         >
           <span class="line"><b class="mono">{{ item.name }}</b> <span class="quiet">{{ item.said }}</span></span>
           <span class="small">
-            <template v-if="!mapped.has(item.name) && item.workloads"><b class="brass">▲ no place yet</b>, {{ count(item.workloads, "workload") }}</template>
-            <template v-else>{{ item.workloads ? count(item.workloads, "workload") : "nobody uses it" }}</template>
+            <template v-if="!mapped.has(item.name) && item.workloads"><b class="brass">▲ not mapped</b>, {{ count(item.workloads, "workload") }}</template>
+            <template v-else>{{ item.workloads ? count(item.workloads, "workload") : "unused" }}</template>
             <button v-if="mapped.has(item.name)" class="link out" tabindex="-1" :aria-label="`Unmap ${item.name}`" @click.stop="emit('unjoin', [item.name])">unmap</button>
           </span>
         </div>

@@ -35,9 +35,9 @@ async function accept() {
 </script>
 
 <template>
-  <el-dialog v-model="open" :title="`What ${name} says otherwise`" width="min(680px, 94vw)">
+  <el-dialog v-model="open" :title="`Where ${name} differs from the records`" width="min(680px, 94vw)">
     <ProblemNote v-if="error" :error="error" />
-    <p v-else-if="data && !data.differences.length">Nothing: the records say what its agent says.</p>
+    <p v-else-if="data && !data.differences.length">Nothing differs: the records match what its agent says.</p>
     <ul v-else-if="data" class="list">
       <li v-for="one in data.differences" :key="one.id">
         <el-checkbox :model-value="chosen.includes(one.id)" @change="chosen = $event ? [...chosen, one.id] : chosen.filter((other) => other !== one.id)"><b>{{ shapes[one.change] }} {{ one.change }}</b> {{ one.kind }} <span class="mono">{{ one.name }}</span></el-checkbox>
@@ -54,7 +54,7 @@ async function accept() {
     <ProblemNote v-if="problem" :error="problem" />
     <template #footer>
       <el-button class="btn" @click="open = false">Leave it</el-button>
-      <el-button class="btn main" :disabled="!chosen.length" @click="accept">Take over {{ count(chosen.length, "difference") }}</el-button>
+      <el-button class="btn main" :disabled="!chosen.length" @click="accept">Accept {{ count(chosen.length, "difference") }}</el-button>
     </template>
   </el-dialog>
 </template>

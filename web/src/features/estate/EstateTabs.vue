@@ -2,7 +2,7 @@
 const pages = [
   { to: "/estate", name: "Workloads" },
   { to: "/estate/sites", name: "Sites and networks" },
-  { to: "/estate/uses", name: "What uses what" },
+  { to: "/estate/uses", name: "Dependencies" },
   { to: "/estate/import", name: "Import" },
 ];
 </script>

@@ -87,7 +87,7 @@ const sentence = computed(() => {
   const brings = found.length ? `${now.file_name} brings ${list(found)}` : `${now.file_name} brings nothing new`;
   if (now.state === "reading") return `Reading ${now.file_name} …`;
   if (now.state === "writing") return `Writing ${now.file_name} …`;
-  if (now.state === "failed") return `${now.file_name} was not brought in: ${now.problem}`;
+  if (now.state === "failed") return `${now.file_name} was not imported: ${now.problem}`;
   if (now.state === "cancelled") return `${now.file_name} was cancelled; nothing was written.`;
   if (now.state === "done") return `${brings.replace("brings", "brought")}. It is all written down.`;
   const rest = [now.same ? `${now.same} are known already` : "", now.bad ? `${count(now.bad, "row")} cannot be taken` : ""].filter(Boolean);
@@ -141,12 +141,12 @@ const brings = computed(() => !!job.value && (job.value.new > 0 || job.value.cha
       </p>
       <template v-if="job.state === 'ready'">
         <p class="form buttons">
-          <el-button class="btn main" :disabled="!brings" @click="confirm">Bring it in</el-button>
+          <el-button class="btn main" :disabled="!brings" @click="confirm">Import it</el-button>
           <el-button class="btn" @click="cancel">Leave it</el-button>
           <el-form-item v-if="job.sites.length" label="Token of site agents, where they are no practice sites"><el-input v-model="token" type="password" autocomplete="off" /></el-form-item>
         </p>
         <template v-if="job.complaints.length">
-          <h2 class="bad">▲ {{ count(job.bad, "row") }} cannot be taken; the others can</h2>
+          <h2 class="bad">▲ {{ count(job.bad, "row") }} cannot be imported; the others can</h2>
           <table class="lines">
             <tr>
               <th>Row</th>

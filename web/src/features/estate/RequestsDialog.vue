@@ -21,14 +21,14 @@ const marks = { waiting: "…", done: "✓", failed: "✕", withdrawn: "−" } a
 function became(one: RequestView): string {
   if (one.status === "done") return one.tries > 1 ? `done at try ${one.tries}` : "done";
   if (one.status === "failed") return `failed: ${one.reason}`;
-  if (one.status === "withdrawn") return one.reason ? `not asked for any more: ${one.reason}` : "not asked for any more";
+  if (one.status === "withdrawn") return one.reason ? `withdrawn: ${one.reason}` : "not asked for any more";
   if (!one.tries) return "waits until the site answers";
   return one.reason ? `waits, try ${one.tries} is next: ${one.reason}` : "under way";
 }
 </script>
 
 <template>
-  <el-dialog v-model="open" :title="`What ${name} was asked for`" width="min(860px, 94vw)">
+  <el-dialog v-model="open" :title="`Requests to ${name}`" width="min(860px, 94vw)">
     <ProblemNote v-if="error" :error="error" />
     <p v-else-if="!data" class="quiet">It is being read.</p>
     <p v-else-if="!requests.length">Nothing yet. What runs ask of it stands in the runs.</p>
@@ -43,7 +43,7 @@ function became(one: RequestView): string {
           <el-table-column label="What" width="240">
             <template #default="{ row }">{{ row.verb }} <span class="mono">{{ row.subject }}</span></template>
           </el-table-column>
-          <el-table-column label="What became of it">
+          <el-table-column label="Result">
             <template #default="{ row }">{{ marks[row.status as RequestView["status"]] }} {{ became(row as RequestView) }}</template>
           </el-table-column>
         </el-table>

@@ -38,7 +38,7 @@ const sentence = computed(() => {
   const drifted = sites.filter((site) => site.drifted).map((site) => site.name);
   const said = [`${count(sites.length, "site")} and ${count(data.value?.links.length ?? 0, "link")} are known.`];
   if (lost.length) said.push(`${list(lost)} ${lost.length === 1 ? "does" : "do"} not answer.`);
-  if (drifted.length) said.push(`${list(drifted)} ${drifted.length === 1 ? "says" : "say"} otherwise than the records.`);
+  if (drifted.length) said.push(`${list(drifted)} ${drifted.length === 1 ? "differs" : "differ"} from the records.`);
   const forgot = sites.filter((site) => site.forgot_at).map((site) => site.name);
   if (forgot.length) said.push(`${list(forgot)} ${forgot.length === 1 ? "has" : "have"} lost the memory of what was asked there.`);
   if (!lost.length && !drifted.length && !forgot.length) said.push("All answer, and say what the records say.");
@@ -88,16 +88,16 @@ const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
         <span v-if="site.lost_because" class="bad">✕ Does not answer: {{ site.lost_because }}</span>
         <span v-else>✓ Answers.</span>
         <template v-if="site.forgot_at">
-          <b class="bad"> ✕ Its agent was restored from an older state, as was found {{ ago(site.forgot_at) }}; what it does not know any more it is asked for again.</b> <el-button class="btn" @click="forgotSeen(site)">I have looked at it</el-button>
+          <b class="bad"> ✕ Its agent was restored from an older state, as was found {{ ago(site.forgot_at) }}; what it does not know any more it is asked for again.</b> <el-button class="btn" @click="forgotSeen(site)">Acknowledge</el-button>
         </template>
         <span v-if="Math.abs(site.skew_s) > 2" class="bad"> ▲ Its clock is {{ Math.abs(site.skew_s) }} s {{ site.skew_s > 0 ? "ahead" : "behind" }}.</span>
         <template v-if="site.drifted">
-          <b> ▲ It says {{ count(site.drifted, "thing") }} otherwise.</b> <el-button class="btn" @click="drift(site)">Look at them</el-button>
+          <b> ▲ {{ count(site.drifted, "thing differs", "things differ") }} from the records.</b> <el-button class="btn" @click="drift(site)">Look at them</el-button>
         </template>
         <span v-if="site.inventory_at" class="quiet"> Inventory of {{ ago(site.inventory_at) }}.</span>
-        <el-checkbox class="follow" :model-value="site.takes_over" @change="follow(site, Boolean($event))">take changes over by themselves</el-checkbox>
+        <el-checkbox class="follow" :model-value="site.takes_over" @change="follow(site, Boolean($event))">accept changes without asking</el-checkbox>
         <b v-if="waiting(site)">▲ {{ count(waiting(site), "request") }} {{ waiting(site) === 1 ? "waits" : "wait" }} for it. </b>
-        <button class="link" @click="showAsked(site)">What it was asked for</button>
+        <button class="link" @click="showAsked(site)">Requests to it</button>
         <button class="link deed" @click="retire(site)">Retire the site</button>
       </p>
       <div class="things">

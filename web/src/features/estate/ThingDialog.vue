@@ -45,7 +45,7 @@ const retire = () => act(() => take(api.DELETE(`/api/v1/sites/{code}/${PATHS[pro
       <ProblemNote v-if="problem" :error="problem" />
       <p class="buttons">
         <el-button class="btn main" native-type="submit">{{ isNew ? "Add it" : "Save" }}</el-button>
-        <el-popconfirm v-if="!isNew" :title="`Take ${thing?.name} out of the records? It does not come back by itself.`" confirm-button-text="Take it out" cancel-button-text="No" width="280" @confirm="retire">
+        <el-popconfirm v-if="!isNew" :title="`Remove ${thing?.name} from the records? Its site is not touched.`" confirm-button-text="Remove it" cancel-button-text="No" width="280" @confirm="retire">
           <template #reference><el-button class="btn danger">Retire</el-button></template>
         </el-popconfirm>
         <el-button class="btn" @click="open = false">Cancel</el-button>

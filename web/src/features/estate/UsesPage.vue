@@ -1,11 +1,12 @@
 <script setup lang="ts">
-// What uses what, drawn in columns: everything stands to the right of what it needs.
+// Dependencies, drawn in columns: everything stands to the right of what it needs.
 import { useQuery } from "@tanstack/vue-query";
 import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { api, take } from "@/api/client";
 import EstateTabs from "@/features/estate/EstateTabs.vue";
-import { columns, around } from "@/features/estate/uses";
+import UsesMap from "@/features/estate/UsesMap.vue";
+import { around, folded, tagKeys, UNTAGGED } from "@/features/estate/uses";
 import WorkloadDrawer from "@/features/estate/WorkloadDrawer.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { count } from "@/ui/format";
@@ -19,28 +20,19 @@ const open = ref("");
 const typed = ref(focus.value);
 const rows = computed(() => new Map((data.value?.rows ?? []).map((row) => [row.name, row])));
 const pairs = computed(() => (data.value?.uses ?? []).filter((use) => use.provider));
-const shown = computed(() => (focus.value ? around(pairs.value, focus.value) : pairs.value));
-const tooMany = computed(() => !focus.value && rows.value.size > MOST);
-const drawn = computed(() => (tooMany.value ? [] : columns(shown.value)));
-const WIDE = 150;
-const GAP = 70;
-const HIGH = 26;
-const place = computed(() => {
-  const found = new Map<string, { x: number; y: number }>();
-  drawn.value.forEach((column, i) => column.forEach((name, j) => found.set(name, { x: i * (WIDE + GAP), y: j * (HIGH + 8) })));
-  return found;
-});
-const width = computed(() => Math.max(drawn.value.length * (WIDE + GAP) - GAP, 200));
-const height = computed(() => Math.max(...drawn.value.map((column) => column.length), 1) * (HIGH + 8));
-const lines = computed(() =>
-  shown.value.flatMap((use) => {
-    const [from, to] = [place.value.get(use.provider), place.value.get(use.user)];
-    if (!from || !to) return [];
-    const [x1, y1, x2, y2] = [from.x + WIDE, from.y + HIGH / 2, to.x, to.y + HIGH / 2];
-    return [{ ...use, d: `M${x1} ${y1} C${x1 + GAP / 2} ${y1} ${x2 - GAP / 2} ${y2} ${x2} ${y2}` }];
-  }),
-);
 const safe = (name: string) => !!rows.value.get(name)?.group;
+const keys = computed(() => tagKeys(data.value?.rows ?? []));
+/** The tag by which workloads are put together; empty draws each of them. */
+const by = computed({
+  get: () => (focus.value ? "" : typeof route.query.by === "string" ? route.query.by : rows.value.size > MOST ? (keys.value[0] ?? "") : ""),
+  set: (key: string) => void router.replace({ query: { by: key } }),
+});
+const shown = computed(() => (focus.value ? around(pairs.value, focus.value) : pairs.value));
+const tooMany = computed(() => !focus.value && !by.value && rows.value.size > MOST);
+const lines = computed(() => {
+  if (by.value) return folded(pairs.value, data.value?.rows ?? [], by.value).map((one) => ({ ...one, said: `${one.user} uses ${one.provider}: ${count(one.times, "use")}`, bad: false }));
+  return tooMany.value ? [] : shown.value.map((one) => ({ ...one, said: `${one.user} uses ${one.service} of ${one.provider}`, bad: !safe(one.provider) && safe(one.user) }));
+});
 const missing = computed(() => {
   const found = new Map<string, Set<string>>();
   for (const use of pairs.value) if (!safe(use.provider) && safe(use.user)) found.set(use.provider, (found.get(use.provider) ?? new Set()).add(use.user));
@@ -48,6 +40,10 @@ const missing = computed(() => {
 });
 const nobody = computed(() => (data.value?.uses ?? []).filter((use) => !use.provider));
 const look = (name: string) => void router.replace({ query: name ? { of: name } : {} });
+function choose(name: string) {
+  if (!by.value) open.value = name;
+  else void router.push({ path: "/estate", query: { filter: name === UNTAGGED ? `-tag:${by.value}` : `tag:${by.value}=${/^[\w.-]+$/.test(name) ? name : JSON.stringify(name)}` } });
+}
 </script>
 
 <template>
@@ -55,7 +51,7 @@ const look = (name: string) => void router.replace({ query: name ? { of: name } 
     <ProblemNote v-if="error" :error="error" />
     <h1 v-if="data" class="sentence">
       {{ count(pairs.length, "use") }} between {{ count(rows.size, "workload") }}.
-      <template v-if="missing.length">{{ count(missing.length, "workload that protected ones need is", "workloads that protected ones need are") }} protected by nobody.</template>
+      <template v-if="missing.length">{{ count(missing.length, "workload that protected ones need is", "workloads that protected ones need are") }} not protected.</template>
       <template v-else>Everything that protected workloads need is protected.</template>
     </h1>
     <EstateTabs />
@@ -64,18 +60,17 @@ const look = (name: string) => void router.replace({ query: name ? { of: name } 
       <datalist id="names"><option v-for="name in rows.keys()" :key="name" :value="name" /></datalist>
       <el-button class="btn" native-type="submit">Look at it</el-button>
       <button v-if="focus" type="button" class="link" @click="look((typed = ''))">All of them</button>
-      <span class="quiet">What is needed stands left of what needs it. ▢ protected ▣ ✕ protected by nobody</span>
+      <label v-if="keys.length && !focus">
+        each box is
+        <el-select v-model="by" aria-label="Each box is" class="by">
+          <el-option value="" label="a workload" />
+          <el-option v-for="key in keys" :key="key" :value="key" :label="`a value of the tag ${key}`" />
+        </el-select>
+      </label>
+      <span class="quiet">What is needed stands left of what needs it.<template v-if="!by"> ▢ protected, ✕ not protected.</template></span>
     </form>
-    <p v-if="tooMany" class="quiet">{{ rows.size }} workloads are too many for one drawing. Choose one to see what it needs and what needs it.</p>
-    <div class="map">
-      <svg v-if="drawn.length" :width="width + 2" :height="height + 4" role="group" aria-label="What uses what">
-        <path v-for="one in lines" :key="one.user + one.service" :d="one.d" :class="{ bare: !safe(one.provider) && safe(one.user) }"><title>{{ one.user }} uses {{ one.service }} of {{ one.provider }}</title></path>
-        <g v-for="[name, at] in place" :key="name" :transform="`translate(${at.x + 1} ${at.y + 1})`" :class="{ bare: !safe(name), focus: name === focus }" tabindex="0" role="button" @click="open = name" @keydown.enter="open = name">
-          <rect :width="WIDE" :height="HIGH" rx="3" />
-          <text x="8" y="17">{{ safe(name) ? "" : "✕ " }}{{ name }}</text>
-        </g>
-      </svg>
-    </div>
+    <p v-if="tooMany" class="quiet">{{ rows.size }} workloads are too many for one drawing. Choose one to see what it needs and what needs it<template v-if="keys.length">, or put them together by a tag</template>.</p>
+    <UsesMap :lines="lines" :focus="focus" :bad="(name) => !by && !safe(name)" @choose="choose" />
     <template v-if="missing.length">
       <h2>Needed and not protected</h2>
       <table class="lines">
@@ -95,42 +90,15 @@ const look = (name: string) => void router.replace({ query: name ? { of: name } 
 </template>
 
 <style scoped>
+.by {
+  width: 190px;
+}
 .line {
   display: flex;
+  flex-wrap: wrap;
   gap: var(--gap-3);
   align-items: center;
   margin-bottom: var(--gap-3);
-}
-.map {
-  overflow-x: auto;
-}
-path {
-  fill: none;
-  stroke: var(--ink-3);
-}
-path.bare {
-  stroke: var(--disaster);
-  stroke-width: 1.6;
-}
-rect {
-  fill: var(--sheet);
-  stroke: var(--ink-1);
-}
-g.bare rect {
-  stroke: var(--disaster);
-  stroke-dasharray: 4 3;
-}
-g.focus rect {
-  fill: var(--brass-soft);
-  stroke-width: 2;
-}
-g[role="button"] {
-  cursor: pointer;
-}
-text {
-  font-size: 12.5px;
-  fill: var(--ink-1);
-  font-family: var(--sans);
 }
 h2 {
   margin-top: var(--gap-4);

@@ -58,7 +58,7 @@ function saved(made: string) {
       </p>
       <p>
         <template v-if="data.group">Protected in <RouterLink :to="`/protection/${data.group}`">{{ data.group }}</RouterLink>.</template>
-        <span v-else class="bad">✕ Nobody protects it. <RouterLink :to="`/protection/new?members=${data.workload.name}`">Protect it</RouterLink></span>
+        <span v-else class="bad">✕ It is not protected. <RouterLink :to="`/protection/new?members=${data.workload.name}`">Protect it</RouterLink></span>
         <template v-if="data.plans.length"> In plan <RouterLink v-for="plan in data.plans" :key="plan" :to="`/plans/${plan}?select=${data.workload.name}`" class="mono gap">{{ plan }}</RouterLink></template>
       </p>
       <p v-if="Object.keys(data.workload.tags).length" class="mono quiet">{{ Object.entries(data.workload.tags).map(([k, v]) => `${k}=${v}`).join("  ") }}</p>
@@ -87,7 +87,7 @@ function saved(made: string) {
         <li v-for="one in data.needs" :key="one.service">
           {{ one.service }}
           <template v-if="one.workload">of <button class="link" @click="emit('open', one.workload)">{{ one.workload }}</button></template>
-          <span v-if="!one.workload" class="bad">✕ that nobody offers</span><span v-else-if="!one.protected_by" class="bad"> ✕ nobody protects it</span>
+          <span v-if="!one.workload" class="bad">✕ that nobody offers</span><span v-else-if="!one.protected_by" class="bad"> ✕ not protected</span>
         </li>
       </ul>
       <h2>Needed by</h2>

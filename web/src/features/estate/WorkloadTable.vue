@@ -107,7 +107,7 @@ const memory = (mib: number) => (mib >= 1024 ? `${Math.round(mib / 102.4) / 10} 
               <b role="gridcell">{{ row.name }}</b>
               <span role="gridcell" class="mono">{{ row.site }}</span>
               <span v-if="row.group" role="gridcell">{{ row.group }}<template v-if="row.left_out"> ▲</template></span>
-              <span v-else role="gridcell" class="bad">✕ nobody</span>
+              <span v-else role="gridcell" class="bad">✕ not protected</span>
               <span role="gridcell">{{ row.os_family }}</span>
               <span role="gridcell" class="mono right">{{ row.cores }}</span>
               <span role="gridcell" class="mono right">{{ memory(row.memory_mib) }}</span>

@@ -7,7 +7,7 @@ import { api, take } from "@/api/client";
 import EvidenceTabs from "@/features/evidence/EvidenceTabs.vue";
 import KeptInput from "@/ui/KeptInput.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
-import { count, moment } from "@/ui/format";
+import { count, exactMoment } from "@/ui/format";
 
 const FIELDS = ["by", "since", "find"] as const;
 const route = useRoute();
@@ -44,8 +44,8 @@ const verb = (one: Change) => (one.before === null ? "made" : one.after === null
 <template>
   <div class="page">
     <h1 class="sentence">
-      <template v-if="!first">Everything that people change is written down here.</template>
-      <template v-else-if="first.touched !== null"><span class="bad">✕ The trail was touched: entry {{ first.touched }} is not the one that was written.</span></template>
+      <template v-if="!first">Every change that people make is recorded here.</template>
+      <template v-else-if="first.touched !== null"><span class="bad">✕ The trail was altered: entry {{ first.touched }} is not the one that was written.</span></template>
       <template v-else-if="!lines.length">Nobody changed anything{{ Object.keys(filter).length ? " that fits these filters" : " yet" }}.</template>
       <template v-else>{{ count(first.total, "change") }}{{ Object.keys(filter).length ? " fit these filters" : " by " + count(first.people.length, "person", "people") }}; <b>every entry is as it was written.</b></template>
     </h1>
@@ -67,7 +67,7 @@ const verb = (one: Change) => (one.before === null ? "made" : one.after === null
         <template v-for="one in lines" :key="one.number">
           <tr :data-entry="one.number">
             <td class="mono">{{ one.number }}</td>
-            <td class="mono">{{ moment(one.at, true) }}</td>
+            <td class="mono">{{ exactMoment(one.at) }}</td>
             <td>{{ one.by || "nobody signed in" }}</td>
             <td class="mono quiet">{{ one.address }}</td>
             <td><button class="link" :aria-expanded="open === one.number" @click="open = open === one.number ? 0 : one.number">{{ one.did || `${one.method} ${one.path}` }} {{ open === one.number ? "▾" : "▸" }}</button></td>

@@ -152,14 +152,14 @@ useKeys([
           <ul>
             <li v-for="one in data.blackouts" :key="one.id">
               {{ one.blackout.name }} <small class="quiet">{{ moment(one.from_at) }} – {{ moment(one.to_at) }}</small>
-              <button class="link" :aria-label="`Let drills begin in ${one.blackout.name} again`" @click="reopen(one.id)">✕</button>
+              <button class="link" :aria-label="`Remove the black-out ${one.blackout.name}`" @click="reopen(one.id)">✕</button>
             </li>
           </ul>
           <form class="form" @submit.prevent="close">
             <el-form-item label="What for"><el-input v-model="blackout.name" maxlength="80" required /></el-form-item>
             <el-form-item label="From"><el-date-picker v-model="blackout.begins" type="datetime" value-format="YYYY-MM-DDTHH:mm" format="D MMM YYYY, HH:mm" required /></el-form-item>
             <el-form-item label="To"><el-date-picker v-model="blackout.ends" type="datetime" value-format="YYYY-MM-DDTHH:mm" format="D MMM YYYY, HH:mm" required /></el-form-item>
-            <el-button class="btn" :disabled="busy" native-type="submit">Keep it free</el-button> <span class="quiet">{{ zone }}</span>
+            <el-button class="btn" :disabled="busy" native-type="submit">Add the black-out</el-button> <span class="quiet">{{ zone }}</span>
           </form>
 
           <h2>In your own calendar</h2>

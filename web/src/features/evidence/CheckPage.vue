@@ -9,7 +9,7 @@ import EvidenceTabs from "@/features/evidence/EvidenceTabs.vue";
 import { kinds } from "@/features/evidence/words";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { useAct } from "@/ui/act";
-import { moment } from "@/ui/format";
+import { exactMoment } from "@/ui/format";
 
 const found = ref<Verification | null>(null);
 const name = ref("");
@@ -44,16 +44,16 @@ const script = computed(() => (data.value ? `data:text/x-python;charset=utf-8,${
         </label>
         <ProblemNote v-if="checking.problem.value" :error="checking.problem.value" />
         <dl v-if="found" data-testid="found">
-          <template v-if="found.event"><dt>First event that was touched</dt><dd class="bad">{{ found.event }}</dd></template>
+          <template v-if="found.event"><dt>First event that was altered</dt><dd class="bad">{{ found.event }}</dd></template>
           <template v-if="found.seal">
             <dt>Run</dt>
             <dd>{{ found.seal.number }}, {{ (kinds[found.seal.kind] ?? found.seal.kind).toLowerCase() }} of {{ found.seal.plan_name }}, version {{ found.seal.plan_version }}</dd>
             <dt>Outcome</dt>
             <dd>{{ found.seal.outcome }}</dd>
             <dt>Started</dt>
-            <dd>{{ moment(found.seal.started_at, true) }} by {{ found.seal.started_by }}</dd>
+            <dd>{{ exactMoment(found.seal.started_at) }} by {{ found.seal.started_by }}</dd>
             <dt>Ended</dt>
-            <dd>{{ moment(found.seal.ended_at, true) }}</dd>
+            <dd>{{ exactMoment(found.seal.ended_at) }}</dd>
           </template>
           <template v-if="found.key">
             <dt>Key</dt>

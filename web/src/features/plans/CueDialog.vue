@@ -122,7 +122,7 @@ function remove() {
         <el-form-item label="Script"><el-select placeholder="choose" :empty-values="['', null, undefined]" :model-value="cue.script.script" filterable default-first-option @change="chooseScript($event)"><el-option v-for="one in library?.scripts ?? []" :key="one.name" :value="one.name" :label="`${one.name}: ${one.note}`" /></el-select></el-form-item>
         <p v-if="library && !library.scripts.length" class="quiet">The library is empty. <RouterLink to="/scripts">Add a script</RouterLink> first.</p>
         <pre v-if="script" class="preview mono">{{ script.text }}</pre>
-        <p v-if="script && script.sha256 !== cue.script.sha256" class="bad">▲ The plan took in another text. <button type="button" class="link" @click="chooseScript(script.name)">Take this one in</button></p>
+        <p v-if="script && script.sha256 !== cue.script.sha256" class="bad">▲ The plan uses another text. <button type="button" class="link" @click="chooseScript(script.name)">Use this one</button></p>
         <div class="two">
           <el-form-item label="Where it runs"><el-select v-model="cue.script.where" filterable default-first-option><el-option value="site" :label="`by the agent at ${plan.target}`" /><el-option value="guest" label="inside a guest" /></el-select></el-form-item>
           <el-form-item v-if="cue.script.where === 'guest'" label="In which"><el-select v-model="cue.script.workload" filterable default-first-option><el-option v-if="owner?.kind === 'member'" value="" :label="`${owner.workload}`" /><el-option v-for="one in members" :key="one" :value="one" :label="`${one}`" /></el-select></el-form-item>
@@ -156,7 +156,7 @@ function remove() {
     </form>
     <template #footer>
       <span v-if="missing" class="quiet missing">{{ missing }}</span>
-      <el-button v-if="id !== null" class="btn danger" @click="remove">Take it out</el-button>
+      <el-button v-if="id !== null" class="btn danger" @click="remove">Remove it</el-button>
       <el-button class="btn" @click="emit('close')">Cancel</el-button>
       <el-button class="btn main" :disabled="!!missing" @click="save">{{ id === null ? "Add the cue" : "Change the cue" }}</el-button>
     </template>

@@ -48,7 +48,7 @@ function add() {
     <p v-if="error" class="bad">{{ error instanceof Error ? error.message : "That filter cannot be read." }}</p>
     <p v-else-if="!free.length" class="quiet">Nothing at {{ plan.source }} that this finds is outside of the plan.</p>
     <div class="cards">
-      <el-checkbox v-for="one in free" :key="one.name" draggable="true" class="card" :model-value="chosen.has(one.name)" @dragstart="drag($event, one.name)" @change="toggle(one.name)">{{ one.name }} <small v-if="!one.group" class="bad">protected by nobody</small></el-checkbox>
+      <el-checkbox v-for="one in free" :key="one.name" draggable="true" class="card" :model-value="chosen.has(one.name)" @dragstart="drag($event, one.name)" @change="toggle(one.name)">{{ one.name }} <small v-if="!one.group" class="bad">not protected</small></el-checkbox>
     </div>
   </section>
 </template>

@@ -29,7 +29,7 @@ const change = (row: LandingRow) => void router.push(`${way.value}?tab=landings&
 <template>
   <div class="page">
     <h1 v-if="detail" class="sentence">
-      <RouterLink :to="`/plans/${code}`">{{ detail.plan.name }}</RouterLink> comes down at {{ detail.target_name }}<template v-if="data"> with {{ count(data.adapters, "adapter") }} of {{ count(data.workloads, "workload") }}.<template v-if="!data.blocks && !data.warns"> Nothing is wrong with where they land.</template></template>
+      <RouterLink :to="`/plans/${code}`">{{ detail.plan.name }}</RouterLink><template v-if="data">: {{ count(data.adapters, "network adapter") }} of {{ count(data.workloads, "workload") }} {{ data.adapters === 1 ? "gets" : "get" }} new settings at {{ detail.target_name }}.<template v-if="!data.blocks && !data.warns"> Nothing is wrong with where they land.</template></template>
     </h1>
     <ProblemNote v-if="error" :error="error" />
     <p v-if="detail" class="bar">

@@ -101,7 +101,7 @@ function setNumber(field: "delay_s" | "ready_timeout_s" | "shutdown_limit_s", va
       <p class="quiet small">Shutting down is of use in planned failovers, where the source is closed down in the reverse order.</p>
     </template>
     <CueList v-if="selected.length === 1 && selected[0]" :plan="plan" :owner="{ kind: 'member', workload: selected[0] }" what="it" @open="(owner, id) => emit('cue', owner, id)" @edit="emit('edit', $event)" />
-    <button class="link bad" @click="emit('remove')">Take out of the plan</button>
+    <button class="link bad" @click="emit('remove')">Remove from the plan</button>
   </div>
   <p v-else class="quiet">Select workloads on the board to change when they come up. Ctrl, Shift or a rectangle drawn from empty ground selects several.</p>
 </template>

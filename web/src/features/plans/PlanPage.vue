@@ -1,26 +1,29 @@
 <script setup lang="ts">
 // One draft of a plan, shown on several faces: the wave board with the score, a table, a file.
-import { useQueryClient } from "@tanstack/vue-query";
 import { computed, nextTick, ref, defineAsyncComponent } from "vue";
-import { useRoute, useRouter } from "vue-router";
-import { api, take } from "@/api/client";
-import type { Member, Piece, Plan } from "@/api/types";
+import { useRoute } from "vue-router";
+import type { Piece, Plan } from "@/api/types";
 import CueDialog from "@/features/plans/CueDialog.vue";
 import CueList from "@/features/plans/CueList.vue";
 import EstateShelf from "@/features/plans/EstateShelf.vue";
 import MemberInspector from "@/features/plans/MemberInspector.vue";
+import PlanHeader from "@/features/plans/PlanHeader.vue";
 import PlanSettings from "@/features/plans/PlanSettings.vue";
 import PlanTable from "@/features/plans/PlanTable.vue";
+import PublishDialog from "@/features/plans/PublishDialog.vue";
+import RetireDialog from "@/features/plans/RetireDialog.vue";
+import StaleDialog from "@/features/plans/StaleDialog.vue";
 import SuggestDialog from "@/features/plans/SuggestDialog.vue";
 import VersionList from "@/features/plans/VersionList.vue";
 import WaveBoard from "@/features/plans/WaveBoard.vue";
 import WaveInspector from "@/features/plans/WaveInspector.vue";
-import { bringTo, find, moveTo, MOST_WAVES, type Owner, setAll, takeOut } from "@/features/plans/draft";
+import { find, moveTo, type Owner, setAll } from "@/features/plans/draft";
 import { usePlanEditor } from "@/features/plans/editor";
+import { usePlanSelection } from "@/features/plans/planSelection";
 import FindingList from "@/ui/FindingList.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import SiteWay from "@/ui/SiteWay.vue";
-import { ago, chance, count, duration } from "@/ui/format";
+import { count, duration } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
 import ScoreView from "@/ui/score/ScoreView.vue";
 import PageSkeleton from "@/ui/PageSkeleton.vue";
@@ -30,13 +33,10 @@ const PlanFileDrawer = defineAsyncComponent(() => import("@/features/plans/PlanF
 const AheadDialog = defineAsyncComponent(() => import("@/features/plans/AheadDialog.vue"));
 const RehearsalDialog = defineAsyncComponent(() => import("@/features/plans/RehearsalDialog.vue"));
 const route = useRoute();
-const router = useRouter();
-const client = useQueryClient();
 const code = computed(() => String(route.params.code));
 const editor = usePlanEditor(code);
-const { detail, error, draft, plan, assessment, reckoning, problem, stale, saving, said } = editor;
-const selected = ref<string[]>(typeof route.query.select === "string" ? [route.query.select] : []);
-const wave = ref<number | null>(null);
+const { detail, error, draft, plan, assessment, reckoning, problem, stale, saving } = editor;
+const { selected, wave, order, dependencies, pick, lasso, pickWave, move, bring, shift, walk, set, depend, remove, add, none } = usePlanSelection(plan, draft, typeof route.query.select === "string" ? [route.query.select] : []);
 const face = ref<"board" | "table">("board");
 const shelf = ref(-1);
 const filing = ref(false);
@@ -45,82 +45,12 @@ const settings = ref(false);
 const publishing = ref(false);
 const ahead = ref(false);
 const rehearsing = ref(false);
-const summary = ref("");
 const cueOf = ref<Owner | null>(null);
 const cueId = ref<string | null>(null);
 
 /** How many waves of parts come before the plan's own. */
 const first = computed(() => assessment.value?.own_from ?? 0);
-const order = computed(() => plan.value?.waves.flatMap((one) => one.members.map((member) => member.workload)) ?? []);
 const troubled = computed(() => assessment.value?.findings.filter((one) => one.severity === "blocks").map((one) => one.subject) ?? []);
-const dependencies = computed<[string, string][]>(() => {
-  const found: [string, string][] = [];
-  for (const name of selected.value) {
-    for (const one of plan.value?.waves ?? []) {
-      for (const member of one.members) {
-        if (member.workload === name) found.push(...member.depends_on.map((d): [string, string] => [d, name]));
-        else if (member.depends_on.includes(name)) found.push([name, member.workload]);
-      }
-    }
-  }
-  return found;
-});
-
-function pick(workload: string, event: MouseEvent | KeyboardEvent) {
-  wave.value = null;
-  if (event.shiftKey && selected.value.length) {
-    const [a, b] = [order.value.indexOf(selected.value.at(-1) ?? ""), order.value.indexOf(workload)].sort((m, n) => m - n);
-    const range = order.value.slice(a, (b ?? 0) + 1);
-    selected.value = [...new Set([...selected.value, ...range])];
-  } else if (event.ctrlKey || event.metaKey) {
-    selected.value = selected.value.includes(workload) ? selected.value.filter((name) => name !== workload) : [...selected.value, workload];
-  } else selected.value = selected.value.length === 1 && selected.value[0] === workload ? [] : [workload];
-}
-function lasso(names: string[], more: boolean) {
-  wave.value = null;
-  selected.value = more ? [...new Set([...selected.value, ...names])] : names;
-}
-function pickWave(index: number) {
-  selected.value = [];
-  wave.value = index < 0 || wave.value === index ? null : index;
-}
-function move(names: string[], to: number) {
-  if (to >= 0 && to < MOST_WAVES) draft.edit((next) => moveTo(next, names, to));
-}
-function bring(names: string[], to: number) {
-  if (to < MOST_WAVES) draft.edit((next) => bringTo(next, names, to));
-}
-function shift(by: number) {
-  const waves = selected.value.map((name) => (plan.value ? (find(plan.value, name)?.[0] ?? 0) : 0));
-  const to = by < 0 ? Math.min(...waves) - 1 : Math.max(...waves) + 1;
-  if (selected.value.length && to >= 0) move(selected.value, to);
-}
-function walk(by: number, more = false) {
-  const at = order.value.indexOf(selected.value.at(-1) ?? "");
-  const next = order.value[Math.min(Math.max(at + by, 0), order.value.length - 1)];
-  if (!next) return;
-  selected.value = more ? [...selected.value.filter((name) => name !== next), next] : [next];
-  wave.value = null;
-  void nextTick(() => document.querySelector(`[data-workload="${CSS.escape(next)}"]`)?.scrollIntoView({ block: "nearest" }));
-}
-function set(field: keyof Member, value: Member[keyof Member]) {
-  draft.edit((next) => setAll(next, selected.value, field, value));
-}
-function depend(workload: string, on: string) {
-  draft.edit((next) => {
-    const found = find(next, workload);
-    if (found && !found[1].depends_on.includes(on)) found[1].depends_on.push(on);
-  });
-  selected.value = [workload];
-}
-function remove() {
-  draft.edit((next) => takeOut(next, selected.value));
-  selected.value = [];
-}
-function add(names: string[], to: number) {
-  bring(names, to);
-  selected.value = names;
-}
 function accept(pieces: Piece[]) {
   draft.edit((next) => {
     for (const one of pieces) {
@@ -141,22 +71,7 @@ async function focus(id: string) {
   await nextTick();
   document.querySelector<HTMLElement>(`#${id}, #${id} input`)?.focus();
 }
-async function publish() {
-  publishing.value = false;
-  await editor.save(summary.value.trim());
-  summary.value = "";
-}
 const retiring = ref(route.query.retire !== undefined);
-async function retire() {
-  problem.value = null;
-  try {
-    await take(api.DELETE("/api/v1/plans/{code}", { params: { path: { code: code.value } } }));
-    await router.push("/");
-    await client.invalidateQueries();
-  } catch (caught) {
-    problem.value = caught;
-  }
-}
 const edit = (change: (plan: Plan) => void) => draft.edit(change);
 
 useKeys([
@@ -177,8 +92,8 @@ useKeys([
   { keys: ["A"], label: "Add workloads", run: () => (shelf.value = Math.max((plan.value?.waves.length ?? 1) - 1, 0)) },
   { keys: ["T"], label: "Board or table", run: () => (face.value = face.value === "board" ? "table" : "board") },
   { keys: ["O"], label: "Objectives, parts and notes", run: () => (settings.value = true) },
-  { keys: ["Delete", "Backspace"], label: "Take out of the plan", run: remove },
-  { keys: ["Escape"], label: "Select nothing", run: () => ((selected.value = []), (wave.value = null)) },
+  { keys: ["Delete", "Backspace"], label: "Remove from the plan", run: remove },
+  { keys: ["Escape"], label: "Select nothing", run: none },
   { keys: ["F"], label: "The plan as a file", run: () => (filing.value = true) },
   { keys: ["W"], label: "What if, and what would help", run: () => (ahead.value = true) },
   { keys: ["R"], label: "Rehearse it in virtual time", run: () => (rehearsing.value = true) },
@@ -194,42 +109,7 @@ useKeys([
     <ProblemNote v-if="error && !plan" :error="error" />
     <PageSkeleton v-if="!error && !(plan && detail && (assessment || problem))" :heading="3" :blocks="[24, 250, 420]" />
     <template v-else-if="plan && detail">
-      <div class="top">
-        <div>
-          <h1 class="sentence">
-            <template v-if="assessment?.forecast">
-              {{ plan.name }} would be back in <b>{{ duration(assessment.forecast.p50_s) }}</b> ({{ Math.round(assessment.forecast.p10_s / 60) }} to
-              {{ Math.round(assessment.forecast.p95_s / 60) }} min), <b>{{ chance(assessment.forecast.chance) }}</b> likely inside its
-              {{ duration(assessment.forecast.objective_s) }}. {{ assessment.forecast.decides }} decides the time.
-            </template>
-            <template v-else-if="assessment">{{ plan.name }} could not run as it stands. Its findings say why.</template>
-            <template v-else>{{ plan.name }}</template>
-          </h1>
-          <p v-if="draft.elsewhere.value" class="bad" role="status">
-            ▲ This plan is open in another tab of this browser as well. What you change here lasts as long as this tab, and saving says what the other one saved.
-          </p>
-          <p class="under" data-testid="draft">
-            <template v-if="draft.changed.value">
-              Draft on version {{ draft.basedOn.value }}: {{ assessment?.changes.join(", ") || "changed" }}.
-              <button class="link" @click="editor.discard">Discard</button>
-            </template>
-            <template v-else>
-              {{ said || `Version ${detail.version}, saved by ${detail.versions[0]?.author} ${ago(detail.versions[0]?.saved_at ?? "")}: ${detail.versions[0]?.summary}` }}
-            </template>
-          </p>
-        </div>
-        <div class="buttons">
-          <el-button class="btn" :disabled="!draft.canUndo.value" title="Ctrl+Z" @click="draft.undo">Undo</el-button>
-          <el-button class="btn" :disabled="!draft.canRedo.value" title="Ctrl+Shift+Z" @click="draft.redo">Redo</el-button>
-          <el-button class="btn" :disabled="!draft.changed.value || saving" title="Ctrl+S saves with the changes as summary" @click="publishing = true">
-            Save version {{ draft.basedOn.value + 1 }}
-          </el-button>
-          <el-button class="btn" title="S" @click="suggesting = true">Suggest …</el-button>
-          <el-button class="btn" title="F" @click="filing = true">File</el-button>
-          <RouterLink class="btn" :to="`/plans/${code}/landings`">Landings</RouterLink>
-          <RouterLink class="btn main" :to="`/plans/${code}/start`">Start a test …</RouterLink>
-        </div>
-      </div>
+      <PlanHeader :editor="editor" :plan="plan" :detail="detail" @save="publishing = true" @suggest="suggesting = true" @file="filing = true" />
       <ProblemNote v-if="problem" :error="problem" />
 
       <div class="columns">
@@ -248,13 +128,8 @@ useKeys([
           <PlanTable v-if="face === 'table'" :plan="plan" :first="first" :selected="selected" @edit="edit" @pick="(name) => ((selected = [name]), (wave = null))" />
           <template v-else>
             <WaveBoard
-              :plan="plan"
-              :first="first"
+              v-bind="{ plan, first, selected, wave, troubled, dependencies }"
               :parts="assessment?.waves.slice(0, first) ?? []"
-              :selected="selected"
-              :wave="wave"
-              :troubled="troubled"
-              :dependencies="dependencies"
               @pick="pick"
               @bring="bring"
               @depend="depend"
@@ -277,7 +152,7 @@ useKeys([
               @pick="pick"
               @delay="(workload, seconds) => edit((next) => setAll(next, [workload], 'delay_s', seconds))"
             />
-            <p v-else-if="assessment" class="under">The score comes back when what blocks the plan is mended.</p>
+            <p v-else-if="assessment" class="under">The score comes back when what blocks the plan is fixed.</p>
           </template>
         </div>
         <aside>
@@ -307,49 +182,14 @@ useKeys([
       <AheadDialog v-if="ahead" v-model="ahead" :plan="plan" :based-on="draft.basedOn.value" :saved="detail.plan" @take="(better) => edit((next) => Object.assign(next, better))" />
       <RehearsalDialog v-if="rehearsing" v-model="rehearsing" :plan="plan" />
       <CueDialog :id="cueId" :plan="plan" :owner="cueOf" @close="cueOf = null" @edit="edit" />
-      <el-dialog v-model="publishing" :title="`Save version ${draft.basedOn.value + 1}`" width="min(520px, 94vw)">
-        <ul class="changes"><li v-for="one in assessment?.changes ?? []" :key="one">{{ one }}</li></ul>
-        <el-form-item class="form" label="Why, for those who read it later"><el-input v-model="summary" class="entry" maxlength="400" placeholder="the changes themselves, if you say nothing" @keydown.enter="publish" /></el-form-item>
-        <template #footer>
-          <el-button class="btn" @click="publishing = false">Not yet</el-button>
-          <el-button class="btn main" :disabled="saving" @click="publish">Save it</el-button>
-        </template>
-      </el-dialog>
-      <el-dialog v-model="retiring" :title="`Retire ${plan.name}?`" width="min(520px, 94vw)">
-        <p>It goes with its {{ count(detail.version, "version") }}; its drills begin no more, and its runs keep what they ran. It can be brought back under <RouterLink to="/settings/retired">Settings</RouterLink>.</p>
-        <ProblemNote v-if="problem" :error="problem" />
-        <template #footer>
-          <el-button class="btn" @click="retiring = false">Keep it</el-button>
-          <el-button class="btn danger" @click="retire">Retire it</el-button>
-        </template>
-      </el-dialog>
-      <el-dialog :model-value="!!stale" title="Somebody saved in between" width="min(520px, 94vw)" @close="stale = null">
-        <p>{{ stale?.detail }}</p>
-        <p class="under">Your draft is kept. Nothing was saved.</p>
-        <template #footer>
-          <el-button class="btn" @click="stale = null">Leave my draft as it is</el-button>
-          <el-button class="btn main" @click="editor.takeTheirs">Take their changes into my draft</el-button>
-        </template>
-      </el-dialog>
+      <PublishDialog v-model="publishing" :version="draft.basedOn.value + 1" :changes="assessment?.changes ?? []" :saving="saving" @save="editor.save" />
+      <RetireDialog v-model="retiring" :plan="plan" :versions="detail.version" />
+      <StaleDialog v-model="stale" @take-theirs="editor.takeTheirs" />
     </template>
   </div>
 </template>
 
 <style scoped>
-.top {
-  display: flex;
-  justify-content: space-between;
-  gap: var(--gap-4);
-}
-.buttons {
-  display: flex;
-  gap: var(--gap-2);
-  flex: none;
-  flex-wrap: wrap;
-  justify-content: flex-end;
-  align-content: flex-start;
-  max-width: 470px;
-}
 .columns {
   display: flex;
   gap: var(--gap-4);
@@ -380,11 +220,6 @@ useKeys([
   display: block;
   margin-bottom: 3px;
 }
-.changes {
-  max-height: 220px;
-  overflow: auto;
-  margin-bottom: var(--gap-3);
-}
 aside {
   width: 272px;
   flex: none;
@@ -402,7 +237,6 @@ aside > h2:first-child {
   margin-top: 0;
 }
 @media (max-width: 900px) {
-  .top,
   .columns {
     flex-direction: column;
   }

@@ -68,7 +68,7 @@ const isLate = (plan: PlanLine) => plan.standing?.at_risk_s === null || (plan.st
         <template #default="{ row }">
           <span v-if="row.standing?.forecast" :class="{ bad: row.standing.forecast.p80_s > row.rto_s }">{{ duration(row.standing.forecast.p50_s) }} of {{ duration(row.rto_s) }}</span>
           <span v-else-if="row.standing" class="bad">no forecast</span>
-          <span v-else class="quiet">being judged</span>
+          <span v-else class="quiet">being assessed</span>
         </template>
       </el-table-column>
       <el-table-column label="Data at risk" sortable :sort-method="by((plan) => plan.standing?.at_risk_s ?? Infinity)" min-width="130">

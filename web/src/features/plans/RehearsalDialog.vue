@@ -58,8 +58,8 @@ async function rehearse() {
     <p class="choose">
       <el-select v-model="fault" class="entry" aria-label="What goes wrong" filterable default-first-option><el-option v-for="[kind, words] in FAULTS" :key="kind" :value="kind" :label="`${words}`" /></el-select>
       <el-select v-if="wants" v-model="subject" class="entry" aria-label="Of which workload" filterable default-first-option><el-option v-for="one in members" :key="one" :value="one" :label="`${one}`" /></el-select>
-      <span v-if="busy" class="quiet" role="status">Playing it …</span>
-      <span v-else class="quiet">The engine's own rules and a copy of {{ plan.target }} as the records know it; people are quick in it. Nothing is touched.</span>
+      <span v-if="busy" class="quiet" role="status">Rehearsing …</span>
+      <span v-else class="quiet">The engine's own rules and a copy of {{ plan.target }} as the records know it; people answer at once. Nothing is touched.</span>
     </p>
     <ProblemNote v-if="problem" :error="problem" />
     <template v-if="made">

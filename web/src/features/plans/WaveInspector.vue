@@ -43,7 +43,7 @@ function remove() {
     <p class="bar">
       <button class="link" :disabled="wave === 0" @click="swap(-1)">← earlier</button>
       <button class="link" :disabled="wave === plan.waves.length - 1" @click="swap(1)">later →</button>
-      <button v-if="!one.members.length && plan.waves.length > 1" class="link bad" @click="remove">Take the empty wave out</button>
+      <button v-if="!one.members.length && plan.waves.length > 1" class="link bad" @click="remove">Remove the empty wave</button>
     </p>
   </div>
 </template>

@@ -120,3 +120,4 @@ export function usePlanEditor(code: Ref<string>) {
 
   return { detail, error, draft, plan, assessment, reckoning, problem, stale, saving, said, save, takeTheirs, mend, discard };
 }
+export type PlanEditor = ReturnType<typeof usePlanEditor>;

@@ -6,12 +6,12 @@ import { useRoute, useRouter } from "vue-router";
 import { api, take } from "@/api/client";
 import { useProtection, useSites, useWorkloads } from "@/api/queries";
 import type { Group, GroupDetail } from "@/api/types";
-import RetentionStrip from "@/features/protection/RetentionStrip.vue";
-import KeptInput from "@/ui/KeptInput.vue";
+import GroupCost from "@/features/protection/GroupCost.vue";
+import PolicyFields from "@/features/protection/PolicyFields.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import RecoveredNote from "@/ui/RecoveredNote.vue";
 import { useFormDraft } from "@/ui/formDraft";
-import { count, duration, rate, size } from "@/ui/format";
+import { count } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
 
 const route = useRoute();
@@ -78,39 +78,6 @@ const sought = ref("");
 const free = computed(() => `site:${draft.value.source || '""'} ${sought.value ? `"${sought.value.replaceAll('"', "")}"` : ""} (-protected${code.value ? ` OR group:${code.value}` : ""})`);
 const { data: choices } = useWorkloads(free, 100, computed(() => !!draft.value.source));
 
-/** Seconds as a number and a unit that people count in. */
-const UNITS = { s: 1, min: 60, h: 3600, days: 86_400 } as const;
-type Unit = keyof typeof UNITS;
-const TIMES = [
-  { key: "interval_s", label: "A point every", unit: "s" },
-  { key: "rpo_s", label: "Objective: never older than (RPO)", unit: "s" },
-  { key: "app_consistent_every_s", label: "Application-consistent every (0: never)", unit: "h" },
-  { key: "keep_all_s", label: "Keep all points for", unit: "h" },
-  { key: "keep_hourly_s", label: "then hourly ones for", unit: "h" },
-  { key: "keep_daily_s", label: "then daily ones for", unit: "days" },
-] as const satisfies { key: keyof Group["policy"]; label: string; unit: Unit }[];
-const set = (name: (typeof TIMES)[number]["key"], unit: Unit, text: string) => (draft.value.policy[name] = Math.round(Number(text) * UNITS[unit]));
-const shown = (name: (typeof TIMES)[number]["key"], unit: Unit) => draft.value.policy[name] / UNITS[unit];
-
-const settled = ref<Group | null>(null);
-let waiting = 0;
-watch(
-  draft,
-  (now) => {
-    window.clearTimeout(waiting);
-    waiting = window.setTimeout(() => (settled.value = JSON.parse(JSON.stringify(now))), 250);
-  },
-  { deep: true, immediate: true },
-);
-const ready = computed(() => !!settled.value?.source && !!settled.value.target && (settled.value.members.length > 0 || settled.value.tag_rule.trim() !== ""));
-const { data: cost, error: costError } = useQuery({
-  queryKey: ["cost", settled],
-  queryFn: () => take(api.POST("/api/v1/group-cost", { body: { group: { ...settled.value!, name: settled.value!.name || "unnamed" } } })),
-  enabled: ready,
-  retry: false,
-  placeholderData: (before) => before,
-});
-
 /** What the answer says is on the page at once; everything else is asked for again behind it. */
 async function open(saved: GroupDetail) {
   void client.invalidateQueries();
@@ -160,7 +127,7 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Save the group", run: () => void save()
     </h1>
     <form v-if="joinable.length" class="join" @submit.prevent="join">
       <span>Or add {{ asked.length === 1 ? asked[0] : count(asked.length, "workload") }} to a group that is there:</span>
-      <el-select v-model="joining" filterable placeholder="Choose a group" aria-label="Add to group" class="choice" default-first-option>
+      <el-select v-model="joining" :empty-values="['', null, undefined]" filterable placeholder="Choose a group" aria-label="Add to group" class="choice" default-first-option>
         <el-option v-for="group in joinable" :key="group.code" :value="group.code" :label="`${group.name} (${count(group.members, 'workload')}, to ${group.target})`" />
       </el-select>
       <el-button class="btn" :disabled="!joining || busy" native-type="submit">Add to group</el-button>
@@ -180,27 +147,7 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Save the group", run: () => void save()
           <el-option v-for="one in choices ?? []" :key="one.name" :value="one.name" :label="one.name" />
         </el-select></el-form-item>
         <el-form-item label="and whatever matches (these join by themselves)"><el-input v-model="draft.tag_rule" class="mono" placeholder="tier=web AND app=booking" /></el-form-item>
-        <h2>Policy</h2>
-        <div class="two">
-          <el-form-item label="How"><el-select v-model="draft.policy.mode" filterable default-first-option>
-            <el-option value="continuous" label="continuously" />
-            <el-option value="interval" label="in cycles" />
-            <el-option value="backup-copy" label="as backup copies" />
-          </el-select></el-form-item>
-          <el-form-item label="Weight on its link"><el-input v-model.number="draft.policy.weight" type="number" min="1" max="100" /></el-form-item>
-          <el-form-item v-for="time in TIMES" :key="time.key" :label="`${time.label}, ${time.unit}`"><KeptInput type="number" min="0" step="any" :value="shown(time.key, time.unit)" @done="set(time.key, time.unit, $event)" /></el-form-item>
-          <el-form-item label="At most so many points (0: no limit)"><el-input v-model.number="draft.policy.most_points" type="number" min="0" /></el-form-item>
-          <el-form-item v-if="!code" label="First copy"><el-select v-model="draft.policy.initial" filterable default-first-option>
-            <el-option value="now" label="now" />
-            <el-option value="at" label="at a time" />
-            <el-option value="seed" label="from a seed that is already there" />
-          </el-select></el-form-item>
-          <el-form-item v-if="draft.policy.initial === 'at' && !code" label="begins at"><el-date-picker :model-value="draft.policy.initial_at" type="datetime" format="D MMM YYYY, HH:mm" @update:model-value="draft.policy.initial_at = $event ? new Date($event).toISOString() : null" /></el-form-item>
-        </div>
-        <p>
-          <el-checkbox v-model="draft.policy.compression">compress on the link</el-checkbox>
-          <el-checkbox v-model="draft.policy.encrypted">encrypt the copies</el-checkbox>
-        </p>
+        <PolicyFields v-model="draft.policy" :is-new="!code" />
         <label v-if="draft.policy.encrypted && !known?.key_fingerprint">
           Key of the copies, 16 characters or more
           <el-input v-model="key" type="password" autocomplete="off" required minlength="16" maxlength="4096" />
@@ -212,25 +159,7 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Save the group", run: () => void save()
           <RouterLink :to="code ? `/protection/${code}` : '/protection'" class="btn">Cancel</RouterLink>
         </p>
       </form>
-      <aside>
-        <h2>What it would cost</h2>
-        <p v-if="!ready" class="quiet">Choose members, and what it costs is said here before anything is saved.</p>
-        <ProblemNote v-else-if="costError" :error="costError" />
-        <template v-else-if="cost">
-          <p v-for="(one, index) in cost.sentences" :key="one" :class="{ bad: !cost.fits && index === cost.sentences.length - 1 }">{{ one }}</p>
-          <div class="bar" role="img" :aria-label="`${rate(cost.others_bps)} of others and ${rate(cost.peak_bps)} of this group on ${rate(cost.room_bps)}`">
-            <i class="others" :style="{ width: `${Math.min((cost.others_bps / Math.max(cost.room_bps, 1)) * 100, 100)}%` }" />
-            <i class="own" :class="{ over: !cost.fits }" :style="{ width: `${Math.min((cost.peak_bps / Math.max(cost.room_bps, 1)) * 100, 100)}%` }" />
-          </div>
-          <p class="quiet">▨ other groups {{ rate(cost.others_bps) }} ■ this one in its busiest hour {{ rate(cost.peak_bps) }}; the link has {{ rate(cost.room_bps) }} in its narrowest window</p>
-          <p v-if="!code">
-            The first copy is {{ size(cost.copy_bytes) }}<template v-if="cost.first_copy_s === 0">, and is already there</template><template v-else-if="cost.first_copy_s !== null"> and takes about {{ duration(cost.first_copy_s) }} on what others leave of the link</template><span v-else class="bad">, and would never end: the link has nothing left</span>.
-          </p>
-          <h2>Points it would keep</h2>
-          <RetentionStrip :points="cost.points" />
-        </template>
-        <p v-else class="quiet">Asking the source how fast they change …</p>
-      </aside>
+      <GroupCost :group="draft" :is-new="!code" />
     </div>
   </div>
 </template>
@@ -254,27 +183,6 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Save the group", run: () => void save()
 }
 .choice {
   width: 320px;
-}
-aside h2 {
-  margin: var(--gap-3) 0 var(--gap-1);
-}
-aside p {
-  margin-bottom: var(--gap-2);
-}
-.bar {
-  display: flex;
-  height: 16px;
-  border: 1px solid var(--ink-1);
-  overflow: hidden;
-}
-.others {
-  background: repeating-linear-gradient(45deg, var(--ink-3) 0 2px, transparent 2px 6px);
-}
-.own {
-  background: var(--ink-1);
-}
-.own.over {
-  background: var(--disaster);
 }
 @media (max-width: 900px) {
   .sides {

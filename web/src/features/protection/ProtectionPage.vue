@@ -24,7 +24,7 @@ useKeys([{ keys: ["N"], label: "A new group", run: () => void router.push("/prot
         <RouterLink to="/protection/new" class="btn">Protect workloads in a new group</RouterLink>
         <el-input v-if="data.all_groups > data.groups.length || find" v-model="find" class="entry" aria-label="Find a group" placeholder="find a group" />
         <span v-if="data.all_groups > data.groups.length" class="quiet">{{ data.groups.length }} of {{ data.all_groups }} groups are shown, those in trouble first.</span>
-        <RouterLink v-if="!data.workloads" to="/estate/import" class="btn">Bring in the estate</RouterLink>
+        <RouterLink v-if="!data.workloads" to="/estate/import" class="btn">Import the estate</RouterLink>
       </p>
       <p v-for="cause in data.causes" :key="cause.cause" class="cause bad">✕ {{ cause.sentence }}</p>
       <div class="scroll">

@@ -102,7 +102,7 @@ useKeys(
               <td><SiteWay :source="plan.source" :target="plan.target" /></td>
               <td>
                 <IntervalPlot v-if="plan.forecast" :forecast="plan.forecast" :scale="scale" />
-                <span v-else class="bad">no forecast: mend its findings first</span>
+                <span v-else class="bad">no forecast: fix its findings first</span>
               </td>
               <td :class="{ bad: plan.at_risk_s === null || plan.at_risk_s > plan.rpo_s }">
                 <template v-if="plan.at_risk_s !== null">{{ duration(plan.at_risk_s) }} of {{ duration(plan.rpo_s) }}</template>
@@ -118,7 +118,7 @@ useKeys(
         </table>
       </div>
     </template>
-    <p v-else-if="!error" class="quiet">Judging every plan …</p>
+    <p v-else-if="!error" class="quiet">Assessing every plan …</p>
   </div>
 </template>
 

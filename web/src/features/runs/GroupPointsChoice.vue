@@ -40,10 +40,10 @@ function take(group: string, point: string) {
     </el-select></el-form-item>
     <label>
       A single workload, if only its copy is damaged
-      <el-select v-model="workload" size="small" filterable placeholder="which" aria-label="Workload from another point" default-first-option>
+      <el-select v-model="workload" :empty-values="['', null, undefined]" size="small" filterable placeholder="which" aria-label="Workload from another point" default-first-option>
         <el-option v-for="name in names" :key="name" :value="name" :label="name" />
       </el-select>
-      <el-select v-if="workload" model-value="" size="small" filterable placeholder="from" :aria-label="`Point of ${workload}`" default-first-option @update:model-value="setApart">
+      <el-select v-if="workload" model-value="" :empty-values="['', null, undefined]" size="small" filterable placeholder="from" :aria-label="`Point of ${workload}`" default-first-option @update:model-value="setApart">
         <el-option v-for="point in newestFirst.get(groupOf(workload)?.group ?? '')" :key="point.id" :value="point.id" :label="label(point)" />
       </el-select>
     </label>

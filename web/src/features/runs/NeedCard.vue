@@ -99,7 +99,7 @@ async function tell(kind: string, more: { verdict?: string; group?: string; poin
         <el-button class="btn main" :disabled="busy" @click="tell('answer')">Confirmed, go on</el-button>
         <el-button v-if="need.not_right" class="btn" :disabled="busy || !text.trim()" title="Wants to know what is not right" @click="tell('not-right')">Not right</el-button>
       </template>
-      <el-button v-else class="btn main" :disabled="busy" @click="tell('resume')">Let it go on</el-button>
+      <el-button v-else class="btn main" :disabled="busy" @click="tell('resume')">Resume</el-button>
     </div>
     <div v-if="changing" class="change">
       <p class="small">The group goes off and comes up again from the point that you choose; what it changed since is discarded.</p>

@@ -144,7 +144,7 @@ const late = (run: RunLine) => run.ready_s !== null && run.ready_s > run.rto_obj
             <td>{{ run.rpo_s === null ? "–" : duration(run.rpo_s) }}</td>
             <td :class="{ bad: run.outcome === 'failed' }">{{ run.outcome ? `${outcomeShapes[run.outcome]} ${run.outcome}` : "◔ under way" }}</td>
             <td @click.stop>
-              <RouterLink v-if="run.sealed" :to="`/runs/${run.id}/evidence`">{{ run.removed ? "let go" : "report" }}</RouterLink>
+              <RouterLink v-if="run.sealed" :to="`/runs/${run.id}/evidence`">{{ run.removed ? "log deleted" : "report" }}</RouterLink>
               <span v-else class="quiet">–</span>
               <span v-if="run.additions" class="quiet" :title="count(run.additions, 'addition')"> +{{ run.additions }}</span>
               <span v-if="run.legal_hold" :title="`Held: ${run.legal_hold}`"> ⚖ held</span>

@@ -21,7 +21,7 @@ const bringBack = (id: number) =>
 <template>
   <div class="page">
     <h1 class="sentence">
-      <template v-if="data?.length">{{ count(data.length, "thing was retired and has", "things were retired and have") }} not come back.</template>
+      <template v-if="data?.length">{{ count(data.length, "thing is", "things are") }} retired.</template>
       <template v-else-if="data">Nothing is retired.</template>
       <template v-else>What was retired.</template>
     </h1>
@@ -43,7 +43,7 @@ const bringBack = (id: number) =>
           <td>{{ one.kind }}</td>
           <td><b>{{ one.name }}</b></td>
           <td>{{ moment(one.at) }} by {{ one.by }}</td>
-          <td><el-button class="btn" :disabled="busy" @click="bringBack(one.id)">Bring it back</el-button></td>
+          <td><el-button class="btn" :disabled="busy" @click="bringBack(one.id)">Restore</el-button></td>
         </tr>
       </tbody>
     </table>

@@ -4,11 +4,11 @@
 import { useLocalStorage, useResizeObserver } from "@vueuse/core";
 import { computed, ref, useTemplateRef } from "vue";
 import type { ScoreStep } from "@/api/types";
-import { clock, roman } from "@/ui/format";
-import ScoreBar from "@/ui/score/ScoreBar.vue";
+import { clock } from "@/ui/format";
 import ScoreLegend from "@/ui/score/ScoreLegend.vue";
+import ScoreRow, { ROW } from "@/ui/score/ScoreRow.vue";
 import ScoreTable from "@/ui/score/ScoreTable.vue";
-import { AFTER, extent, parts, rowsOf, ticks, type Row } from "@/ui/score/layout";
+import { AFTER, extent, parts, rowsOf, ticks } from "@/ui/score/layout";
 
 const props = withDefaults(
   defineProps<{
@@ -30,7 +30,6 @@ const props = withDefaults(
 );
 const emit = defineEmits<{ pick: [workload: string, event: MouseEvent]; step: [id: string]; delay: [workload: string, seconds: number] }>();
 
-const ROW = 23;
 const headings = computed(() => parts(props.steps, props.now));
 const AXIS = computed(() => (headings.value.length ? 50 : 26));
 const FOOT = 20;
@@ -79,35 +78,6 @@ const threads = computed(() =>
   }),
 );
 
-// A boot delay is dragged longer or shorter by the beginning of the boot; by keyboard it is the field of the inspector.
-const GRAIN_S = 5;
-const dragged = ref<{ workload: string; from: number; to: number; at: number; seconds: number } | null>(null);
-const grip = (one: Row) => (props.editable && one.workload ? one.bars.find((bar) => bar.mark === "boot") : undefined);
-function grab(event: PointerEvent, row: Row) {
-  const boot = grip(row);
-  if (!boot || !row.workload) return;
-  const rest = row.bars.find((bar) => bar.mark === "rest" && bar.to <= boot.from + 0.5);
-  const from = rest?.from ?? boot.from;
-  dragged.value = { workload: row.workload, from, to: boot.from, at: event.clientX, seconds: Math.round(boot.from - from) };
-  (event.currentTarget as Element).setPointerCapture(event.pointerId);
-}
-function pull(event: PointerEvent) {
-  const one = dragged.value;
-  if (!one) return;
-  const wanted = one.to - one.from + ((event.clientX - one.at) / inner.value) * end.value;
-  one.seconds = Math.min(Math.max(Math.round(wanted / GRAIN_S) * GRAIN_S, 0), 86_400);
-}
-function drop() {
-  const one = dragged.value;
-  dragged.value = null;
-  if (one && one.seconds !== Math.round(one.to - one.from)) emit("delay", one.workload, one.seconds);
-}
-
-/** As much of a label as has room beside a state, by how wide their letters are on average. */
-function fitting(label: string, state: string): string {
-  const most = state ? Math.max(Math.floor((left.value - 54 - 5.2 * state.length) / 6.2), 6) : 24;
-  return label.length > most ? `${label.slice(0, most - 1)}…` : label;
-}
 /** As wide as the words beside the objective. */
 const OBJECTIVE_TEXT = 106;
 /** Where a word beside a moment stands: right of it, or left of the objective's words where it would meet them. */
@@ -153,82 +123,17 @@ function beside(at: number): { x: number; "text-anchor": "start" | "end" } {
           </template>
         </g>
 
-        <g v-for="{ row, index } in visible" :key="row.key">
-          <rect
-            v-if="row.workload && selected.includes(row.workload)"
-            :x="0"
-            :y="y(index)"
-            :width="width"
-            :height="ROW"
-            class="chosen"
-          />
-          <line v-if="row.first" :x1="0" :x2="width" :y1="y(index)" :y2="y(index)" class="wave-line" />
-          <line :x1="left - 6" :x2="width" :y1="y(index) + 11.5" :y2="y(index) + 11.5" class="row-line" />
-          <text v-if="row.first && row.wave !== null" :x="4" :y="y(index) + 16" class="numeral">
-            {{ roman(row.wave + 1) }}
-          </text>
-          <text
-            :x="32"
-            :y="y(index) + 16"
-            :class="['name', { strong: row.critical.length > 0 && row.workload, quiet: !row.workload }]"
-            @click="row.workload && emit('pick', row.workload, $event)"
-          >
-            <title>{{ row.label }}</title>{{ fitting(row.label, running && !narrow ? row.state : "") }}
-          </text>
-          <text
-            v-if="running && !narrow"
-            :x="left - 14"
-            :y="y(index) + 15.5"
-            text-anchor="end"
-            :class="['state', row.stateTone]"
-          >
-            {{ row.state }}
-          </text>
-          <line
-            v-if="running && row.ghost"
-            :x1="x(row.ghost[0])"
-            :x2="x(row.ghost[1])"
-            :y1="y(index) + 4"
-            :y2="y(index) + 4"
-            class="ghost"
-          />
-          <g v-for="(one, at) in row.bars" :key="at" class="bar" @click="emit('step', one.step)">
-            <title>{{ one.title }}, {{ clock(one.from) }} to {{ clock(one.to) }}</title>
-            <ScoreBar :mark="one.mark" :from="x(one.from)" :to="x(one.to)" :at="y(index)" :ahead="one.ahead && running" :vain="one.vain" />
-          </g>
-          <rect
-            v-if="grip(row)"
-            :x="x(grip(row)!.from) - 5"
-            :y="y(index) + 2"
-            width="10"
-            height="19"
-            class="grip"
-            :data-grip="row.workload"
-            @pointerdown.prevent="grab($event, row)"
-            @pointermove="pull"
-            @pointerup="drop"
-            @pointercancel="dragged = null"
-          >
-            <title>Drag to change the boot delay of {{ row.workload }}</title>
-          </rect>
-          <g v-if="dragged && dragged.workload === row.workload" class="dragged">
-            <rect :x="x(dragged.from)" :y="y(index) + 4" :width="Math.max(x(dragged.from + dragged.seconds) - x(dragged.from), 1)" height="15" />
-            <text :x="x(dragged.from + dragged.seconds) + 6" :y="y(index) + 16">delay {{ clock(dragged.seconds) }}</text>
-          </g>
-          <g v-if="row.whisker && !running" class="whisker">
-            <line :x1="x(row.whisker[0])" :x2="x(row.whisker[1])" :y1="y(index) + 11.5" :y2="y(index) + 11.5" />
-            <line v-for="edge in row.whisker" :key="edge" :x1="x(edge)" :x2="x(edge)" :y1="y(index) + 8" :y2="y(index) + 15" />
-          </g>
-          <line
-            v-for="(part, at) in row.critical"
-            :key="`c${at}`"
-            :x1="x(part[0])"
-            :x2="x(part[1])"
-            :y1="y(index) + 20.5"
-            :y2="y(index) + 20.5"
-            class="critical"
-          />
-        </g>
+        <ScoreRow
+          v-for="{ row, index } in visible"
+          :key="row.key"
+          v-bind="{ row, x, left, width, running, narrow, editable }"
+          :y="y(index)"
+          :selected="!!row.workload && selected.includes(row.workload)"
+          :seconds-per-pixel="end / inner"
+          @pick="(workload, event) => emit('pick', workload, event)"
+          @step="emit('step', $event)"
+          @delay="(workload, seconds) => emit('delay', workload, seconds)"
+        />
 
         <path v-for="(thread, at) in threads" :key="`t${at}`" :d="thread" class="thread" />
 
@@ -280,56 +185,8 @@ text {
   font-size: 12px;
   fill: var(--ink-2);
 }
-.grid,
-.row-line {
+.grid {
   stroke: var(--rule-faint);
-}
-.wave-line {
-  stroke: var(--rule);
-}
-.numeral {
-  font-family: var(--serif);
-  font-weight: 700;
-  fill: var(--brass);
-}
-.name {
-  cursor: pointer;
-}
-.name.strong {
-  font-weight: 700;
-}
-.name.quiet {
-  fill: var(--ink-2);
-  cursor: default;
-}
-.state {
-  font-size: 12px;
-  fill: var(--ink-2);
-}
-.state.busy {
-  fill: var(--brass);
-}
-.state.bad {
-  fill: var(--disaster);
-  font-weight: 700;
-}
-.chosen {
-  fill: var(--brass-soft);
-}
-.bar {
-  cursor: pointer;
-}
-.grip {
-  fill: transparent;
-  cursor: ew-resize;
-}
-.grip:hover {
-  fill: var(--brass-soft);
-  stroke: var(--brass);
-}
-.dragged rect {
-  fill: var(--brass-soft);
-  stroke: var(--brass);
 }
 .hatch {
   stroke: var(--ink-3);
@@ -345,23 +202,11 @@ text {
   fill: var(--ink-2);
   font-size: var(--text-s);
 }
-.ghost {
-  stroke: var(--ink-3);
-  stroke-width: 1.5;
-  opacity: 0.55;
-}
 .thread {
   fill: none;
   stroke: var(--brass);
   stroke-width: 1.2;
   pointer-events: none;
-}
-.whisker line {
-  stroke: var(--ink-2);
-}
-.critical {
-  stroke: var(--brass);
-  stroke-width: 2.5;
 }
 .objective line {
   stroke: var(--ink-1);
