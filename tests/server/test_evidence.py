@@ -246,7 +246,7 @@ class Later(WithHistory):
         self.browser.send("PUT", "/settings", style, **{"If-Match": '"0"'})
         remove_expired(CLOCK)
         gone = self.problem(self.browser.get(f"/api/v1/runs/{self.passed}/evidence"), 410, "gone")
-        self.assertIn("was let go", gone["detail"])
+        self.assertIn("was deleted", gone["detail"])
         self.assertFalse(RunEvent.objects.filter(run_id=self.passed).exists())
         self.assertFalse(RunStep.objects.filter(run_id=self.passed).exists())
         line = next(

@@ -9,7 +9,6 @@ from collections.abc import AsyncIterator
 from typing import Any
 from unittest import mock
 
-from django.contrib.auth.models import User
 from django.contrib.sessions.models import Session
 from django.db import OperationalError, connection
 from django.test import AsyncClient, TransactionTestCase
@@ -20,11 +19,12 @@ from maestoso.server.access import listeners
 from maestoso.server.access.stream_door import StreamDoor, Streams
 from maestoso.server.board import stream as live_updates
 from maestoso.server.board.models import StoredBoard
-from maestoso.server.board.stream import Everywhere
+from maestoso.server.board.stream import LiveUpdates
 from maestoso.server.runs import states, stream
 from maestoso.server.runs.models import Run, RunStep
 from maestoso.server.runs.services import control_run
 from maestoso.server.runs.shapes import Control
+from tests.server.people import make_person
 from tests.server.test_runs import make_run
 from tests.server.tidewell import PASSWORD
 
@@ -92,7 +92,7 @@ class Streaming(TransactionTestCase):
     """The event stream of a run."""
 
     def setUp(self) -> None:
-        User.objects.create_user("ann", password=PASSWORD)
+        make_person("ann", password=PASSWORD)
         self.run_row = make_run()
 
     async def open(self, session: str, pk: int = 0, **headers: str) -> Opened:
@@ -250,9 +250,9 @@ class EverywhereStream(TransactionTestCase):
     """One stream for a whole browser."""
 
     def setUp(self) -> None:
-        User.objects.create_user("ann", password=PASSWORD)
+        make_person("ann", password=PASSWORD)
         self.run_row = make_run()
-        self.streams = Everywhere()
+        self.streams = LiveUpdates()
 
     async def opened(self) -> Opened:
         """As the server is asked for it."""

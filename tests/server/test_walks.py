@@ -6,7 +6,6 @@ import os
 from contextlib import ExitStack
 from typing import ClassVar
 
-from django.contrib.auth.models import User
 from django.core.cache import cache
 from django.db import transaction
 from django.test import TestCase
@@ -14,6 +13,7 @@ from django.test import TestCase
 from maestoso.cli.testing import FIRST_TREE, TREES
 from maestoso.practice.world import World
 from maestoso.server.keeper import tasks
+from tests.server.people import make_person
 from tests.server.tidewell import own_keys
 from tests.walks import country
 from tests.walks.checks import disagreements
@@ -37,7 +37,7 @@ class Country(TestCase):
     @classmethod
     def setUpTestData(cls) -> None:
         cache.clear()
-        User.objects.create_user("ann")
+        make_person("ann")
         walk = Walk("set-up", country.worlds(), Clock(country.START))
         with patched(walk):
             country.make_records(walk.clock)

@@ -18,7 +18,6 @@ from typing import Any
 from unittest import mock
 
 import uvicorn
-from django.contrib.auth.models import User
 from django.core.cache import cache
 from django.db import connection
 from django.test import Client, TestCase, override_settings
@@ -34,6 +33,7 @@ from maestoso.server.estate import agents
 from maestoso.server.estate.models import Site
 from maestoso.sites.client import HttpSite
 from tests.server import databases
+from tests.server.people import make_person
 
 SCENARIO = Scenario(Path(__file__).resolve().parents[2] / "demo" / "tidewell")
 TOKEN = SECRETS.site_token
@@ -172,7 +172,7 @@ class Tidewell(TestCase):
         for code, url in cls.sites.urls.items():
             Site.objects.filter(code=code).update(agent_url=url)
         for name in PEOPLE:
-            User.objects.create_user(name, password=PASSWORD)
+            make_person(name, password=PASSWORD)
 
     def setUp(self) -> None:
         unlocked = mock.patch.object(agents, "client", unlocked_client())

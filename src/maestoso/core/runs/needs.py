@@ -142,7 +142,8 @@ def _decision(state: RunState) -> Need:
         since=state.steps[DECISION].asked_at,
         final={
             "commit": (
-                f"It stays at {plan.target}{ends}. The older points are discarded, and it cannot be rolled back."
+                f"It stays at {plan.target}{ends}. "
+                "The older points are discarded, and it cannot be rolled back."
             ),
             "roll-back": f"What was written at {plan.target} is discarded, and {plan.source} comes up again.",
         },

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from datetime import datetime
+from datetime import UTC, datetime
 from typing import Any
 
 from django.contrib.auth import HASH_SESSION_KEY, SESSION_KEY, get_user_model, logout
@@ -12,11 +12,14 @@ from django.http import HttpRequest
 from django.utils.crypto import constant_time_compare
 from django.utils.deprecation import MiddlewareMixin
 
+from maestoso.core.people.roles import SEE, roles_with
 from maestoso.engine.clock import SystemClock
+from maestoso.server.access.models import RoleGrant
+from maestoso.server.access.shapes import SessionView
 from maestoso.server.config.settings import OPTIONS
 
 CLOCK = SystemClock()
-BEGAN, SEEN = "began", "seen"
+BEGAN, SEEN, ADDRESS, BROWSER = "began", "seen", "address", "browser"
 NOTED_EVERY_S = 30.0
 IDLE = "HTTP_MAESTOSO_IDLE"
 """Seconds since a person last touched mouse or keys, as pages that ask by themselves say of each question."""
@@ -25,6 +28,8 @@ IDLE = "HTTP_MAESTOSO_IDLE"
 def begin(sender: Any, request: HttpRequest, **more: Any) -> None:
     """A person signed in, in whatever way."""
     request.session[BEGAN] = request.session[SEEN] = CLOCK.now().timestamp()
+    request.session[ADDRESS] = str(request.META.get("REMOTE_ADDR") or "")[:60]
+    request.session[BROWSER] = request.headers.get("User-Agent", "")[:200]
 
 
 def over(data: dict[str, Any], now: datetime) -> bool:
@@ -55,7 +60,8 @@ class SessionLimits(MiddlewareMixin):
 
 
 def ended(keys: Iterable[str]) -> set[str]:
-    """Which of these sessions are no more: signed out, over, or of an account that changed or is gone."""
+    """Which of these sessions are no more: signed out, over, of an account that changed or is
+    gone, or of somebody who may not see anything."""
     wanted, now = set(keys), CLOCK.now()
     data = {
         row.session_key: row.get_decoded()
@@ -63,15 +69,46 @@ def ended(keys: Iterable[str]) -> set[str]:
     }
     users = {str(user.pk): user for user in get_user_model().objects.filter(pk__in=_numbers(data.values()))}
 
+    codes = [role.code for role in roles_with(SEE)]
+    grants = RoleGrant.objects.filter(user__in=users.values(), role__in=codes)
+    seeing = set(grants.values_list("user", flat=True))
+
     def good(key: str) -> bool:
         kept = data.get(key)
         user = users.get(str(kept.get(SESSION_KEY))) if kept else None
         return (
             kept is not None and user is not None and user.is_active and not over(kept, now)
             and constant_time_compare(str(kept.get(HASH_SESSION_KEY)), user.get_session_auth_hash())
+            and user.pk in seeing
         )  # fmt: skip
 
     return {key for key in wanted if not good(key)}
+
+
+def of_user(pk: int | None, here: str | None) -> tuple[SessionView, ...]:
+    """The sessions of a person, the latest seen first; ``here`` is the key of the one that asks."""
+    found = [
+        SessionView(
+            began_at=datetime.fromtimestamp(data[BEGAN], UTC),
+            seen_at=datetime.fromtimestamp(data[SEEN], UTC),
+            address=data.get(ADDRESS, ""), browser=data.get(BROWSER, ""), here=key == here,
+        )
+        for key, data in _held(pk).items()
+    ]  # fmt: skip
+    return tuple(sorted(found, key=lambda one: one.seen_at, reverse=True))
+
+
+def end_others(pk: int | None, here: str | None) -> None:
+    """End all sessions of a person but one."""
+    Session.objects.filter(session_key__in=[key for key in _held(pk) if key != here]).delete()
+
+
+def _held(pk: int | None) -> dict[str, dict[str, Any]]:
+    """What the sessions of a person hold. Sessions have no column for it; of them there are some hundreds."""
+    now = CLOCK.now()
+    rows = Session.objects.filter(expire_date__gt=now)
+    data = {row.session_key: row.get_decoded() for row in rows}
+    return {key: one for key, one in data.items() if one.get(SESSION_KEY) == str(pk) and not over(one, now)}
 
 
 def _numbers(sessions: Iterable[dict[str, Any]]) -> set[int]:

@@ -1,7 +1,19 @@
-"""Addresses of signing in and out."""
+"""Addresses of signing in, people and accounts."""
 
 from django.urls import path
 
+from maestoso.server.access import account_views, people_views
 from maestoso.server.access.views import SessionView
 
-urlpatterns = [path("session", SessionView.as_view(), name="session")]
+urlpatterns = [
+    path("session", SessionView.as_view(), name="session"),
+    path("invitations", people_views.Invitations.as_view(), name="invitations"),
+    path("people", people_views.PeopleView.as_view(), name="people"),
+    path("people/<str:name>", people_views.OnePerson.as_view(), name="person"),
+    path("people/<str:name>/invitation", people_views.NewLink.as_view(), name="person-invitation"),
+    path("account", account_views.AccountView.as_view(), name="account"),
+    path("account/password", account_views.Password.as_view(), name="account-password"),
+    path("account/sessions", account_views.Sessions.as_view(), name="account-sessions"),
+    path("account/tokens", account_views.Tokens.as_view(), name="account-tokens"),
+    path("account/tokens/<str:key>", account_views.OneToken.as_view(), name="account-token"),
+]

@@ -3,45 +3,25 @@
 from __future__ import annotations
 
 import secrets
-from dataclasses import dataclass
 
 from django.contrib.auth import authenticate, login, logout
 from django.middleware.csrf import get_token
 from drf_spectacular.utils import extend_schema
 from rest_framework.authentication import SessionAuthentication
 from rest_framework.exceptions import Throttled
-from rest_framework.permissions import AllowAny
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.throttling import ScopedRateThrottle
 from rest_framework.views import APIView
 
 from maestoso.core.errors import DomainError
+from maestoso.core.people.roles import WORDS, permissions_of
+from maestoso.server.access.may import lacking, roles_of
+from maestoso.server.access.shapes import Session, SignIn
 from maestoso.server.access.tries import TRIES, TooManyAtOnce, counted_as, remember_browser
 from maestoso.server.audit.record import recorded
 from maestoso.server.common.shapes import read, reply, shape
 from maestoso.server.organisation.services import organisation
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SignIn:
-    """Name and password."""
-
-    name: str
-    password: str
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Session:
-    """Who is signed in; ``name`` is empty for nobody. ``csrf`` is the X-CSRFToken header of changes.
-
-    ``time_zone`` is that of the organisation: new sites and drills begin with it.
-    """
-
-    name: str
-    organisation: str
-    time_zone: str
-    csrf: str
 
 
 class WrongSignIn(DomainError):
@@ -61,14 +41,13 @@ class _SignInThrottle(ScopedRateThrottle):
 class SessionView(APIView):
     """The session of the browser."""
 
-    permission_classes = [AllowAny]
     throttle_classes = [_SignInThrottle]
     throttle_scope = "signin"
 
     @extend_schema(operation_id="session", responses=shape(Session))
     def get(self, request: Request) -> Response:
         """Who is signed in."""
-        return reply(_session(request))
+        return reply(session_view(request))
 
     @extend_schema(operation_id="signIn", request=shape(SignIn, sent=True), responses=shape(Session))
     def post(self, request: Request) -> Response:
@@ -88,7 +67,8 @@ class SessionView(APIView):
         TRIES.succeeded(counted)
         with recorded():
             login(request, user)
-        answer = reply(_session(request))
+        request.user = user
+        answer = reply(session_view(request))
         remember_browser(answer, user.pk, secrets.token_hex(8))
         return answer
 
@@ -99,11 +79,19 @@ class SessionView(APIView):
         return Response(status=204)
 
 
-def _session(request: Request) -> Session:
+def session_view(request: Request) -> Session:
+    """Who is signed in, and what they may do."""
     own = organisation()
+    user = request.user
+    roles = roles_of(request) if user.is_authenticated else frozenset()
+    held = permissions_of(roles)
     return Session(
-        name=request.user.get_username(),
+        name=user.get_username(),
+        full_name=user.first_name if user.is_authenticated else "",
         organisation=own.organisation,
         time_zone=own.time_zone,
         csrf=get_token(request._request),
+        roles=tuple(sorted(roles)),
+        permissions=tuple(one for one in WORDS if one in held),
+        lacking=lacking(roles) if user.is_authenticated else {},
     )

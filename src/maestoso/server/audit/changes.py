@@ -14,7 +14,7 @@ from django.db.models.signals import post_delete, post_save, pre_save
 WATCHED = frozenset(
     {
         "organisation", "estate", "protection", "crosswalks", "plans", "scripts", "evidence", "drills",
-        "auth",
+        "auth", "access",
     }
 )  # fmt: skip
 """Apps whose rows people change. Runs have a log of their own; sessions are nobody's business."""
@@ -23,7 +23,18 @@ UNWATCHED = frozenset(
     {"EstateMark", "ImportJob", "Seal", "RunRegister", "Stone", "DrillTime", "HeldRow", "Retired"}
 )
 HIDDEN = frozenset(
-    {"password", "token", "agent_token", "sealed", "key", "value", "secret", "digest", "last_login"}
+    {
+        "password",
+        "new_password",
+        "token",
+        "agent_token",
+        "sealed",
+        "key",
+        "value",
+        "secret",
+        "digest",
+        "last_login",
+    }
 )
 """Names whose values never leave where they are kept."""
 NOT_SHOWN = "(not shown)"
@@ -91,7 +102,8 @@ def _note(instance: models.Model, before: dict[str, Any] | None, after: dict[str
         same = {name for name in after if before.get(name) == after[name]}
         before = {name: value for name, value in before.items() if name not in same}
         after = {name: value for name, value in after.items() if name not in same}
-    what = f"{instance._meta.verbose_name} {instance.pk or ''}".strip()
+    name = getattr(instance, "audit_name", instance.pk or "")
+    what = f"{instance._meta.verbose_name} {name}".strip()
     found.append({"what": what, "before": before, "after": after})
 
 

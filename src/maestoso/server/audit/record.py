@@ -120,7 +120,7 @@ def _worth_noting(request: HttpRequest, response: HttpResponseBase) -> bool:
     code = _code(response)
     if code == "too-many-tries":
         return cache.add(f"limit-noted:{request.META.get('REMOTE_ADDR')}", True, LIMITS_NOTED_EVERY_S)
-    return code in ("wrong-sign-in", "not-allowed")
+    return code in ("wrong-sign-in", "not-allowed", "not-permitted", "bad-token", "bad-invitation")
 
 
 @dataclass(slots=True)
@@ -141,7 +141,7 @@ class _Asked:
         told = ((method.__doc__ if method else "") or "").strip().split("\n")[0]
         entry = AuditEntry(
             at=CLOCK.now(),
-            by=request.user.get_username() if request.user.is_authenticated else "",
+            by=_who(request),
             address=str(request.META.get("REMOTE_ADDR") or "")[:60],
             method=str(request.method),
             path=request.path.removeprefix("/api/v1/")[:400],
@@ -152,6 +152,14 @@ class _Asked:
         add_entry(entry)
         found.clear()
         self.written = True
+
+
+def _who(request: HttpRequest) -> str:
+    """The person, and the token of theirs that was shown."""
+    if not request.user.is_authenticated:
+        return ""
+    token = getattr(request, "maestoso_token", "")
+    return f"{request.user.get_username()}{f' (token {token})' if token else ''}"[:150]
 
 
 _asked: ContextVar[_Asked | None] = ContextVar("asked", default=None)

@@ -27,6 +27,7 @@ INSTALLED_APPS = [
     "django.contrib.sessions",
     "rest_framework",
     "drf_spectacular",
+    "knox",
     # From the lowest layer to the highest: what one of them asks is answered in this order.
     "maestoso.server.audit",
     "maestoso.server.estate",
@@ -85,13 +86,21 @@ DATABASES = {
     }
 }
 
-PASSWORD_HASHERS = ["django.contrib.auth.hashers.PBKDF2PasswordHasher"]
+# The second is that of earlier releases: a password that is right is hashed anew by the first.
+PASSWORD_HASHERS = [
+    "django.contrib.auth.hashers.Argon2PasswordHasher",
+    "django.contrib.auth.hashers.PBKDF2PasswordHasher",
+]
 AUTH_PASSWORD_VALIDATORS = [
     {
         "NAME": "django.contrib.auth.password_validation.MinimumLengthValidator",
         "OPTIONS": {"min_length": 12},
     },
     {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},
+    {
+        "NAME": "django.contrib.auth.password_validation.UserAttributeSimilarityValidator",
+        "OPTIONS": {"user_attributes": ("username", "first_name", "email")},
+    },
 ]
 SESSION_COOKIE_AGE = OPTIONS.session_hours * 3600
 SESSION_COOKIE_HTTPONLY = True
@@ -113,8 +122,12 @@ WHITENOISE_INDEX_FILE = False
 WHITENOISE_IMMUTABLE_FILE_TEST = r"^/assets/.+-[\w-]{8}\.\w+$"
 
 REST_FRAMEWORK = {
-    "DEFAULT_AUTHENTICATION_CLASSES": ["rest_framework.authentication.SessionAuthentication"],
-    "DEFAULT_PERMISSION_CLASSES": ["rest_framework.permissions.IsAuthenticated"],
+    # A session first: who has none is told to sign in.
+    "DEFAULT_AUTHENTICATION_CLASSES": [
+        "rest_framework.authentication.SessionAuthentication",
+        "maestoso.server.access.tokens.BearerTokens",
+    ],
+    "DEFAULT_PERMISSION_CLASSES": ["maestoso.server.access.may.InTable"],
     "DEFAULT_RENDERER_CLASSES": ["maestoso.server.common.rendering.Json"],
     "DEFAULT_PARSER_CLASSES": ["maestoso.server.common.json_body.StrictJson"],
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
@@ -123,6 +136,9 @@ REST_FRAMEWORK = {
     "NUM_PROXIES": 0,
     "DEFAULT_THROTTLE_RATES": {"signin": f"{OPTIONS.signin_per_minute}/min"},
 }
+
+KNOX_TOKEN_MODEL = "access.ApiToken"
+REST_KNOX = {"TOKEN_MODEL": KNOX_TOKEN_MODEL, "AUTH_HEADER_PREFIX": "Bearer", "TOKEN_LIMIT_PER_USER": None}
 
 SPECTACULAR_SETTINGS = {
     "TITLE": "Maestoso",

@@ -9,7 +9,9 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from maestoso.core.people.roles import to_start
 from maestoso.engine.clock import SystemClock
+from maestoso.server.access.may import require
 from maestoso.server.common.shapes import read, reply, shape
 from maestoso.server.crosswalks.shapes import LandingsView
 from maestoso.server.estate.workload_views import FILTER
@@ -160,8 +162,10 @@ class RunsView(runs_views.RunsView):
     )
     def post(self, request: Request) -> Response:
         """Start a run."""
+        sent = read(StartRun, request)
+        require(request, to_start(sent.options.kind))
         run = start_run(
-            read(StartRun, request), by=request.user.get_username(), at=CLOCK.now(),
+            sent, by=request.user.get_username(), at=CLOCK.now(),
             key=request.headers.get("Idempotency-Key", ""),
         )  # fmt: skip
         return reply(line(run), 201)

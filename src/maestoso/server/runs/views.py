@@ -11,9 +11,11 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from maestoso.core.model.protection import CopyState
+from maestoso.core.people.roles import to_control
 from maestoso.core.runs.state import RunState
 from maestoso.core.score import run_score
 from maestoso.engine.clock import SystemClock
+from maestoso.server.access.may import require
 from maestoso.server.common.paging import CURSOR, page_of
 from maestoso.server.common.shapes import Number, read, reply, shape
 from maestoso.server.estate.models import Site
@@ -171,8 +173,10 @@ class ControlsView(APIView):
     )
     def post(self, request: Request, pk: int) -> Response:
         """Hold, resume, abort, retry, skip, answer, judge, commit, roll back or take another point."""
+        sent = read(Control, request)
+        require(request, to_control(services.find_run(pk).kind, sent.kind))
         services.control_run(
-            pk, read(Control, request), by=request.user.get_username(), at=CLOCK.now(),
+            pk, sent, by=request.user.get_username(), at=CLOCK.now(),
             key=request.headers.get("Idempotency-Key"),
         )  # fmt: skip
         copied = picture.copying(services.find_run(pk))

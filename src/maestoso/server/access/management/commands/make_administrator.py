@@ -1,4 +1,8 @@
-"""``make_administrator NAME``: makes the account, or gives it a new password, read from standard input."""
+"""``make_administrator NAME``: makes the account, or lets it in again with a new password and the role.
+
+The password is read from standard input. It is how a locked-out organisation gets in, which stands
+in the audit trail.
+"""
 
 from __future__ import annotations
 
@@ -6,9 +10,16 @@ import sys
 from typing import Any
 
 from django.contrib.auth.models import User
-from django.contrib.auth.password_validation import validate_password
-from django.core.exceptions import ValidationError
 from django.core.management.base import BaseCommand, CommandError, CommandParser
+from django.db import transaction
+
+from maestoso.core.errors import BadValue
+from maestoso.core.people.roles import ADMINISTRATOR
+from maestoso.engine.clock import SystemClock
+from maestoso.server.access.models import RoleGrant
+from maestoso.server.access.people import set_password
+from maestoso.server.audit.models import AuditEntry
+from maestoso.server.audit.record import add_entry
 
 
 class Command(BaseCommand):
@@ -21,13 +32,23 @@ class Command(BaseCommand):
         parser.add_argument("name")
 
     def handle(self, *args: Any, **options: Any) -> None:
-        """Check the password by the rules of the settings, then store its hash."""
+        """Check the password by the rules of the settings, store its hash, and give the role."""
         password = sys.stdin.readline().rstrip("\n")
-        user, _ = User.objects.get_or_create(username=options["name"])
-        try:
-            validate_password(password, user)
-        except ValidationError as error:
-            raise CommandError(" ".join(error.messages)) from error
-        user.set_password(password)
-        user.is_superuser = True
-        user.save()
+        now = SystemClock().now()
+        with transaction.atomic():
+            user, made = User.objects.get_or_create(username=options["name"])
+            try:
+                set_password(user, password, field="password")
+            except BadValue as error:
+                raise CommandError(error.remedy) from error
+            if not user.is_active:
+                user.is_active = True
+                user.save()
+            RoleGrant.objects.get_or_create(user=user, role=ADMINISTRATOR, defaults={"at": now})
+            what = "Make an administrator" if made else "Let an administrator in again"
+            add_entry(
+                AuditEntry(
+                    at=now, by="", address="", method="", path=f"people/{user.username}",
+                    sent={}, changed=[], did=f"{what}, on the machine itself",
+                )
+            )  # fmt: skip

@@ -1,0 +1,130 @@
+"""Roles, and the permissions that each of them holds."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable
+from dataclasses import dataclass
+
+SEE = "see"
+READ_AUDIT = "read-audit"
+TAKE_EVIDENCE = "take-evidence"
+HOLD_EVIDENCE = "hold-evidence"
+ANNOTATE = "annotate"
+CHANGE_ESTATE = "change-estate"
+CHANGE_PROTECTION = "change-protection"
+CHANGE_CROSSWALKS = "change-crosswalks"
+CHANGE_PLANS = "change-plans"
+CHANGE_SCRIPTS = "change-scripts"
+SCHEDULE_DRILLS = "schedule-drills"
+ANSWER = "answer"
+RUN_TESTS = "run-tests"
+RUN_LIVE = "run-live"
+USE_LAB = "use-lab"
+CHANGE_SETTINGS = "change-settings"
+MANAGE_PEOPLE = "manage-people"
+
+WORDS = {
+    SEE: "see the estate, plans, runs and reports",
+    READ_AUDIT: "read the audit trail",
+    TAKE_EVIDENCE: "download reports and evidence",
+    HOLD_EVIDENCE: "put legal holds on runs and release them",
+    ANNOTATE: "add notes, files and known traps",
+    CHANGE_ESTATE: "change sites, workloads and links",
+    CHANGE_PROTECTION: "change consistency groups and their copying",
+    CHANGE_CROSSWALKS: "change crosswalks",
+    CHANGE_PLANS: "change recovery plans",
+    CHANGE_SCRIPTS: "change scripts and secrets",
+    SCHEDULE_DRILLS: "change the drill calendar",
+    ANSWER: "answer what runs ask",
+    RUN_TESTS: "start, steer and judge isolated tests",
+    RUN_LIVE: "start, steer, commit and roll back live runs",
+    USE_LAB: "break and mend practice sites",
+    CHANGE_SETTINGS: "change the organisation's settings and seal keys",
+    MANAGE_PEOPLE: "invite people, give roles and disable accounts",
+}
+"""What whoever has a permission may do."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Role:
+    """A role that can be given to a person."""
+
+    code: str
+    name: str
+    words: str
+    permissions: frozenset[str]
+
+
+_WORKS = frozenset({SEE, TAKE_EVIDENCE, ANNOTATE})
+ADMINISTRATOR = "administrator"
+ROLES = (
+    Role(
+        code="viewer", name="Viewer", words="Sees everything but the audit trail.",
+        permissions=frozenset({SEE}),
+    ),
+    Role(
+        code="auditor", name="Auditor", words="Reads the audit trail, takes evidence out and keeps it.",
+        permissions=_WORKS | {READ_AUDIT, HOLD_EVIDENCE},
+    ),
+    Role(
+        code="planner", name="Planner", words="Prepares estate, protection, crosswalks, plans and drills.",
+        permissions=_WORKS | {
+            CHANGE_ESTATE, CHANGE_PROTECTION, CHANGE_CROSSWALKS, CHANGE_PLANS, CHANGE_SCRIPTS,
+            SCHEDULE_DRILLS,
+        },
+    ),
+    Role(
+        code="operator", name="Operator", words="Runs isolated tests and answers what any run asks.",
+        permissions=_WORKS | {ANSWER, RUN_TESTS, USE_LAB},
+    ),
+    Role(
+        code="conductor", name="Conductor", words="Runs everything that moves production, and tests.",
+        permissions=_WORKS | {ANSWER, RUN_TESTS, RUN_LIVE},
+    ),
+    Role(
+        code=ADMINISTRATOR, name="Administrator", words="May do everything, and says who else may do what.",
+        permissions=frozenset(WORDS),
+    ),
+)  # fmt: skip
+BY_CODE = {role.code: role for role in ROLES}
+
+
+def permissions_of(roles: Iterable[str]) -> frozenset[str]:
+    """Everything that these roles hold together; a role that is not known holds nothing."""
+    return frozenset().union(*(BY_CODE[code].permissions for code in roles if code in BY_CODE))
+
+
+def roles_with(permission: str) -> tuple[Role, ...]:
+    """The roles that hold a permission."""
+    return tuple(role for role in ROLES if permission in role.permissions)
+
+
+def to_start(kind: str) -> str:
+    """What whoever starts a run of this kind needs."""
+    return RUN_TESTS if kind == "test" else RUN_LIVE
+
+
+ANSWERS = frozenset({"answer", "not-right", "retry", "skip"})
+"""Controls that answer what a run asks; the others steer it."""
+
+
+def to_control(kind: str, control: str) -> str:
+    """What whoever sends a control to a run of this kind needs."""
+    return ANSWER if control in ANSWERS else to_start(kind)
+
+
+def refusal(permission: str, roles: Collection[str], able: Collection[str]) -> tuple[str, str]:
+    """Why somebody with these roles may not, and who may: a sentence and what to do.
+
+    ``able`` are the names of people who have the permission.
+    """
+    own = [BY_CODE[code].name.lower() for code in roles if code in BY_CODE]
+    have = f"Your role{'' if len(own) == 1 else 's'} ({', '.join(own)})" if own else "You have no role, which"
+    verb = "does" if len(own) < 2 else "do"
+    sentence = f"{have} {verb} not include: {WORDS[permission]}."
+    names = sorted(able)
+    if not names:
+        return sentence, "Ask an administrator."
+    shown = names[:3]
+    listed = shown[0] if len(shown) == 1 else f"{', '.join(shown[:-1])} or {shown[-1]}"
+    return sentence, f"Ask {listed}, who may."

@@ -1,0 +1,106 @@
+"""One's own account over HTTP."""
+
+from __future__ import annotations
+
+from django.contrib.auth import update_session_auth_hash
+from drf_spectacular.utils import extend_schema
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.throttling import ScopedRateThrottle
+from rest_framework.views import APIView
+
+from maestoso.core.people.roles import BY_CODE
+from maestoso.engine.clock import SystemClock
+from maestoso.server.access import people, sessions, tokens
+from maestoso.server.access.may import roles_of
+from maestoso.server.access.models import ApiToken
+from maestoso.server.access.shapes import Account, AccountSave, PasswordChange, TokenAsked, TokenMade
+from maestoso.server.access.views import WrongSignIn
+from maestoso.server.audit.record import recorded
+from maestoso.server.common.shapes import read, reply, shape
+
+CLOCK = SystemClock()
+
+
+class AccountView(APIView):
+    """Whoever is signed in."""
+
+    @extend_schema(operation_id="account", responses=shape(Account))
+    def get(self, request: Request) -> Response:
+        """One's own account, with its roles, sessions and tokens."""
+        return _reply(request)
+
+    @extend_schema(
+        operation_id="saveAccount", request=shape(AccountSave, sent=True), responses=shape(Account)
+    )
+    def put(self, request: Request) -> Response:
+        """Change one's own name and mail."""
+        people.save_account(request.user, read(AccountSave, request))
+        return _reply(request)
+
+
+class Password(APIView):
+    """One's own password."""
+
+    throttle_classes = [ScopedRateThrottle]
+    throttle_scope = "signin"
+
+    @extend_schema(
+        operation_id="changePassword", request=shape(PasswordChange, sent=True), responses=shape(Account)
+    )
+    def post(self, request: Request) -> Response:
+        """Change one's own password; all other sessions end."""
+        sent = read(PasswordChange, request)
+        user = request.user
+        if not user.check_password(sent.password):
+            raise WrongSignIn(
+                "That is not your password of now.", "Check it and try again.", field="password"
+            )
+        with recorded():
+            people.set_password(user, sent.new_password, field="new_password")  # type: ignore[arg-type]
+        update_session_auth_hash(request, user)  # type: ignore[arg-type]
+        return _reply(request)
+
+
+class Sessions(APIView):
+    """One's own sessions."""
+
+    @extend_schema(operation_id="endSessions", request=None, responses={200: shape(Account)})
+    def delete(self, request: Request) -> Response:
+        """Sign out everywhere else."""
+        sessions.end_others(request.user.pk, request.session.session_key)
+        return _reply(request)
+
+
+class Tokens(APIView):
+    """Tokens of one's own programs."""
+
+    @extend_schema(
+        operation_id="makeToken", request=shape(TokenAsked, sent=True), responses={201: shape(TokenMade)}
+    )
+    def post(self, request: Request) -> Response:
+        """Make a token for a program."""
+        return reply(tokens.make_token(request.user, read(TokenAsked, request), CLOCK.now()), 201)
+
+
+class OneToken(APIView):
+    """One token of one's own."""
+
+    @extend_schema(operation_id="revokeToken", request=None, responses={200: shape(Account)})
+    def delete(self, request: Request, key: str) -> Response:
+        """Revoke a token."""
+        tokens.revoke_token(request.user, key)
+        return _reply(request)
+
+
+def _reply(request: Request) -> Response:
+    user = request.user
+    roles = tuple(people.role_view(BY_CODE[code]) for code in sorted(roles_of(request)) if code in BY_CODE)
+    own = ApiToken.objects.filter(user=user.pk).order_by("-created")
+    return reply(
+        Account(
+            name=user.get_username(), full_name=user.first_name, mail=user.email, roles=roles,  # type: ignore[union-attr]
+            sessions=sessions.of_user(user.pk, request.session.session_key),
+            tokens=tuple(map(tokens.token_view, own)),
+        )
+    )  # fmt: skip

@@ -1,0 +1,113 @@
+"""Whether whoever asks may: by the table, and by what they ask for."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection
+from typing import Any
+
+from django.contrib.auth.models import User
+from rest_framework.permissions import BasePermission
+from rest_framework.request import Request
+
+from maestoso.core.errors import DomainError, NotFound
+from maestoso.core.people.roles import WORDS, permissions_of, refusal, roles_with
+from maestoso.server.access.models import ApiToken, RoleGrant
+from maestoso.server.access.table import ANYBODY, BY_KIND, OWN, TABLE, TO_RESTORE
+from maestoso.server.estate.models import Retired
+
+
+class NotPermitted(DomainError):
+    """The roles of whoever asks do not include it. Remedy: ask somebody who may, or to be given the role."""
+
+    code = "not-permitted"
+    status = 403
+
+
+class InTable(BasePermission):
+    """Asked before every view: what the table says of its address and method."""
+
+    def has_permission(self, request: Request, view: Any) -> bool:
+        """Raises NotPermitted. False for nobody, where somebody must be signed in."""
+        needed = needed_for(request)
+        if needed == ANYBODY:
+            return True
+        if not request.user.is_authenticated:
+            return False
+        if needed != OWN:
+            require(request, _to_restore(request) if needed == BY_KIND else needed)
+        return True
+
+
+def address_of(route: str) -> str:
+    """A route of Django as the contract writes it."""
+    return re.sub(r"<(?:\w+:)?(\w+)>", lambda found: "{" + _ARGUMENTS.get(found[1], found[1]) + "}", route)
+
+
+_ARGUMENTS = {"pk": "id"}
+
+
+def needed_for(request: Request) -> str:
+    """What the table says of an address and method. Raises NotPermitted for what is not in it."""
+    match = request.resolver_match
+    assert match is not None
+    method = "GET" if request.method in ("HEAD", "OPTIONS") else str(request.method)
+    needed = TABLE.get(address_of(match.route.removeprefix("api/v1/")), {}).get(method)
+    if needed is None:
+        raise NotPermitted("This address is in no table of permissions, so nobody may use it.", "Report it.")
+    return needed
+
+
+def _to_restore(request: Request) -> str:
+    """What the kind of a retired thing needs. Raises NotFound."""
+    assert request.resolver_match is not None
+    kept = Retired.objects.filter(pk=request.resolver_match.kwargs["pk"])
+    kind = kept.values_list("kind", flat=True).first()
+    if kind is None:
+        raise NotFound("It is not among the retired things any more.", "Load the page again.")
+    return TO_RESTORE[kind]
+
+
+def roles_of(request: Request) -> frozenset[str]:
+    """The roles that count for a request: those of the person, or of them those that its token may use."""
+    known: frozenset[str] | None = getattr(request, "_roles", None)
+    if known is None:
+        known = frozenset(RoleGrant.objects.filter(user=request.user.pk).values_list("role", flat=True))
+        if isinstance(request.auth, ApiToken):
+            known &= frozenset(request.auth.roles)
+        request._roles = known  # type: ignore[attr-defined]
+    return known
+
+
+def may(request: Request, permission: str) -> bool:
+    """Whether whoever asks has a permission."""
+    return permission in permissions_of(roles_of(request))
+
+
+def require(request: Request, permission: str) -> None:
+    """Raises NotPermitted, naming who may."""
+    roles = roles_of(request)
+    if permission not in permissions_of(roles):
+        raise NotPermitted(*refusal(permission, _ordered(roles), able(permission)))
+
+
+def able(permission: str) -> list[str]:
+    """Names of those who have a permission and can sign in."""
+    codes = [role.code for role in roles_with(permission)]
+    found = User.objects.filter(is_active=True, grants__role__in=codes).distinct().order_by("username")
+    return [called(user) for user in found]
+
+
+def called(user: User) -> str:
+    """What a person is called: by the full name, where there is one."""
+    return user.first_name or user.username
+
+
+def lacking(roles: Collection[str]) -> dict[str, str]:
+    """By permission that these roles do not hold: why not, and who may."""
+    own = permissions_of(roles)
+    return {one: " ".join(refusal(one, _ordered(roles), able(one))) for one in WORDS if one not in own}
+
+
+def _ordered(roles: Collection[str]) -> list[str]:
+    return sorted(roles)

@@ -1,0 +1,200 @@
+"""People: invited, given roles, disabled, and never removed, because evidence names them."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from django.conf import settings
+from django.contrib.auth.models import User
+from django.contrib.auth.password_validation import validate_password
+from django.contrib.auth.tokens import default_token_generator
+from django.core.exceptions import ValidationError
+from django.core.validators import validate_email
+from django.db.models import Prefetch, QuerySet
+from django.db.models.functions import Lower
+
+from maestoso.core.errors import BadValue, DomainError, NotFound, Refused
+from maestoso.core.people.roles import ADMINISTRATOR, BY_CODE, ROLES, WORDS, Role
+from maestoso.server.access.models import RoleGrant
+from maestoso.server.access.shapes import (
+    AccountSave,
+    Invitation,
+    InvitationAccept,
+    People,
+    PersonInvite,
+    PersonSave,
+    PersonView,
+    RoleView,
+)
+from maestoso.server.audit.record import recorded
+
+GOOD_FOR_DAYS = settings.PASSWORD_RESET_TIMEOUT // 86_400
+
+
+class BadInvitation(DomainError):
+    """A link that was used, has ended, or was never given. Remedy: ask for a new one."""
+
+    code = "bad-invitation"
+    status = 403
+
+
+def _everybody() -> QuerySet[User]:
+    grants = RoleGrant.objects.order_by("role")
+    return User.objects.order_by("username").prefetch_related(Prefetch("grants", grants))
+
+
+def all_people() -> People:
+    """Everybody, with the roles that there are."""
+    return People(people=tuple(map(person_view, _everybody())), roles=tuple(map(role_view, ROLES)))
+
+
+def person_view(user: User) -> PersonView:
+    """A person with their roles."""
+    state = "disabled" if not user.is_active else "active" if user.has_usable_password() else "invited"
+    return PersonView(
+        name=user.username, full_name=user.first_name, mail=user.email, state=state,
+        roles=tuple(grant.role for grant in user.grants.all()), last_sign_in=user.last_login,
+    )  # fmt: skip
+
+
+def role_view(role: Role) -> RoleView:
+    """A role with its permissions in words, in the order of the table."""
+    words = tuple(WORDS[one] for one in WORDS if one in role.permissions)
+    return RoleView(code=role.code, name=role.name, words=role.words, permissions=words)
+
+
+@recorded()
+def invite(sent: PersonInvite, *, by: str, at: datetime) -> Invitation:
+    """Somebody new, who chooses a password with the link. Raises BadValue, Refused."""
+    name = sent.name.strip()
+    user = User(username=name, first_name=_full_name(sent.full_name), email=_mail(sent.mail))
+    try:
+        User.username_validator(name)
+    except ValidationError as error:
+        raise BadValue(
+            f"{name[:40]!r} is no name to sign in with.",
+            "Use letters, digits and @ . + - _ only.",
+            field="name",
+        ) from error
+    if len(name) > 150:
+        raise BadValue("The name is very long.", "Give at most 150 characters.", field="name")
+    if User.objects.annotate(low=Lower("username")).filter(low=name.lower()).exists():
+        raise Refused(f"There is somebody called {name} already.", "Choose another name.", field="name")
+    user.set_unusable_password()
+    user.save()
+    _give(user, sent.roles, by=by, at=at)
+    return _invitation(user)
+
+
+@recorded()
+def invite_again(name: str) -> Invitation:
+    """A new link, for who has lost the first or forgotten the password; the password of now stays good."""
+    user = _find(name)
+    if not user.is_active:
+        raise Refused(f"The account of {name} is disabled.", "Enable it first.")
+    return _invitation(user)
+
+
+def _invitation(user: User) -> Invitation:
+    secret = default_token_generator.make_token(user)
+    view = person_view(_find(user.username))
+    return Invitation(person=view, link=f"/invitation/{user.username}/{secret}", days=GOOD_FOR_DAYS)
+
+
+@recorded()
+def save_person(name: str, sent: PersonSave, *, by: str, at: datetime) -> PersonView:
+    """A person as they shall be. Raises NotFound, BadValue, Refused: somebody must administer."""
+    # All who administer are locked: of two who take the role from each other, the second is refused.
+    rows = RoleGrant.objects.select_for_update().filter(role=ADMINISTRATOR)
+    others = [row for row in rows.select_related("user") if row.user.username != name and _signs_in(row.user)]
+    user = _find(name)
+    if not others and not (sent.active and ADMINISTRATOR in sent.roles) and _administers(user):
+        raise Refused(
+            f"{name} is the only administrator who can sign in.",
+            "Give the role to somebody else first.", field="roles", code="last-administrator",
+        )  # fmt: skip
+    user.first_name, user.email, user.is_active = _full_name(sent.full_name), _mail(sent.mail), sent.active
+    user.save()
+    _give(user, sent.roles, by=by, at=at)
+    return person_view(_find(name))
+
+
+def _signs_in(user: User) -> bool:
+    return user.is_active and user.has_usable_password()
+
+
+def _administers(user: User) -> bool:
+    return RoleGrant.objects.filter(user=user, role=ADMINISTRATOR).exists()
+
+
+def _give(user: User, roles: tuple[str, ...], *, by: str, at: datetime) -> None:
+    """Give what is new, take back what is not wanted."""
+    unknown = [role for role in roles if role not in BY_CODE]
+    if unknown:
+        raise BadValue(
+            f"There is no role {unknown[0][:40]!r}.", f"Roles are: {', '.join(BY_CODE)}.", field="roles"
+        )
+    own = {grant.role: grant for grant in RoleGrant.objects.filter(user=user)}
+    for role, grant in own.items():
+        if role not in roles:
+            grant.delete()
+    for role in dict.fromkeys(roles):
+        if role not in own:
+            RoleGrant.objects.create(user=user, role=role, by=by, at=at)
+
+
+@recorded()
+def accept(sent: InvitationAccept) -> User:
+    """Choose a password with a link. Raises BadValue; BadInvitation, the same for whatever is wrong."""
+    user = User.objects.filter(username=sent.name, is_active=True).first()
+    if user is None or not default_token_generator.check_token(user, sent.secret):
+        raise BadInvitation(
+            "This link is not good: it was used, has ended, or is not whole.",
+            "Ask an administrator for another one.",
+        )
+    set_password(user, sent.password, field="password")
+    return user
+
+
+def set_password(user: User, password: str, *, field: str) -> None:
+    """A new password by the rules. Raises BadValue."""
+    try:
+        validate_password(password, user)
+    except ValidationError as error:
+        raise BadValue("The password is not good enough.", " ".join(error.messages), field=field) from error
+    user.set_password(password)
+    user.save()
+
+
+@recorded()
+def save_account(user: Any, sent: AccountSave) -> None:
+    """What everybody may change of themselves. Raises BadValue."""
+    user.first_name, user.email = _full_name(sent.full_name), _mail(sent.mail)
+    user.save()
+
+
+def _find(name: str) -> User:
+    user = _everybody().filter(username=name).first()
+    if user is None:
+        raise NotFound(f"There is nobody called {name[:40]!r}.", "Choose somebody on the page People.")
+    return user
+
+
+def _full_name(text: str) -> str:
+    found = " ".join(text.split())
+    if not 1 <= len(found) <= 80:
+        raise BadValue("There is no full name, or a long one.", "Give 1 to 80 characters.", field="full_name")
+    return found
+
+
+def _mail(text: str) -> str:
+    found = text.strip()
+    if found:
+        try:
+            validate_email(found)
+        except ValidationError as error:
+            raise BadValue(
+                f"{found[:60]!r} is no mail address.", "Write it like ada@harbour.example.", field="mail"
+            ) from error
+    return found[:254]

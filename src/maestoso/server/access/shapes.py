@@ -1,0 +1,168 @@
+"""Shapes of people, accounts and tokens in the API."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SignIn:
+    """Name and password."""
+
+    name: str
+    password: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Session:
+    """Who is signed in; ``name`` is empty for nobody. ``csrf`` is the X-CSRFToken header of changes.
+
+    ``time_zone`` is that of the organisation: new sites and drills begin with it. ``permissions`` are what
+    the person may do; ``lacking`` says of each other permission why not, and who may.
+    """
+
+    name: str
+    full_name: str
+    organisation: str
+    time_zone: str
+    csrf: str
+    roles: tuple[str, ...]
+    permissions: tuple[str, ...]
+    lacking: dict[str, str]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RoleView:
+    """A role that can be given; ``permissions`` in words."""
+
+    code: str
+    name: str
+    words: str
+    permissions: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PersonView:
+    """Somebody who can be given roles. ``state`` is active, invited (nobody has accepted yet) or disabled."""
+
+    name: str
+    full_name: str
+    mail: str
+    state: str
+    roles: tuple[str, ...]
+    last_sign_in: datetime | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class People:
+    """Everybody, with the roles that there are."""
+
+    people: tuple[PersonView, ...]
+    roles: tuple[RoleView, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PersonInvite:
+    """Somebody to be invited. ``name`` is what they sign in with."""
+
+    name: str
+    full_name: str
+    mail: str = ""
+    roles: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PersonSave:
+    """A person as they shall be."""
+
+    full_name: str
+    mail: str
+    active: bool
+    roles: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Invitation:
+    """A link with which somebody chooses a password, shown once. It is good for ``days``, and once."""
+
+    person: PersonView
+    link: str
+    days: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class InvitationAccept:
+    """What the link holds, and the password that is chosen."""
+
+    name: str
+    secret: str
+    password: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SessionView:
+    """A session of one's own: since when, from where, with what; ``here`` is the one that asks."""
+
+    began_at: datetime
+    seen_at: datetime
+    address: str
+    browser: str
+    here: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TokenView:
+    """A token of a program, without its secret; ``key`` names it."""
+
+    key: str
+    name: str
+    roles: tuple[str, ...]
+    created_at: datetime
+    ends_at: datetime | None
+    used_at: datetime | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TokenAsked:
+    """A token to be made, good for so many days, for some of one's own roles."""
+
+    name: str
+    roles: tuple[str, ...]
+    days: int = 90
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TokenMade:
+    """A new token; ``secret`` is shown this once."""
+
+    secret: str
+    token: TokenView
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Account:
+    """One's own account. ``may`` says in words what one may do, by role."""
+
+    name: str
+    full_name: str
+    mail: str
+    roles: tuple[RoleView, ...]
+    sessions: tuple[SessionView, ...]
+    tokens: tuple[TokenView, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class AccountSave:
+    """What everybody may change of their own account."""
+
+    full_name: str
+    mail: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PasswordChange:
+    """The password of now, and the new one."""
+
+    password: str
+    new_password: str
