@@ -106,6 +106,7 @@ class EveryPage(unittest.TestCase):
             "compared": f"/runs/{tests[1]}/compared/{tests[0]}", "proof": "/evidence",
             "calendar": "/evidence/calendar", "check": "/evidence/check", "audit": "/evidence/audit",
             "trend": "/evidence/plans/BOOK", "settings": "/settings", "retired": "/settings/retired",
+            "people": "/settings/people", "account": "/account", "invitation": "/invitation/mara/some-secret",
             "lab": "/lab", "help": "/help/plans", "nowhere": "/no/such/page",
         }  # fmt: skip
 
@@ -136,5 +137,5 @@ class EveryPage(unittest.TestCase):
     def settled(self) -> None:
         """What comes has come: nothing is said to be on its way."""
         expect(self.page.locator(".el-skeleton, [aria-busy=true]")).to_have_count(0)
-        for words in ("One moment …", "Reading the log", "Judging every plan"):
+        for words in ("One moment …", "Reading the log", "Assessing every plan"):
             expect(self.page.get_by_text(words)).to_have_count(0)

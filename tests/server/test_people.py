@@ -17,16 +17,16 @@ from tests.server.people import make_person
 from tests.server.tidewell import PASSWORD, Browser, Tidewell
 
 CHOSEN = "a-passphrase-of-her-own"
-MARA = {"name": "mara", "full_name": "Mara Quist", "mail": "mara@tidewell.example", "roles": ["planner"]}
+NILA = {"name": "nila", "full_name": "Nila Orme", "mail": "nila@tidewell.example", "roles": ["planner"]}
 
 
 class Invited(Tidewell):
     def invite(self, **change: Any) -> Any:
-        """Invite Mara; the answer."""
-        return self.browser.send("POST", "/people", {**MARA, **change})
+        """Invite Nila; the answer."""
+        return self.browser.send("POST", "/people", {**NILA, **change})
 
     def link(self) -> tuple[str, str]:
-        """Name and secret of a link to Mara."""
+        """Name and secret of a link to Nila."""
         reply = self.invite()
         self.assertEqual(reply.status_code, 201, reply.content)
         _, _, name, secret = reply.json()["link"].split("/")
@@ -41,12 +41,12 @@ class Invited(Tidewell):
 
     def test_from_the_invitation_to_what_she_may_do(self) -> None:
         name, secret = self.link()
-        person = {one["name"]: one for one in self.browser.get("/api/v1/people").json()["people"]}["mara"]
+        person = {one["name"]: one for one in self.browser.get("/api/v1/people").json()["people"]}["nila"]
         self.assertEqual((person["state"], person["roles"]), ("invited", ["planner"]))
         browser, reply = self.accept(name, secret)
         self.assertEqual(reply.status_code, 200, reply.content)
         session = reply.json()
-        self.assertEqual((session["name"], session["roles"]), ("mara", ["planner"]))
+        self.assertEqual((session["name"], session["roles"]), ("nila", ["planner"]))
         self.assertIn("change-plans", session["permissions"])
         self.assertEqual(
             session["lacking"]["run-live"],
@@ -56,7 +56,7 @@ class Invited(Tidewell):
         self.assertEqual(browser.get("/api/v1/plans").status_code, 200)
         self.problem(browser.get("/api/v1/audit"), 403, "not-permitted")
         again = Browser()
-        self.assertEqual(again.sign_in("mara", CHOSEN).status_code, 200)
+        self.assertEqual(again.sign_in("nila", CHOSEN).status_code, 200)
 
     def test_a_link_is_good_once_and_says_the_same_of_whatever_is_wrong(self) -> None:
         name, secret = self.link()
@@ -69,7 +69,7 @@ class Invited(Tidewell):
 
     def test_a_weak_password_is_refused_and_the_link_stays_good(self) -> None:
         name, secret = self.link()
-        for weak in ("short", "mara@tidewell.example"):
+        for weak in ("short", "nila@tidewell.example"):
             body = self.problem(self.accept(name, secret, weak)[1], 400, "bad-value")
             self.assertEqual(body["field"], "password")
         self.assertEqual(self.accept(name, secret)[1].status_code, 200)
@@ -92,13 +92,13 @@ class Invited(Tidewell):
                 self.assertEqual(self.problem(self.invite(**change), 400, "bad-value")["field"], field)
         self.problem(self.invite(is_superuser=True), 400, "bad-value")
         self.problem(self.invite(name="ANN"), 409, "refused")
-        self.assertFalse(User.objects.filter(email=MARA["mail"]).exists())
+        self.assertFalse(User.objects.filter(email=NILA["mail"]).exists())
 
     def test_who_may_not_manage_people_invites_nobody(self) -> None:
         make_person("carl", password=PASSWORD, roles=["conductor"])
         browser = Browser()
         browser.sign_in("carl")
-        self.problem(browser.send("POST", "/people", MARA), 403, "not-permitted")
+        self.problem(browser.send("POST", "/people", NILA), 403, "not-permitted")
         entry = AuditEntry.objects.first()
         assert entry is not None
         self.assertEqual((entry.by, entry.did), ("carl", "Invite somebody (refused: not-permitted)"))
@@ -140,7 +140,7 @@ class Changed(Tidewell):
             body = self.problem(self.save("ann", **change), 409, "last-administrator")
             self.assertEqual(body["detail"], "ann is the only administrator who can sign in.")
         # Somebody who was invited and has not come cannot take it over.
-        self.browser.send("POST", "/people", {**MARA, "roles": ["administrator"]})
+        self.browser.send("POST", "/people", {**NILA, "roles": ["administrator"]})
         self.problem(self.save("ann", roles=[]), 409, "last-administrator")
 
     def test_nobody_of_that_name_is_said(self) -> None:

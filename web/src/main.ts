@@ -13,10 +13,11 @@ import { createApp } from "vue";
 import { queryClient } from "@/api/queryClient";
 import App from "@/app/App.vue";
 import { router } from "@/app/router";
+import { vMay } from "@/ui/may";
 
 // A page that is drawn in another type first moves when ours comes; on a slow line it is not waited for.
 const LONGEST_WAIT_MS = 400;
 const faces = ['400 23px "Source Serif 4"', '600 23px "Source Serif 4"', '400 14px "Atkinson Hyperlegible Next"', '700 14px "Atkinson Hyperlegible Next"'];
 const loaded = Promise.all(faces.map((face) => document.fonts.load(face)));
 const late = new Promise((done) => window.setTimeout(done, LONGEST_WAIT_MS));
-void Promise.race([loaded, late]).finally(() => createApp(App).use(router).use(VueQueryPlugin, { queryClient }).mount("#app"));
+void Promise.race([loaded, late]).finally(() => createApp(App).directive("may", vMay).use(router).use(VueQueryPlugin, { queryClient }).mount("#app"));

@@ -15,6 +15,11 @@ export function useSession() {
   });
 }
 
+/** Everybody, with the roles that there are. */
+export function usePeople() {
+  return useQuery({ queryKey: ["people"], queryFn: () => take(api.GET("/api/v1/people")) });
+}
+
 /** The site line; the stream keeps it up to date. */
 export function useSiteLine(enabled: Ref<boolean> = ref(true)) {
   return useQuery({ queryKey: ["site-line"], queryFn: () => take(api.GET("/api/v1/site-line")), staleTime: Infinity, enabled });

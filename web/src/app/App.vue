@@ -13,6 +13,7 @@ import SignIn from "@/app/SignIn.vue";
 import SiteLineStrip from "@/app/SiteLine.vue";
 import { useHeadingFocus } from "@/app/headingFocus";
 import { pageKeys, useKeys } from "@/ui/keys";
+import { setLacking } from "@/ui/may";
 
 // What few people open loads when they do.
 const HelpDrawer = defineAsyncComponent(() => import("@/app/HelpDrawer.vue"));
@@ -20,6 +21,7 @@ const client = useQueryClient();
 const route = useRoute();
 const { data: session, isPending } = useSession();
 const signedIn = computed(() => !!session.value?.name);
+watch(session, (now) => setLacking(now?.lacking ?? {}), { immediate: true, flush: "sync" });
 const { data: line } = useSiteLine(signedIn);
 const { silent, listens, refresh } = useLiveUpdates(client, signedIn);
 const { dataUpdatedAt } = usePing(signedIn, silent);
@@ -55,6 +57,7 @@ function skip() {
   <!-- An empty choice, such as "by the rules", is a choice. -->
   <el-config-provider :empty-values="[undefined, null]" :value-on-clear="() => ''">
     <p v-if="isPending" class="page quiet">One moment …</p>
+    <main v-else-if="!signedIn && route.meta.anybody" class="alone"><RouterView /></main>
     <SignIn v-else-if="!signedIn" />
     <div v-else class="shell">
       <a class="skip" href="#page" @click.prevent="skip">Skip to the page</a>
@@ -112,6 +115,9 @@ function skip() {
 main {
   flex: 1;
   min-width: 0;
+}
+.alone {
+  min-height: 100%;
 }
 main:focus-visible {
   outline: none;

@@ -56,6 +56,8 @@ const items = computed<Item[]>(() => {
     { label: "Check a file of evidence", hint: "action", run: go("/evidence/check") },
     { label: "Audit trail", hint: "page", run: go("/evidence/audit") },
     { label: "Settings: organisation, time zone, how reports look, how long runs are kept", hint: "page", run: go("/settings") },
+    { label: "People, roles and invitations", hint: "page", run: go("/settings/people") },
+    { label: "My account: password, sessions, tokens", hint: "page", run: go("/account") },
     { label: "Retired things, and the way back", hint: "page", run: go("/settings/retired") },
     ...plans.map((plan) => ({ label: `${plan.name} over all its runs`, hint: "trend", run: go(`/evidence/plans/${plan.code}`) })),
     { label: "Practice lab", hint: "page", run: go("/lab") },

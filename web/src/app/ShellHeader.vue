@@ -27,7 +27,7 @@ defineExpose({ signOut });
     <button class="link plain" :title="theme === 'day' ? 'Night theme' : 'Day theme'" @click="switchTheme">
       {{ theme === "day" ? "☾ night" : "☀ day" }}
     </button>
-    <span class="who">{{ session?.name }}</span>
+    <RouterLink to="/account" class="who" title="My account">{{ session?.full_name || session?.name }}</RouterLink>
     <button class="link plain" @click="signOut">Sign out</button>
   </header>
 </template>
@@ -69,6 +69,9 @@ header {
   background: var(--paper);
   color: var(--ink-2);
   cursor: pointer;
+}
+.who {
+  white-space: nowrap;
 }
 .plain {
   color: var(--ink-2);

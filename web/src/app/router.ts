@@ -6,6 +6,8 @@ declare module "vue-router" {
     title: string;
     /** The section of the documents that says what the page is for: `plans#editing-one`. */
     help: string;
+    /** For whoever is not signed in, too. */
+    anybody?: boolean;
   }
 }
 
@@ -42,6 +44,9 @@ export const router = createRouter({
     { path: "/evidence/plans/:code", name: "trend", meta: { title: "Trend", help: "evidence#what-is-proved" }, component: () => import("@/features/evidence/TrendPage.vue") },
     { path: "/settings", name: "settings", meta: { title: "Settings", help: "settings" }, component: () => import("@/features/settings/OrganisationPage.vue") },
     { path: "/settings/retired", name: "retired", meta: { title: "Retired", help: "settings" }, component: () => import("@/features/settings/RetiredPage.vue") },
+    { path: "/settings/people", name: "people", meta: { title: "People", help: "people" }, component: () => import("@/features/people/PeoplePage.vue") },
+    { path: "/account", name: "account", meta: { title: "My account", help: "people#my-account" }, component: () => import("@/features/people/AccountPage.vue") },
+    { path: "/invitation/:name/:secret", name: "invitation", meta: { title: "Invitation", help: "people#invitations", anybody: true }, component: () => import("@/features/people/InvitationPage.vue") },
     { path: "/lab", name: "lab", meta: { title: "Practice lab", help: "practice-lab" }, component: () => import("@/features/practice_lab/LabPage.vue") },
     { path: "/help/:topic?", name: "help", meta: { title: "Help", help: "readiness" }, component: () => import("@/features/help/HelpPage.vue") },
     { path: "/:rest(.*)", name: "nowhere", meta: { title: "No such page", help: "readiness" }, component: () => import("@/app/NowherePage.vue") },

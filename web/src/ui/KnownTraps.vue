@@ -36,18 +36,18 @@ const reopen = (id: number) => act(() => take(api.DELETE("/api/v1/traps/{id}/sol
         <span aria-hidden="true">⚑</span> <b v-if="!alone">{{ trap.name }}: </b>{{ trap.text }}
         <p class="quiet">
           {{ trap.by }}, {{ moment(trap.at) }}<template v-if="trap.run">, in <RouterLink :to="`/runs/${trap.run}`">run {{ trap.run }}</RouterLink></template>
-          <button class="link" :disabled="busy" @click="solve(trap.id)">It is solved</button>
+          <button v-may="'annotate'" class="link" :disabled="busy" @click="solve(trap.id)">It is solved</button>
         </p>
       </li>
       <li v-for="trap in solved" :key="trap.id" :data-trap="trap.id" class="quiet">
         <span aria-hidden="true">✓</span> <b v-if="!alone">{{ trap.name }}: </b><s>{{ trap.text }}</s>
         <p>
           solved by {{ trap.solved_by }}, {{ moment(trap.solved_at!) }}<template v-if="trap.solved_run">, in <RouterLink :to="`/runs/${trap.solved_run}`">run {{ trap.solved_run }}</RouterLink></template>
-          <button class="link" :disabled="busy" @click="reopen(trap.id)">It is not</button>
+          <button v-may="'annotate'" class="link" :disabled="busy" @click="reopen(trap.id)">It is not</button>
         </p>
       </li>
     </ul>
-    <button v-if="!writing && things.length" class="link" @click="writing = true">Add a known trap …</button>
+    <button v-if="!writing && things.length" v-may="'annotate'" class="link" @click="writing = true">Add a known trap …</button>
     <form v-if="writing" class="form" @submit.prevent="add">
       <el-form-item label="What must whoever comes next know?"><el-input v-model="text" type="textarea" :rows="2" maxlength="1000" placeholder="Its second disk comes up offline: bring it online." aria-label="The trap" /></el-form-item>
       <el-form-item v-if="!alone" label="It is about"><el-select v-model="chosen" filterable aria-label="What it is about" default-first-option><el-option v-for="(thing, i) in things" :key="i" :value="i" :label="`${NAMES[thing.about]} ${thing.name}`" /></el-select></el-form-item>

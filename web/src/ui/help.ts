@@ -9,6 +9,7 @@ export const TOPICS = [
   ["plans", "Plans"],
   ["runs", "Runs"],
   ["evidence", "Evidence"],
+  ["people", "People and roles"],
   ["settings", "Settings"],
   ["practice-lab", "Practice lab"],
   ["glossary", "Glossary"],

@@ -10,9 +10,13 @@ from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import Any
 
+from django.contrib.auth.hashers import make_password
+from django.contrib.auth.models import User
+
 from maestoso.core.codec import from_data
 from maestoso.core.drills.schedule import Blackout, Drill
 from maestoso.core.model.crosswalk import Crosswalk
+from maestoso.core.people.roles import ADMINISTRATOR
 from maestoso.core.planning.inputs import RunInputs
 from maestoso.core.planning.isolated_test import VERDICT
 from maestoso.core.ports import Clock
@@ -23,6 +27,7 @@ from maestoso.practice.rehearsal import Rehearsal
 from maestoso.practice.scenario import Scenario
 from maestoso.practice.spec import Fault
 from maestoso.practice.world import World
+from maestoso.server.access.models import RoleGrant
 from maestoso.server.crosswalks.services import make_crosswalk, make_twin
 from maestoso.server.drills.services import make_blackout, make_drill
 from maestoso.server.estate.agents import pulse
@@ -40,6 +45,18 @@ from maestoso.server.scripts.shapes import ScriptSave
 
 AUTHOR = "administrator"
 Say = Callable[[str], None]
+
+
+def load_people(scenario: Scenario, password: str, at: datetime) -> None:
+    """The administrator and the people of the scenario; one password lets all in, to try roles out."""
+    administrator = {"name": AUTHOR, "full_name": "", "mail": "", "roles": [ADMINISTRATOR]}
+    hashed = make_password(password)
+    for row in (administrator, *scenario.data("people").get("people", [])):
+        user = User.objects.create(
+            username=row["name"], first_name=row["full_name"], email=row["mail"], password=hashed
+        )
+        for role in row["roles"]:
+            RoleGrant.objects.create(user=user, role=role, by=AUTHOR, at=at)
 
 
 def load(scenario: Scenario, *, agent_urls: dict[str, str], token: str, clock: Clock, say: Say) -> None:

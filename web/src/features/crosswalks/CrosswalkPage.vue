@@ -143,8 +143,8 @@ useKeys([
           <el-button class="btn" :disabled="!draft.canRedo.value" title="Ctrl+Shift+Z" @click="draft.redo">Redo</el-button>
           <el-button class="btn" title="M" @click="matching = true">Match …</el-button>
           <RouterLink v-if="detail.has_twin" class="btn" :to="`/crosswalks/${target}/${source}`">Reverse crosswalk</RouterLink>
-          <el-button v-else-if="detail.revision" class="btn" :disabled="draft.changed.value" :title="draft.changed.value ? 'Save first' : ''" @click="twin">Make the reverse crosswalk</el-button>
-          <el-button class="btn main" :disabled="!draft.changed.value" title="Ctrl+S" @click="save">{{ draft.basedOn.value ? "Save" : "Make it" }}</el-button>
+          <el-button v-else-if="detail.revision" v-may="'change-crosswalks'" class="btn" :disabled="draft.changed.value" :title="draft.changed.value ? 'Save first' : ''" @click="twin">Make the reverse crosswalk</el-button>
+          <el-button v-may="'change-crosswalks'" class="btn main" :disabled="!draft.changed.value" title="Ctrl+S" @click="save">{{ draft.basedOn.value ? "Save" : "Make it" }}</el-button>
         </div>
       </div>
       <ProblemNote v-if="saveError" :error="saveError" />

@@ -64,7 +64,7 @@ const sentence = computed(() => {
           <tr v-for="one in open" :key="one.source + one.target" :data-way="`${one.source}-${one.target}`">
             <td>{{ one.source_name }} → {{ one.target_name }}</td>
             <td>{{ count(one.workloads, "workload") }} at {{ one.source_name }}<b v-if="wanted(one)">; {{ one.plans.length ? `${list(one.plans)} would land by it` : "it would be the way back" }}</b></td>
-            <td class="right"><RouterLink :to="`/crosswalks/${one.source}/${one.target}`" class="btn">Make it</RouterLink></td>
+            <td class="right"><RouterLink v-may="'change-crosswalks'" :to="`/crosswalks/${one.source}/${one.target}`" class="btn">Make it</RouterLink></td>
           </tr>
         </table></div>
       </template>

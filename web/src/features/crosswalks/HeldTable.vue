@@ -26,7 +26,7 @@ const again = (workloads: string[]) => act(() => take(api.POST("/api/v1/sites/{c
       {{ name }} keeps room, names and addresses for {{ count(mine.length - wrong.length, "protected workload") }}, so that everybody there sees what may arrive.
       <template v-if="wrong.length">
         <b class="bad">✕ {{ count(wrong.length, "landing") }} {{ wrong.length === 1 ? "is" : "are" }} not held as expected.</b>
-        <el-button class="btn" :disabled="busy" @click="again(wrong)">Hold {{ wrong.length === 1 ? "it" : "them" }} again</el-button>
+        <el-button v-may="'change-crosswalks'" class="btn" :disabled="busy" @click="again(wrong)">Hold {{ wrong.length === 1 ? "it" : "them" }} again</el-button>
       </template>
     </p>
     <p v-if="data && !mine.length" class="quiet">Nothing yet: a landing is held once its workload is protected in this direction and everything about it is mapped and saved.</p>
@@ -47,7 +47,7 @@ const again = (workloads: string[]) => act(() => take(api.POST("/api/v1/sites/{c
           <td class="mono">{{ one.host_pool || "nothing" }}</td>
           <td class="mono">{{ one.adapters.join("; ") }}</td>
           <td>
-            <span v-if="!one.wrong">✓ held</span><span v-else class="bad">✕ {{ one.wrong }} <button class="link" :disabled="busy" @click="again([one.workload])">Hold it again</button></span>
+            <span v-if="!one.wrong">✓ held</span><span v-else class="bad">✕ {{ one.wrong }} <button v-may="'change-crosswalks'" class="link" :disabled="busy" @click="again([one.workload])">Hold it again</button></span>
           </td>
         </tr>
       </tbody>

@@ -54,7 +54,7 @@ async function accept() {
     <ProblemNote v-if="problem" :error="problem" />
     <template #footer>
       <el-button class="btn" @click="open = false">Leave it</el-button>
-      <el-button class="btn main" :disabled="!chosen.length" @click="accept">Accept {{ count(chosen.length, "difference") }}</el-button>
+      <el-button v-may="'change-estate'" class="btn main" :disabled="!chosen.length" @click="accept">Accept {{ count(chosen.length, "difference") }}</el-button>
     </template>
   </el-dialog>
 </template>

@@ -102,19 +102,19 @@ useKeys([
         <template v-if="data?.total">
           <a class="link" :href="`/api/v1/export?as=csv&${exported}`" download>Export as CSV</a> · <a class="link" :href="`/api/v1/export?as=json&${exported}`" download>as JSON</a> ·
         </template>
-        <button class="link" @click="show('new')">New workload</button>
+        <button v-may="'change-estate'" class="link" @click="show('new')">New workload</button>
       </span>
       <template v-else>
         <b>{{ selected.size }} selected</b>
         <el-input ref="tagField" v-model="tagging" class="entry mono" aria-label="Tag" placeholder="key=value" @keydown.enter="tag(false)" />
-        <el-button class="btn" :disabled="!tagging.includes('=')" @click="tag(false)">Tag</el-button>
-        <el-button class="btn" :disabled="!tagging" @click="tag(true)">Untag</el-button>
+        <el-button v-may="'change-estate'" class="btn" :disabled="!tagging.includes('=')" @click="tag(false)">Tag</el-button>
+        <el-button v-may="'change-estate'" class="btn" :disabled="!tagging" @click="tag(true)">Untag</el-button>
         <el-select v-model="joining" class="entry" aria-label="Add to group" filterable default-first-option>
           <el-option value="" label="add to group …" />
           <el-option v-for="group in protection?.groups ?? []" :key="group.code" :value="group.code" :label="`${group.name}`" />
           <el-option value="new" label="a new group" />
         </el-select>
-        <el-button class="btn" :disabled="!joining" @click="join">Add</el-button>
+        <el-button v-may="'change-protection'" class="btn" :disabled="!joining" @click="join">Add</el-button>
         <button class="link" @click="selected = new Set()">Select none</button>
       </template>
       <span role="status">{{ said }}</span>

@@ -141,7 +141,7 @@ const brings = computed(() => !!job.value && (job.value.new > 0 || job.value.cha
       </p>
       <template v-if="job.state === 'ready'">
         <p class="form buttons">
-          <el-button class="btn main" :disabled="!brings" @click="confirm">Import it</el-button>
+          <el-button v-may="'change-estate'" class="btn main" :disabled="!brings" @click="confirm">Import it</el-button>
           <el-button class="btn" @click="cancel">Leave it</el-button>
           <el-form-item v-if="job.sites.length" label="Token of site agents, where they are no practice sites"><el-input v-model="token" type="password" autocomplete="off" /></el-form-item>
         </p>

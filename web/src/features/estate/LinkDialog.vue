@@ -59,8 +59,8 @@ const addWindow = () => draft.value.windows.push({ days: ["mon", "tue", "wed", "
       </div>
       <ProblemNote v-if="problem" :error="problem" />
       <p class="buttons">
-        <el-button class="btn main" native-type="submit">Save</el-button>
-        <el-button v-if="link" class="btn danger" @click="retire">Retire</el-button>
+        <el-button v-may="'change-estate'" class="btn main" native-type="submit">Save</el-button>
+        <el-button v-if="link" v-may="'change-estate'" class="btn danger" @click="retire">Retire</el-button>
         <el-button class="btn" @click="open = false">Cancel</el-button>
       </p>
     </form>

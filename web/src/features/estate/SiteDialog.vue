@@ -40,7 +40,7 @@ function save() {
       <p v-else class="quiet">A practice site begins empty and becomes what you write down or bring in for it.</p>
       <ProblemNote v-if="problem" :error="problem" />
       <p class="buttons">
-        <el-button class="btn main" :disabled="busy" native-type="submit">Register it</el-button>
+        <el-button v-may="'change-estate'" class="btn main" :disabled="busy" native-type="submit">Register it</el-button>
         <el-button class="btn" @click="open = false">Cancel</el-button>
       </p>
     </form>

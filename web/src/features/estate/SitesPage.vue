@@ -77,7 +77,7 @@ const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
     <h1 class="sentence">{{ sentence }}</h1>
     <EstateTabs />
     <ProblemNote v-if="problem" :error="problem" />
-    <p><el-button class="btn" @click="registering = true">Register a site</el-button></p>
+    <p><el-button v-may="'change-estate'" class="btn" @click="registering = true">Register a site</el-button></p>
     <PageSkeleton v-if="!data && !error" :heading="0" :blocks="[420]" />
     <section v-for="site in data?.sites ?? []" :key="site.code" :data-site="site.code">
       <h2 class="title">
@@ -88,7 +88,7 @@ const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
         <span v-if="site.lost_because" class="bad">✕ Does not answer: {{ site.lost_because }}</span>
         <span v-else>✓ Answers.</span>
         <template v-if="site.forgot_at">
-          <b class="bad"> ✕ Its agent was restored from an older state, as was found {{ ago(site.forgot_at) }}; what it does not know any more it is asked for again.</b> <el-button class="btn" @click="forgotSeen(site)">Acknowledge</el-button>
+          <b class="bad"> ✕ Its agent was restored from an older state, as was found {{ ago(site.forgot_at) }}; what it does not know any more it is asked for again.</b> <el-button v-may="'change-estate'" class="btn" @click="forgotSeen(site)">Acknowledge</el-button>
         </template>
         <span v-if="Math.abs(site.skew_s) > 2" class="bad"> ▲ Its clock is {{ Math.abs(site.skew_s) }} s {{ site.skew_s > 0 ? "ahead" : "behind" }}.</span>
         <template v-if="site.drifted">
@@ -98,7 +98,7 @@ const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
         <el-checkbox class="follow" :model-value="site.takes_over" @change="follow(site, Boolean($event))">accept changes without asking</el-checkbox>
         <b v-if="waiting(site)">▲ {{ count(waiting(site), "request") }} {{ waiting(site) === 1 ? "waits" : "wait" }} for it. </b>
         <button class="link" @click="showAsked(site)">Requests to it</button>
-        <button class="link deed" @click="retire(site)">Retire the site</button>
+        <button v-may="'change-estate'" class="link deed" @click="retire(site)">Retire the site</button>
       </p>
       <div class="things">
         <div class="scroll" tabindex="0"><table class="lines">

@@ -44,9 +44,9 @@ const retire = () => act(() => take(api.DELETE(`/api/v1/sites/{code}/${PATHS[pro
       </template>
       <ProblemNote v-if="problem" :error="problem" />
       <p class="buttons">
-        <el-button class="btn main" native-type="submit">{{ isNew ? "Add it" : "Save" }}</el-button>
+        <el-button v-may="'change-estate'" class="btn main" native-type="submit">{{ isNew ? "Add it" : "Save" }}</el-button>
         <el-popconfirm v-if="!isNew" :title="`Remove ${thing?.name} from the records? Its site is not touched.`" confirm-button-text="Remove it" cancel-button-text="No" width="280" @confirm="retire">
-          <template #reference><el-button class="btn danger">Retire</el-button></template>
+          <template #reference><el-button v-may="'change-estate'" class="btn danger">Retire</el-button></template>
         </el-popconfirm>
         <el-button class="btn" @click="open = false">Cancel</el-button>
       </p>

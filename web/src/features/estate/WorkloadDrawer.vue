@@ -124,8 +124,8 @@ function saved(made: string) {
       </ul>
       <ProblemNote v-if="problem" :error="problem" />
       <p class="buttons">
-        <el-button class="btn" @click="editing = true">Change</el-button>
-        <el-button class="btn danger" @click="retire">Retire</el-button>
+        <el-button v-may="'change-estate'" class="btn" @click="editing = true">Change</el-button>
+        <el-button v-may="'change-estate'" class="btn danger" @click="retire">Retire</el-button>
       </p>
     </div>
   </el-drawer>

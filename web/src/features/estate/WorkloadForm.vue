@@ -123,7 +123,7 @@ async function save() {
     </div>
     <ProblemNote v-if="problem" :error="problem" />
     <p class="buttons">
-      <el-button class="btn main" :disabled="busy" native-type="submit">{{ detail ? "Save" : "Add it" }}</el-button>
+      <el-button v-may="'change-estate'" class="btn main" :disabled="busy" native-type="submit">{{ detail ? "Save" : "Add it" }}</el-button>
       <el-button class="btn" @click="emit('cancel')">Cancel</el-button>
     </p>
   </form>

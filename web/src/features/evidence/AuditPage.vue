@@ -59,7 +59,7 @@ const verb = (one: Change) => (one.before === null ? "made" : one.after === null
       </el-select></el-form-item>
       <el-form-item label="From"><el-date-picker type="date" value-format="YYYY-MM-DD" format="D MMM YYYY" :model-value="filter.since" @update:model-value="narrow('since', ($event ?? ''))" /></el-form-item>
       <el-form-item label="Words"><KeptInput class="entry" type="search" :value="filter.find ?? ''" placeholder="plan, group, drill …" maxlength="200" @done="narrow('find', $event)" /></el-form-item>
-      <a class="btn" :href="file" download>As JSON lines, signed</a>
+      <a v-may="'read-audit'" class="btn" :href="file" download>As JSON lines, signed</a>
     </form>
     <div v-if="lines.length" class="scroll" tabindex="0"><table class="lines">
       <thead><tr><th>No.</th><th>When</th><th>Who</th><th>From where</th><th>What they did</th><th>To what</th></tr></thead>

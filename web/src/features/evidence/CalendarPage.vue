@@ -83,7 +83,7 @@ useKeys([
     <ProblemNote v-if="error && !data" :error="error" />
     <template v-if="data">
       <h1 class="sentence">{{ data.sentence }}</h1>
-      <p class="under">Drills are isolated tests: production is never touched. <el-button class="btn" @click="edit(null)">New drill …</el-button></p>
+      <p class="under">Drills are isolated tests: production is never touched. <el-button v-may="'schedule-drills'" class="btn" @click="edit(null)">New drill …</el-button></p>
       <EvidenceTabs />
       <ProblemNote v-if="problem" :error="problem" />
       <div class="columns">
@@ -132,8 +132,8 @@ useKeys([
                 {{ one.drill.name }}, {{ said(one) }}
                 <RouterLink v-if="one.time.run" :to="`/runs/${one.time.run}/evidence`">run {{ one.time.run }}</RouterLink>
                 <RouterLink v-if="one.time.state === 'open'" :to="`/plans/${one.drill.plan}/start`">Start it</RouterLink>
-                <button v-if="one.time.state === 'ahead'" class="link" :disabled="busy" @click="leaveOut(one)">leave it out</button>
-                <button v-if="one.time.state === 'left-out' && byHand(one)" class="link" :disabled="busy" @click="takeIn(one)">take it in again</button>
+                <button v-if="one.time.state === 'ahead'" v-may="'schedule-drills'" class="link" :disabled="busy" @click="leaveOut(one)">leave it out</button>
+                <button v-if="one.time.state === 'left-out' && byHand(one)" v-may="'schedule-drills'" class="link" :disabled="busy" @click="takeIn(one)">take it in again</button>
               </small>
             </li>
           </ul>
@@ -159,7 +159,7 @@ useKeys([
             <el-form-item label="What for"><el-input v-model="blackout.name" maxlength="80" required /></el-form-item>
             <el-form-item label="From"><el-date-picker v-model="blackout.begins" type="datetime" value-format="YYYY-MM-DDTHH:mm" format="D MMM YYYY, HH:mm" required /></el-form-item>
             <el-form-item label="To"><el-date-picker v-model="blackout.ends" type="datetime" value-format="YYYY-MM-DDTHH:mm" format="D MMM YYYY, HH:mm" required /></el-form-item>
-            <el-button class="btn" :disabled="busy" native-type="submit">Add the black-out</el-button> <span class="quiet">{{ zone }}</span>
+            <el-button v-may="'schedule-drills'" class="btn" :disabled="busy" native-type="submit">Add the black-out</el-button> <span class="quiet">{{ zone }}</span>
           </form>
 
           <h2>In your own calendar</h2>

@@ -83,7 +83,7 @@ const script = computed(() => (data.value ? `data:text/x-python;charset=utf-8,${
         </ul>
         <ProblemNote v-if="problem" :error="problem" />
         <el-popconfirm title="Take a new key into use? What the old one sealed can still be checked, and it can seal nothing any more." confirm-button-text="New key" cancel-button-text="No" width="300" @confirm="rotate">
-          <template #reference><el-button class="btn" :disabled="busy">New key …</el-button></template>
+          <template #reference><el-button v-may="'change-settings'" class="btn" :disabled="busy">New key …</el-button></template>
         </el-popconfirm>
         <p class="quiet">Keys are files beside the database, readable by their owner only. Back up that folder apart from it, and tell auditors the fingerprints.</p>
       </aside>

@@ -132,7 +132,7 @@ const without = (day: string) => (drill.value.left_out = drill.value.left_out.fi
     </section>
     <template #footer>
       <el-button class="btn" @click="open = false">Cancel</el-button>
-      <el-button class="btn main" :disabled="busy || !!wrong" @click="save">{{ of ? "Save it" : "Put it on the calendar" }}</el-button>
+      <el-button v-may="'schedule-drills'" class="btn main" :disabled="busy || !!wrong" @click="save">{{ of ? "Save it" : "Put it on the calendar" }}</el-button>
     </template>
   </el-dialog>
 </template>

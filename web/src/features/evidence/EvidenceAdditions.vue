@@ -40,7 +40,7 @@ async function addFile() {
     <ProblemNote v-if="problem" :error="problem" />
     <form class="form" @submit.prevent="addNote">
       <el-form-item label="A note, a lesson"><el-input v-model="note" type="textarea" :rows="3" maxlength="8000" /></el-form-item>
-      <el-button class="btn" :disabled="!note.trim() || busy" native-type="submit">Add it</el-button>
+      <el-button v-may="'annotate'" class="btn" :disabled="!note.trim() || busy" native-type="submit">Add it</el-button>
     </form>
     <p class="attach"><label>Attach a file, up to 10 MiB <input ref="picked" type="file" :disabled="busy" @change="addFile" /></label></p>
   </section>

@@ -23,13 +23,13 @@ defineExpose({ print });
   <section>
     <h2>Export</h2>
     <ul class="files">
-      <li><a class="btn" :href="at('report.html')" target="_blank" rel="noopener">Report as a page</a></li>
+      <li><a v-may="'take-evidence'" class="btn" :href="at('report.html')" target="_blank" rel="noopener">Report as a page</a></li>
       <li>
-        <el-button class="btn" :disabled="printed.busy.value" @click="print">{{ printed.busy.value ? (atPage ? `Making page ${atPage} …` : "Making it …") : "Report as PDF" }}</el-button>
+        <el-button v-may="'take-evidence'" class="btn" :disabled="printed.busy.value" @click="print">{{ printed.busy.value ? (atPage ? `Making page ${atPage} …` : "Making it …") : "Report as PDF" }}</el-button>
       </li>
-      <li><a :href="at('report.json')" download>Data (JSON)</a> · <a :href="at('report.csv')" download>Steps (CSV)</a></li>
+      <li><a v-may="'take-evidence'" :href="at('report.json')" download>Data (JSON)</a> · <a v-may="'take-evidence'" :href="at('report.csv')" download>Steps (CSV)</a></li>
       <li v-if="sealed">
-        <a :href="at('evidence.jsonl')" download>Evidence file</a>
+        <a v-may="'take-evidence'" :href="at('evidence.jsonl')" download>Evidence file</a>
         <p class="quiet">Every event and the seal: anybody can <RouterLink to="/evidence/check">check it</RouterLink>, with or without Maestoso.</p>
       </li>
     </ul>

@@ -19,10 +19,10 @@ async function hold(text: string) {
 <template>
   <section>
     <h2>Kept</h2>
-    <p v-if="reason">⚖ Held: {{ reason }} <button class="link" @click="hold('')">Release the legal hold</button></p>
+    <p v-if="reason">⚖ Held: {{ reason }} <button v-may="'hold-evidence'" class="link" @click="hold('')">Release the legal hold</button></p>
     <template v-else>
       <p class="quiet">{{ leavesAt ? `Until ${exactMoment(leavesAt)}, then its log is deleted; its line and its seal stay.` : "For ever." }}</p>
-      <button v-if="!holding" class="link" @click="holding = true">Put a legal hold on it …</button>
+      <button v-if="!holding" v-may="'hold-evidence'" class="link" @click="holding = true">Put a legal hold on it …</button>
       <form v-else class="form" @submit.prevent="hold(why)">
         <el-form-item label="Why it must be kept"><el-input v-model="why" maxlength="400" required /></el-form-item>
         <el-button class="btn" :disabled="!why.trim()" native-type="submit">Hold it</el-button>

@@ -33,7 +33,7 @@ const months = "Jan Feb Mar Apr May Jun Jul Aug Sep Oct Nov Dec".split(" ");
       <h1 class="sentence">{{ data.sentence }}</h1>
       <p class="under">
         A test that passed, and a failover that came up, prove a plan for as long as its drill interval says.
-        <a href="/api/v1/evidence/archive.zip" download>Everything for an auditor, as one ZIP</a>
+        <a v-may="'take-evidence'" href="/api/v1/evidence/archive.zip" download>Everything for an auditor, as one ZIP</a>
       </p>
       <EvidenceTabs />
       <p class="years">

@@ -168,7 +168,7 @@ async function make(made: Plan) {
           <el-form-item label="And whatever this filter finds there"><el-input v-model.lazy="more" class="mono" placeholder="tag:app=booking" /></el-form-item>
         </template>
         <p class="buttons">
-          <el-button class="btn main" :disabled="busy || !name.trim() || !members" native-type="submit">Make the plan</el-button>
+          <el-button v-may="'change-plans'" class="btn main" :disabled="busy || !name.trim() || !members" native-type="submit">Make the plan</el-button>
           <el-button class="btn" @click="fromFile = true">From a plan file …</el-button>
         </p>
       </form>

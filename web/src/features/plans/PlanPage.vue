@@ -172,7 +172,7 @@ useKeys([
           </p>
           <h2>Versions</h2>
           <VersionList :detail="detail" @restore="(old) => edit((next) => Object.assign(next, old))" />
-          <button class="link retire" @click="retiring = true">Retire the plan</button>
+          <button v-may="'change-plans'" class="link retire" @click="retiring = true">Retire the plan</button>
         </aside>
       </div>
 

@@ -36,7 +36,7 @@ const isLate = (plan: PlanLine) => plan.standing?.at_risk_s === null || (plan.st
         <template v-if="data">{{ count(data.plans.length, "plan") }}<template v-for="one in states.slice(0, 3)" :key="one.name">, <b>{{ one.n }}</b> {{ one.name }}</template>.</template>
         <template v-else>Plans</template>
       </h1>
-      <RouterLink to="/plans/new" class="btn main">New plan</RouterLink>
+      <RouterLink v-may="'change-plans'" to="/plans/new" class="btn main">New plan</RouterLink>
     </div>
     <p v-if="data?.as_of" class="under">How they stand is as of {{ moment(data.as_of, true) }}.</p>
     <ProblemNote v-if="error && !data" :error="error" />
@@ -86,7 +86,7 @@ const isLate = (plan: PlanLine) => plan.standing?.at_risk_s === null || (plan.st
         <template #default="{ row }">{{ row.owner }}</template>
       </el-table-column>
     </el-table>
-    <el-empty v-else-if="data" description="There is no plan yet, so nothing could be recovered."><RouterLink to="/plans/new" class="btn main">Make the first one</RouterLink></el-empty>
+    <el-empty v-else-if="data" description="There is no plan yet, so nothing could be recovered."><RouterLink v-may="'change-plans'" to="/plans/new" class="btn main">Make the first one</RouterLink></el-empty>
   </div>
 </template>
 

@@ -18,7 +18,7 @@ function save() {
     <el-form-item class="form" label="Why, for those who read it later"><el-input v-model="summary" class="entry" maxlength="400" placeholder="the changes themselves, if you say nothing" @keydown.enter="save" /></el-form-item>
     <template #footer>
       <el-button class="btn" @click="open = false">Not yet</el-button>
-      <el-button class="btn main" :disabled="saving" @click="save">Save it</el-button>
+      <el-button v-may="'change-plans'" class="btn main" :disabled="saving" @click="save">Save it</el-button>
     </template>
   </el-dialog>
 </template>

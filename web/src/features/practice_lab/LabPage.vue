@@ -77,10 +77,10 @@ useKeys([{ keys: ["R"], label: "Put all right again", run: () => void allRight()
             <li v-for="sentence in one.sentences" :key="sentence" class="bad">▲ {{ sentence }}</li>
             <li v-if="!one.sentences.length" class="quiet">✓ behaves</li>
           </ul>
-          <el-button v-if="one.broken && !one.broken.dark" class="btn danger" @click="down(one.code)">Switch {{ one.name }} off</el-button>
+          <el-button v-if="one.broken && !one.broken.dark" v-may="'use-lab'" class="btn danger" @click="down(one.code)">Switch {{ one.name }} off</el-button>
         </article>
       </div>
-      <p><el-button class="btn main" @click="allRight">Put all right again</el-button> <span role="status" class="quiet">{{ said }}</span></p>
+      <p><el-button v-may="'use-lab'" class="btn main" @click="allRight">Put all right again</el-button> <span role="status" class="quiet">{{ said }}</span></p>
       <ProblemNote v-if="problem" :error="problem" />
 
       <section>
@@ -94,7 +94,7 @@ useKeys([{ keys: ["R"], label: "Put all right again", run: () => void allRight()
             <el-option v-for="one in steps" :key="one" :value="one" :label="`it is next asked for ${one}`" />
           </el-select></el-form-item>
           <el-form-item v-if="chosen?.about === 'workload' || chosen?.about === 'script' || chosen?.about === 'group'" label="Times"><el-input-number v-model="times" :min="0" :max="1000" :precision="0" aria-label="Times, 0 is always" /></el-form-item>
-          <el-button class="btn danger" @click="breakIt">Break it</el-button>
+          <el-button v-may="'use-lab'" class="btn danger" @click="breakIt">Break it</el-button>
         </div>
         <p class="quiet">{{ chosen?.sentence }} <template v-if="times === 0">Until it is put right.</template></p>
       </section>
@@ -104,7 +104,7 @@ useKeys([{ keys: ["R"], label: "Put all right again", run: () => void allRight()
         <template v-if="scripting">
           <el-input v-model="script" type="textarea" :rows="8" class="mono" aria-label="Fault script" spellcheck="false" />
           <p>
-            <el-button class="btn" @click="runScript">Set all of it</el-button>
+            <el-button v-may="'use-lab'" class="btn" @click="runScript">Set all of it</el-button>
             <input type="file" accept=".yaml,.yml,.json" aria-label="Load a fault script" @change="load" />
           </p>
         </template>

@@ -130,7 +130,7 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Save the group", run: () => void save()
       <el-select v-model="joining" :empty-values="['', null, undefined]" filterable placeholder="Choose a group" aria-label="Add to group" class="choice" default-first-option>
         <el-option v-for="group in joinable" :key="group.code" :value="group.code" :label="`${group.name} (${count(group.members, 'workload')}, to ${group.target})`" />
       </el-select>
-      <el-button class="btn" :disabled="!joining || busy" native-type="submit">Add to group</el-button>
+      <el-button v-may="'change-protection'" class="btn" :disabled="!joining || busy" native-type="submit">Add to group</el-button>
     </form>
     <el-skeleton v-if="code && !revision && !error" :rows="8" />
     <div v-else-if="!code || revision" class="sides">
@@ -155,7 +155,7 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Save the group", run: () => void save()
         </label>
         <ProblemNote v-if="problem" :error="problem" />
         <p class="buttons">
-          <el-button class="btn main" :disabled="busy || looking || !sites" native-type="submit">{{ code ? "Save" : "Protect them" }}</el-button>
+          <el-button v-may="'change-protection'" class="btn main" :disabled="busy || looking || !sites" native-type="submit">{{ code ? "Save" : "Protect them" }}</el-button>
           <RouterLink :to="code ? `/protection/${code}` : '/protection'" class="btn">Cancel</RouterLink>
         </p>
       </form>

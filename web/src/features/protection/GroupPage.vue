@@ -96,12 +96,12 @@ useKeys([{ keys: ["E"], label: "Change the group", run: () => void router.push(`
         <span v-if="data.line.key_missing" class="bad">✕ Its copies are encrypted and no key is stored.</span>
       </p>
       <p class="actions">
-        <RouterLink :to="`/protection/${code}/edit`" class="btn">Change</RouterLink>
+        <RouterLink v-may="'change-protection'" :to="`/protection/${code}/edit`" class="btn">Change</RouterLink>
         <RouterLink :to="alone ? `/plans/${alone.code}/start` : `/plans/new?group=${code}`" class="btn">{{ alone ? "Test it, or fail it over …" : "A plan for it alone …" }}</RouterLink>
-        <el-button v-if="data.paused_because" class="btn main" @click="pause('')">Resume copying</el-button>
-        <el-button v-else class="btn" @click="asking = 'pause'">Pause …</el-button>
-        <el-button v-if="!policy.encrypted || !data.key_stored" class="btn" @click="asking = 'key'">{{ data.key_stored ? "Replace the key …" : "Store a key …" }}</el-button>
-        <el-button class="btn danger" @click="asking = 'end'">End protection …</el-button>
+        <el-button v-if="data.paused_because" v-may="'change-protection'" class="btn main" @click="pause('')">Resume copying</el-button>
+        <el-button v-else v-may="'change-protection'" class="btn" @click="asking = 'pause'">Pause …</el-button>
+        <el-button v-if="!policy.encrypted || !data.key_stored" v-may="'change-protection'" class="btn" @click="asking = 'key'">{{ data.key_stored ? "Replace the key …" : "Store a key …" }}</el-button>
+        <el-button v-may="'change-protection'" class="btn danger" @click="asking = 'end'">End protection …</el-button>
         <span role="status">{{ said }}</span>
       </p>
       <form v-if="asking === 'pause'" class="form ask" @submit.prevent="pause(because)">
@@ -139,11 +139,11 @@ useKeys([{ keys: ["E"], label: "Change the group", run: () => void router.push(`
           <RouterLink v-if="data.proved[point.id]" :to="`/runs/${data.proved[point.id]}`">✓ proved by run {{ data.proved[point.id] }}</RouterLink>
           <template v-if="point.label">
             <span>⚑ {{ point.label }}</span>
-            <el-button class="btn" @click="pin(point.id, '')">Unpin</el-button>
+            <el-button v-may="'change-protection'" class="btn" @click="pin(point.id, '')">Unpin</el-button>
           </template>
           <form v-else @submit.prevent="pin(point.id, label)">
             <el-input v-model="label" class="entry" placeholder="a name for it" aria-label="Label" maxlength="80" required />
-            <el-button class="btn" native-type="submit">Pin it</el-button>
+            <el-button v-may="'change-protection'" class="btn" native-type="submit">Pin it</el-button>
           </form>
         </div>
         <p v-if="pinned.length">

@@ -21,7 +21,7 @@ useKeys([{ keys: ["N"], label: "A new group", run: () => void router.push("/prot
     <template v-if="data">
       <h1 class="sentence">{{ data.sentence }}</h1>
       <p class="under">
-        <RouterLink to="/protection/new" class="btn">Protect workloads in a new group</RouterLink>
+        <RouterLink v-may="'change-protection'" to="/protection/new" class="btn">Protect workloads in a new group</RouterLink>
         <el-input v-if="data.all_groups > data.groups.length || find" v-model="find" class="entry" aria-label="Find a group" placeholder="find a group" />
         <span v-if="data.all_groups > data.groups.length" class="quiet">{{ data.groups.length }} of {{ data.all_groups }} groups are shown, those in trouble first.</span>
         <RouterLink v-if="!data.workloads" to="/estate/import" class="btn">Import the estate</RouterLink>
@@ -89,7 +89,7 @@ useKeys([{ keys: ["N"], label: "A new group", run: () => void router.push("/prot
             </td>
             <td>
               <RouterLink v-if="gap.group" :to="`/protection/${gap.group}`" class="btn">See its group</RouterLink>
-              <RouterLink v-else :to="`/protection/new?members=${gap.workload}`" class="btn">Protect it</RouterLink>
+              <RouterLink v-else v-may="'change-protection'" :to="`/protection/new?members=${gap.workload}`" class="btn">Protect it</RouterLink>
             </td>
           </tr>
         </table>

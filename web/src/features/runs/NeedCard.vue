@@ -77,29 +77,29 @@ async function tell(kind: string, more: { verdict?: string; group?: string; poin
     </p>
     <div class="buttons">
       <template v-if="need.kind === 'verdict'">
-        <el-button class="btn test" :disabled="busy" @click="tell('verdict', { verdict: 'passed' })">✓ Passed</el-button>
-        <el-button class="btn danger" :disabled="busy" @click="tell('verdict', { verdict: 'failed' })">✕ Failed</el-button>
-        <el-button class="btn" :disabled="busy" @click="tell('verdict', { verdict: 'inconclusive' })">? Inconclusive</el-button>
+        <el-button v-may="'run-tests'" class="btn test" :disabled="busy" @click="tell('verdict', { verdict: 'passed' })">✓ Passed</el-button>
+        <el-button v-may="'run-tests'" class="btn danger" :disabled="busy" @click="tell('verdict', { verdict: 'failed' })">✕ Failed</el-button>
+        <el-button v-may="'run-tests'" class="btn" :disabled="busy" @click="tell('verdict', { verdict: 'inconclusive' })">? Inconclusive</el-button>
       </template>
       <template v-else-if="need.kind === 'decision'">
         <el-popconfirm :title="`Commit? ${need.final.commit}`" confirm-button-text="Commit, for good" cancel-button-text="Not yet" width="320" @confirm="tell('commit')">
-          <template #reference><el-button class="btn main" :disabled="busy">Commit</el-button></template>
+          <template #reference><el-button v-may="'run-live'" class="btn main" :disabled="busy">Commit</el-button></template>
         </el-popconfirm>
         <el-popconfirm :title="`Roll back? ${need.final['roll-back']}`" confirm-button-text="Roll it back" cancel-button-text="Not yet" width="320" @confirm="tell('roll-back')">
-          <template #reference><el-button class="btn danger" :disabled="busy">Roll back</el-button></template>
+          <template #reference><el-button v-may="'run-live'" class="btn danger" :disabled="busy">Roll back</el-button></template>
         </el-popconfirm>
-        <el-button v-if="kind === 'disaster'" class="btn" :disabled="busy" @click="changing = !changing">Another point …</el-button>
+        <el-button v-if="kind === 'disaster'" v-may="'run-live'" class="btn" :disabled="busy" @click="changing = !changing">Another point …</el-button>
       </template>
-      <el-button v-else-if="need.kind === 'acknowledge'" class="btn danger" :disabled="busy" @click="tell('answer')">Continue although {{ need.title.split(" ")[0] }} {{ need.title.startsWith("1 ") ? "shutdown is" : "shutdowns are" }} unconfirmed</el-button>
+      <el-button v-else-if="need.kind === 'acknowledge'" v-may="'answer'" class="btn danger" :disabled="busy" @click="tell('answer')">Continue although {{ need.title.split(" ")[0] }} {{ need.title.startsWith("1 ") ? "shutdown is" : "shutdowns are" }} unconfirmed</el-button>
       <template v-else-if="need.kind === 'failure'">
-        <el-button class="btn main" :disabled="busy" @click="tell('retry')">{{ need.again }}</el-button>
-        <el-button v-if="need.skippable" class="btn" :disabled="busy || !text.trim()" title="Wants a reason" @click="tell('skip')">Skip it</el-button>
+        <el-button v-may="'answer'" class="btn main" :disabled="busy" @click="tell('retry')">{{ need.again }}</el-button>
+        <el-button v-if="need.skippable" v-may="'answer'" class="btn" :disabled="busy || !text.trim()" title="Wants a reason" @click="tell('skip')">Skip it</el-button>
       </template>
       <template v-else-if="need.kind === 'hold'">
-        <el-button class="btn main" :disabled="busy" @click="tell('answer')">Confirmed, go on</el-button>
-        <el-button v-if="need.not_right" class="btn" :disabled="busy || !text.trim()" title="Wants to know what is not right" @click="tell('not-right')">Not right</el-button>
+        <el-button v-may="'answer'" class="btn main" :disabled="busy" @click="tell('answer')">Confirmed, go on</el-button>
+        <el-button v-if="need.not_right" v-may="'answer'" class="btn" :disabled="busy || !text.trim()" title="Wants to know what is not right" @click="tell('not-right')">Not right</el-button>
       </template>
-      <el-button v-else class="btn main" :disabled="busy" @click="tell('resume')">Resume</el-button>
+      <el-button v-else v-may="kind === 'test' ? 'run-tests' : 'run-live'" class="btn main" :disabled="busy" @click="tell('resume')">Resume</el-button>
     </div>
     <div v-if="changing" class="change">
       <p class="small">The group goes off and comes up again from the point that you choose; what it changed since is discarded.</p>
@@ -109,7 +109,7 @@ async function tell(kind: string, more: { verdict?: string; group?: string; poin
       <el-select v-model="point" placeholder="Point" :empty-values="['', null, undefined]" aria-label="Point" :disabled="!group" filterable default-first-option>
         <el-option v-for="one in held" :key="one.id" :value="one.id" :label="`${moment(one.at, true)}`" />
       </el-select>
-      <el-button class="btn" :disabled="busy || !point" @click="tell('change-point', { group, point })">Bring it up from there</el-button>
+      <el-button v-may="'run-live'" class="btn" :disabled="busy || !point" @click="tell('change-point', { group, point })">Bring it up from there</el-button>
     </div>
     <p v-if="need.kind === 'verdict'" class="quiet small">Each verdict begins the cleanup.</p>
     <ProblemNote v-if="error" :error="error" />

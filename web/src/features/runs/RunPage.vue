@@ -132,7 +132,7 @@ useKeys([
         <p v-if="lost" class="warning" role="status">◌ No connection. What you see may be old; it catches up by itself.</p>
         <div v-if="status.put_aside" class="warning" role="alert" aria-label="Put aside">
           ✕ This run stands still: the engine met an error in it and put it aside, so that other runs continue. {{ status.put_aside }}
-          <p><el-button class="btn" @click="tryAgain">Try again</el-button></p>
+          <p><el-button v-may="'answer'" class="btn" @click="tryAgain">Try again</el-button></p>
         </div>
         <p v-for="said in status.notices" :key="said" class="warning" role="alert">✕ {{ said }}</p>
       </div>
@@ -172,7 +172,7 @@ useKeys([
         <section v-if="status.found_running.length" class="warning" role="alert" aria-label="Found running">
           <b>✕ Two live copies:</b> {{ list(status.found_running) }} also ran at {{ status.source_name }} until the fence was delivered. Look
           at what was written there.
-          <p><el-button class="btn" @click="sawThem">Acknowledge</el-button></p>
+          <p><el-button v-may="'answer'" class="btn" @click="sawThem">Acknowledge</el-button></p>
         </section>
         <section v-if="status.remains && isTest">
           <h2>Leak check</h2>
@@ -182,8 +182,8 @@ useKeys([
         </section>
         <p v-if="error"><ProblemNote :error="error" /></p>
         <div v-if="!status.outcome" class="buttons">
-          <el-button v-if="mayHold" class="btn" @click="tell('hold')">Hold all</el-button>
-          <el-button v-if="mayAbort" class="btn danger" @click="aborting = true">Abort …</el-button>
+          <el-button v-if="mayHold" v-may="isTest ? 'run-tests' : 'run-live'" class="btn" @click="tell('hold')">Hold all</el-button>
+          <el-button v-if="mayAbort" v-may="isTest ? 'run-tests' : 'run-live'" class="btn danger" @click="aborting = true">Abort …</el-button>
         </div>
         <p v-if="!status.outcome" class="calls">
           <el-checkbox :model-value="calls" @update:model-value="switchCalls">Alert me, by sound and notification, when it needs somebody</el-checkbox>

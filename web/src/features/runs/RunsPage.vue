@@ -109,7 +109,7 @@ const late = (run: RunLine) => run.ready_s !== null && run.ready_s > run.rto_obj
     <p v-if="runs.length" class="do">
       <RouterLink v-if="pair" class="btn" :to="`/runs/${pair[0]}/compared/${pair[1]}`">Compare the two</RouterLink>
       <el-button v-else class="btn" disabled title="Select two runs of one plan that have ended">Compare the two</el-button>
-      <a class="btn" :href="archive" download>{{ chosen.length ? `Export ${count(chosen.length, "run")} for an auditor` : "Export all for an auditor" }}</a>
+      <a v-may="'take-evidence'" class="btn" :href="archive" download>{{ chosen.length ? `Export ${count(chosen.length, "run")} for an auditor` : "Export all for an auditor" }}</a>
       <span class="quiet" role="status">{{ whyNot }}</span>
     </p>
     <div v-if="runs.length" class="scroll">

@@ -49,7 +49,7 @@ async function storeKey(group: string) {
     </label>
     <form v-for="group in locked" :key="group" class="key" @submit.prevent="storeKey(group)">
       <el-form-item :label="`Key of the copies of ${group}`"><el-input v-model="secret[group]" type="password" autocomplete="off" maxlength="4096" :aria-label="`Key of ${group}`" /></el-form-item>
-      <el-button class="btn" :disabled="!secret[group]" native-type="submit">Store it</el-button>
+      <el-button v-may="'change-protection'" class="btn" :disabled="!secret[group]" native-type="submit">Store it</el-button>
       <span class="quiet">asked once; it is encrypted and never shown</span>
     </form>
     <ProblemNote v-if="keyProblem" :error="keyProblem" />

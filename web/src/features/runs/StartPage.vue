@@ -15,6 +15,7 @@ import PageSkeleton from "@/ui/PageSkeleton.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { chance, clock, count, duration } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
+import { mayNot } from "@/ui/may";
 
 const route = useRoute();
 const router = useRouter();
@@ -71,6 +72,7 @@ const reason = ref("");
 const confirm = ref("");
 const startError = ref<unknown>(null);
 const starting = ref(false);
+const needed = computed(() => (kind.value === "test" ? "run-tests" : "run-live"));
 const confirmed = computed(() => !live.value || confirm.value.trim() === code.value);
 const mayStart = computed(() => !starting.value && !!preflight.value && !preflight.value.blocking.length && confirmed.value);
 const inShort: Record<RunKind, string> = {
@@ -147,13 +149,14 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
       </template>
       <!-- What it will do, and the button, stay in sight however long the page is. -->
       <section :class="['bar', `of-${kind}`]" aria-label="Start" data-over>
-        <p v-if="preflight?.blocking.length" class="bad what">It cannot start now: {{ preflight.blocking[0]?.sentence }}</p>
+        <p v-if="mayNot(needed)" class="bad what">{{ mayNot(needed) }}</p>
+        <p v-else-if="preflight?.blocking.length" class="bad what">It cannot start now: {{ preflight.blocking[0]?.sentence }}</p>
         <p v-else class="what">{{ inShort[kind] }}</p>
         <label v-if="live" class="confirm">
           Type <b class="mono">{{ code }}</b> to confirm
           <el-input v-model="confirm" :placeholder="code" aria-label="The plan's code, to confirm" maxlength="12" />
         </label>
-        <el-button :class="['btn', kind]" :disabled="!mayStart" @click="start">{{ presses[kind] }}</el-button>
+        <el-button v-may="needed" :class="['btn', kind]" :disabled="!mayStart" @click="start">{{ presses[kind] }}</el-button>
         <kbd>Ctrl ↵</kbd>
         <ProblemNote v-if="startError" :error="startError" />
       </section>

@@ -106,7 +106,7 @@ const forget = (one: string) => act(() => take(api.DELETE("/api/v1/secrets/{name
           </tr>
         </tbody>
       </table>
-      <p class="after"><el-button class="btn" @click="edit(null)">New script …</el-button></p>
+      <p class="after"><el-button v-may="'change-scripts'" class="btn" @click="edit(null)">New script …</el-button></p>
 
       <h2>Secrets</h2>
       <p class="quiet">Given to scripts by their names, at the moment in which they are sent. They are encrypted, can be written and forgotten, and are never shown or logged.</p>
@@ -121,7 +121,7 @@ const forget = (one: string) => act(() => take(api.DELETE("/api/v1/secrets/{name
       <form class="form secret" @submit.prevent="store">
         <el-form-item label="Name"><el-input v-model="secret" class="mono" required maxlength="60" placeholder="feed-token" /></el-form-item>
         <el-form-item label="Value"><el-input v-model="value" type="password" required maxlength="4096" autocomplete="off" /></el-form-item>
-        <el-button class="btn" :disabled="!secret.trim() || !value" native-type="submit">Store it</el-button>
+        <el-button v-may="'change-scripts'" class="btn" :disabled="!secret.trim() || !value" native-type="submit">Store it</el-button>
       </form>
     </template>
 
@@ -138,7 +138,7 @@ const forget = (one: string) => act(() => take(api.DELETE("/api/v1/secrets/{name
       </form>
       <template #footer>
         <el-button class="btn" @click="open = false">Cancel</el-button>
-        <el-button class="btn main" :disabled="!name.trim() || !text.trim()" @click="save">Keep it</el-button>
+        <el-button v-may="'change-scripts'" class="btn main" :disabled="!name.trim() || !text.trim()" @click="save">Keep it</el-button>
       </template>
     </el-dialog>
   </div>

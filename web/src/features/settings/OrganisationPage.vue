@@ -4,7 +4,7 @@ import { useQuery } from "@tanstack/vue-query";
 import { computed, ref, watch } from "vue";
 import { api, take } from "@/api/client";
 import { asFile } from "@/api/upload";
-import SettingsTabs from "@/features/settings/SettingsTabs.vue";
+import SettingsTabs from "@/ui/SettingsTabs.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import RecoveredNote from "@/ui/RecoveredNote.vue";
 import { useFormDraft } from "@/ui/formDraft";
@@ -80,11 +80,11 @@ const { data: sample, error: none } = useQuery({
         <el-form-item label="Words on the first page, in Markdown"><el-input v-model="words" type="textarea" :rows="5" maxlength="4000" placeholder="Who to ask; for whom this is; how it may be passed on." /></el-form-item>
         <el-form-item label="Delete logs of runs after, days (0: never)"><el-input v-model.number="keep" type="number" min="0" max="36500" class="short" /></el-form-item>
         <p class="quiet">Logs older than this are deleted, unless on legal hold. The line of the run in the list and its seal stay.</p>
-        <div class="buttons"><el-button class="btn main" :disabled="!changed || busy" native-type="submit">Save it</el-button></div>
+        <div class="buttons"><el-button v-may="'change-settings'" class="btn main" :disabled="!changed || busy" native-type="submit">Save it</el-button></div>
         <h2>Logo</h2>
         <p v-if="data?.settings.logo"><img :src="`/api/v1/settings/logo?${data.revision}`" alt="The logo of reports" /></p>
         <p><label>PNG or JPEG, up to 512 KiB <input type="file" accept="image/png,image/jpeg" @change="logo(($event.target as HTMLInputElement).files?.[0])" /></label></p>
-        <p v-if="data?.settings.logo"><button type="button" class="link" @click="noLogo">No logo</button></p>
+        <p v-if="data?.settings.logo"><button v-may="'change-settings'" type="button" class="link" @click="noLogo">No logo</button></p>
       </form>
       <section aria-label="Preview">
         <h2>So it looks</h2>

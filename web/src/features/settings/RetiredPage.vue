@@ -3,7 +3,7 @@
 import { useQuery } from "@tanstack/vue-query";
 import { useRouter } from "vue-router";
 import { api, take } from "@/api/client";
-import SettingsTabs from "@/features/settings/SettingsTabs.vue";
+import SettingsTabs from "@/ui/SettingsTabs.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { useAct } from "@/ui/act";
 import { count, moment } from "@/ui/format";

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import Any
 
-from django.contrib.auth.models import User
 from django.core.management import call_command
 from django.core.management.base import BaseCommand, CommandParser
 from django.db import transaction
@@ -42,13 +41,12 @@ class Command(BaseCommand):
                 self._load(urls)
 
     def _load(self, urls: dict[str, str]) -> None:
+        scenario = Scenario(OPTIONS.scenario)
         demo.load(
-            Scenario(OPTIONS.scenario),
+            scenario,
             agent_urls=urls,
             token=SECRETS.site_token,
             clock=SystemClock(),
             say=self.stdout.write,
         )
-        administrator = User(username=demo.AUTHOR, is_superuser=True)
-        administrator.set_password(SECRETS.admin_password)
-        administrator.save()
+        demo.load_people(scenario, SECRETS.admin_password, SystemClock().now())

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 const pages = [
   { to: "/settings", name: "Organisation" },
+  { to: "/settings/people", name: "People" },
   { to: "/settings/retired", name: "Retired things" },
 ];
 </script>

@@ -1,0 +1,114 @@
+"""A team in the browser: somebody is invited, comes, and does what her roles let her do."""
+
+from __future__ import annotations
+
+import re
+import unittest
+from typing import Any
+
+from playwright.sync_api import Page, expect
+
+from tests.e2e.application import Application, module_browser, visit
+
+APP = Application()
+PLAYWRIGHT: dict[str, Any] = {}
+CHOSEN = "walking on the long pier"
+
+
+def setUpModule() -> None:
+    """One application and one browser for all of these."""
+    unittest.addModuleCleanup(APP.close)
+    APP.start()
+    PLAYWRIGHT["browser"] = module_browser()
+
+
+class Team(unittest.TestCase):
+    def setUp(self) -> None:
+        self.page: Page = visit(self, APP, PLAYWRIGHT["browser"])
+
+    def stranger(self, width: int = 1280) -> Page:
+        """A browser in which nobody has signed in."""
+        context = PLAYWRIGHT["browser"].new_context(
+            viewport={"width": width, "height": 844}, reduced_motion="reduce"
+        )
+        self.addCleanup(context.close)
+        return context.new_page()
+
+    def test_from_the_invitation_to_a_test_that_she_may_start_and_a_failover_that_she_may_not(self) -> None:
+        page = self.page
+        page.goto(f"{APP.address}/settings/people")
+        expect(page.get_by_role("heading", level=1)).to_have_text("6 people can sign in.")
+        page.get_by_role("button", name="Invite somebody").click()
+        page.get_by_label("Full name").fill("Ada Berg")
+        page.get_by_label("Signs in as").fill("ada")
+        page.get_by_role("button", name="Invite", exact=True).click()
+        link = page.get_by_label("Link").input_value()
+        page.get_by_role("button", name="Done").click()
+        expect(page.locator("[data-person=ada]")).to_contain_text("◌ invited")
+
+        # She opens it on her phone.
+        hers = self.stranger(width=390)
+        hers.goto(link)
+        hers.get_by_label("Password", exact=True).fill(CHOSEN)
+        hers.get_by_label("The same once more").fill("another one than this")
+        hers.get_by_role("button", name="Sign in with it").click()
+        expect(hers.get_by_role("alert")).to_contain_text("not the same")
+        hers.get_by_label("The same once more").fill(CHOSEN)
+        hers.get_by_role("button", name="Sign in with it").click()
+        expect(hers.get_by_role("heading", level=1)).to_contain_text("If Quayside were lost")
+
+        # As a viewer she is told who may; pressing says it too.
+        hers.goto(f"{APP.address}/plans/REPT/start")
+        why = re.compile("Your role \\(viewer\\) does not include: start, steer and judge isolated tests.")
+        expect(hers.get_by_text(why)).to_be_visible()
+        # It is said to be disabled and hears the click all the same, to say why.
+        expect(hers.get_by_role("button", name="Start the test")).to_have_js_property("disabled", False)
+        hers.get_by_role("button", name="Start the test").click(force=True)
+        expect(hers.get_by_text("You may not do this")).to_be_visible()
+        self.assertIn("/plans/REPT/start", hers.url)
+
+        # She is given a role, and it counts at once.
+        page.get_by_role("button", name="Ada Berg").click()
+        page.get_by_label("Operator").check()
+        page.get_by_role("button", name="Save", exact=True).click()
+        expect(page.locator("[data-person=ada]")).to_contain_text("Operator and Viewer")
+        hers.reload()
+        start = hers.get_by_role("button", name="Start the test")
+        expect(start).to_be_enabled()
+        expect(start).not_to_have_class(re.compile("not-permitted"))
+        hers.get_by_role("radio", name=re.compile("^Move it")).click()
+        expect(hers.get_by_text("commit and roll back live runs")).to_be_visible()
+        hers.get_by_role("radio", name=re.compile("^Try it out")).click()
+        expect(start).to_be_enabled()
+        start.click()
+        expect(hers).to_have_url(re.compile(r"/runs/\d+$"))
+
+        # Disabled, she is out.
+        page.get_by_role("button", name="Ada Berg").click()
+        page.get_by_label("Can sign in").uncheck()
+        page.get_by_role("button", name="Save", exact=True).click()
+        expect(page.locator("[data-person=ada]")).to_contain_text("✕ disabled")
+        hers.reload()
+        expect(hers.get_by_role("button", name="Sign in")).to_be_visible()
+
+    def test_a_program_gets_a_token_and_loses_it(self) -> None:
+        page = self.page
+        page.get_by_title("My account").click()
+        page.get_by_label("Name of the program").fill("nightly")
+        page.get_by_role("combobox", name="Roles of the token").focus()
+        page.keyboard.press("Enter")
+        page.get_by_role("option", name="Administrator").click()
+        page.keyboard.press("Escape")
+        page.get_by_role("button", name="Make a token").click()
+        secret = page.get_by_label("Token", exact=True).input_value()
+        program = self.stranger().context.request
+        asked = {"Authorization": f"Bearer {secret}"}
+        self.assertEqual(program.get(f"{APP.address}/api/v1/plans", headers=asked).status, 200)
+        page.get_by_role("button", name="Revoke nightly").click()
+        page.get_by_role("button", name="Revoke it").click()
+        expect(page.get_by_role("button", name="Revoke nightly")).to_have_count(0)
+        self.assertEqual(program.get(f"{APP.address}/api/v1/plans", headers=asked).status, 401)
+
+
+if __name__ == "__main__":
+    unittest.main()

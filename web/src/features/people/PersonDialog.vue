@@ -1,0 +1,87 @@
+<script setup lang="ts">
+// One person: invited, given roles, disabled; a link with which they choose a password is shown once.
+import { useClipboard } from "@vueuse/core";
+import { onMounted, ref } from "vue";
+import { api, take } from "@/api/client";
+import type { PersonView, RoleView } from "@/api/types";
+import ProblemNote from "@/ui/ProblemNote.vue";
+import { useAct } from "@/ui/act";
+import { count } from "@/ui/format";
+
+const open = defineModel<boolean>({ required: true });
+/** Nobody: somebody new is invited. */
+const props = defineProps<{ person: PersonView | null; roles: RoleView[] }>();
+const name = ref("");
+const fullName = ref("");
+const mail = ref("");
+const chosen = ref<string[]>(["viewer"]);
+const active = ref(true);
+const link = ref("");
+const days = ref(0);
+const { problem, busy, act } = useAct();
+const { copy, copied, isSupported } = useClipboard();
+
+onMounted(() => {
+  if (!props.person) return;
+  [name.value, fullName.value, mail.value, chosen.value, active.value] = [props.person.name, props.person.full_name, props.person.mail, [...props.person.roles], props.person.state !== "disabled"];
+});
+function shown(made: { link: string; days: number }) {
+  link.value = `${window.location.origin}${made.link}`;
+  days.value = made.days;
+}
+async function save() {
+  await act(async () => {
+    const body = { full_name: fullName.value, mail: mail.value, roles: chosen.value };
+    if (props.person) {
+      await take(api.PUT("/api/v1/people/{name}", { params: { path: { name: props.person.name } }, body: { ...body, active: active.value } }));
+      open.value = false;
+    } else shown(await take(api.POST("/api/v1/people", { body: { ...body, name: name.value } })));
+  });
+}
+const again = () => act(async () => shown(await take(api.POST("/api/v1/people/{name}/invitation", { params: { path: { name: name.value } } }))));
+</script>
+
+<template>
+  <el-dialog v-model="open" :title="person ? person.full_name || person.name : 'Invite somebody'" width="min(560px, 94vw)">
+    <template v-if="link">
+      <p>Give this link to {{ fullName }}. It is shown this once, is good once, and for {{ count(days, "day") }}.</p>
+      <p><el-input :model-value="link" readonly class="mono" aria-label="Link" @focus="($event.target as HTMLInputElement).select()" /></p>
+    </template>
+    <form v-else id="person" class="form" @submit.prevent="save">
+      <el-form-item label="Full name"><el-input v-model="fullName" required maxlength="80" /></el-form-item>
+      <el-form-item label="Signs in as"><el-input v-model="name" class="mono" required maxlength="150" :disabled="!!person" /></el-form-item>
+      <el-form-item label="Mail"><el-input v-model="mail" type="email" maxlength="254" /></el-form-item>
+      <fieldset>
+        <legend>Roles</legend>
+        <p v-for="role in roles" :key="role.code">
+          <el-checkbox :model-value="chosen.includes(role.code)" @change="chosen = $event ? [...chosen, role.code] : chosen.filter((one) => one !== role.code)">{{ role.name }}</el-checkbox>
+          <span class="quiet"> {{ role.words }}</span>
+        </p>
+      </fieldset>
+      <p v-if="person"><el-checkbox v-model="active">Can sign in</el-checkbox> <span class="quiet">without it, sessions and tokens end at once; what they did keeps their name</span></p>
+    </form>
+    <ProblemNote v-if="problem" :error="problem" />
+    <template #footer>
+      <template v-if="link">
+        <el-button v-if="isSupported" class="btn" @click="copy(link)">{{ copied ? "Copied" : "Copy it" }}</el-button>
+        <el-button class="btn main" @click="open = false">Done</el-button>
+      </template>
+      <template v-else>
+        <el-button v-if="person && person.state !== 'disabled'" class="btn" :disabled="busy" @click="again">{{ person.state === "invited" ? "Another link …" : "Link for a new password …" }}</el-button>
+        <el-button class="btn" @click="open = false">Cancel</el-button>
+        <el-button class="btn main" :disabled="busy" native-type="submit" form="person">{{ person ? "Save" : "Invite" }}</el-button>
+      </template>
+    </template>
+  </el-dialog>
+</template>
+
+<style scoped>
+fieldset {
+  border: 0;
+  padding: 0;
+  margin: var(--gap-2) 0;
+}
+legend {
+  font-weight: 600;
+}
+</style>
