@@ -90,6 +90,77 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/approval-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The rules. */
+        get: operations["approvalRules"];
+        /** @description Say what needs second signatures. */
+        put: operations["saveApprovalRules"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/approvals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The newest requests, what is open first. */
+        get: operations["approvals"];
+        put?: never;
+        /** @description Ask for the signatures that a start needs. */
+        post: operations["askApproval"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/approvals/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How it stands. */
+        get: operations["approval"];
+        put?: never;
+        post?: never;
+        /** @description Withdraw one's own request. */
+        delete: operations["withdrawApproval"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/approvals/{id}/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Grant it, or refuse it with a reason. */
+        post: operations["answerApproval"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/audit": {
         parameters: {
             query?: never;
@@ -1542,6 +1613,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/review": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Review an emergency start. */
+        post: operations["reviewRun"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}/step": {
         parameters: {
             query?: never;
@@ -2060,6 +2148,66 @@ export interface components {
             prefix: string;
             live: components["schemas"]["ReaddressSent"];
             test: components["schemas"]["ReaddressSent"];
+        };
+        AnswerView: {
+            by: string;
+            /** Format: date-time */
+            at: string;
+            granted: boolean;
+            text: string;
+        };
+        Approval: {
+            by: string;
+            /** Format: date-time */
+            at: string;
+            text: string;
+        };
+        ApprovalAskedSent: {
+            plan: string;
+            options: components["schemas"]["RunOptionsSent"];
+            reason?: string;
+        };
+        ApprovalRule: {
+            plan: string;
+            kind: string;
+            approvals: number;
+            hours: number;
+        };
+        ApprovalRuleSent: {
+            plan: string;
+            kind: string;
+            approvals: number;
+            hours: number;
+        };
+        ApprovalRules: {
+            rules: components["schemas"]["ApprovalRule"][];
+        };
+        ApprovalRulesSent: {
+            rules: components["schemas"]["ApprovalRuleSent"][];
+        };
+        ApprovalSaidSent: {
+            granted: boolean;
+            text?: string;
+        };
+        ApprovalView: {
+            id: number;
+            plan: string;
+            plan_name: string;
+            plan_version: number;
+            kind: string;
+            options: components["schemas"]["RunOptions"];
+            reason: string;
+            asked_by: string;
+            /** Format: date-time */
+            asked_at: string;
+            /** Format: date-time */
+            ends_at: string;
+            needed: number;
+            state: string;
+            answers: components["schemas"]["AnswerView"][];
+            approvers: string[];
+            why_not: string;
+            run: number | null;
         };
         AssessmentView: {
             findings: components["schemas"]["Finding"][];
@@ -3261,6 +3409,8 @@ export interface components {
             traps: components["schemas"]["TrapView"][];
             people: string[];
             services: components["schemas"]["Probed"][];
+            approvals: number;
+            approvers: string[];
         };
         Printing: {
             page: number | null;
@@ -3432,6 +3582,8 @@ export interface components {
             people: components["schemas"]["Said"][];
             findings: components["schemas"]["Finding"][] | null;
             reason: string;
+            approvals: components["schemas"]["Approval"][];
+            emergency: string;
             steps: components["schemas"]["ReportStep"][];
             landings: components["schemas"]["Outcome"][];
             landings_said: boolean;
@@ -3497,6 +3649,9 @@ export interface components {
             /** Format: date-time */
             at: string;
         };
+        ReviewSent: {
+            text: string;
+        };
         RoleView: {
             code: string;
             name: string;
@@ -3556,6 +3711,9 @@ export interface components {
             additions: number;
             legal_hold: string;
             removed: boolean;
+            emergency: string;
+            review: string;
+            reviewed_by: string;
         };
         RunNotes: {
             run: number;
@@ -3564,6 +3722,32 @@ export interface components {
             ended_at: string;
             outcome: string;
             notes: string[];
+        };
+        RunOptions: {
+            /** @enum {string} */
+            kind: "test" | "planned" | "disaster" | "re-protect";
+            points: {
+                [key: string]: string;
+            };
+            apart: {
+                [key: string]: string;
+            };
+            sync_first: boolean;
+            pace: number;
+            cleanup_after_s: number;
+            unattended: boolean;
+            close_down: boolean;
+            go_on: boolean;
+            decide_within_s: number;
+            /** @enum {string} */
+            then: "commit" | "roll-back";
+            /** @enum {string} */
+            at_commit: "nothing" | "re-protect" | "end-protection";
+            declared_at: string | null;
+            acknowledged: boolean;
+            force_after_s: number | null;
+            tell: string[];
+            probe: components["schemas"]["Probed"][];
         };
         RunOptionsSent: {
             /** @enum {string} */
@@ -3960,6 +4144,8 @@ export interface components {
             options?: components["schemas"]["RunOptionsSent"];
             confirm?: string;
             reason?: string;
+            approval?: number;
+            emergency?: string;
         };
         Station: {
             code: string;
@@ -4603,6 +4789,204 @@ export interface operations {
             409: components["responses"]["Refused409"];
             410: components["responses"]["Refused410"];
             412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    approvalRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovalRules"];
+                };
+            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    saveApprovalRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApprovalRulesSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovalRules"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    approvals: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovalView"][];
+                };
+            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    askApproval: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApprovalAskedSent"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovalView"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    approval: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovalView"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    withdrawApproval: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovalView"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    answerApproval: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApprovalSaidSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovalView"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
             422: components["responses"]["Refused422"];
             503: components["responses"]["Refused503"];
         };
@@ -7814,6 +8198,41 @@ export interface operations {
             404: components["responses"]["Refused404"];
             409: components["responses"]["Refused409"];
             410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    reviewRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReviewSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunLine"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
             422: components["responses"]["Refused422"];
             503: components["responses"]["Refused503"];
         };

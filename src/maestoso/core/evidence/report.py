@@ -71,11 +71,21 @@ class ReportStep:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Approval:
+    """A second signature under the start."""
+
+    by: str
+    at: datetime
+    text: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Report:
     """Everything that a stranger is told of a run. Times with ``_s`` are run seconds.
 
     ``findings`` are those of the preflight (None: this run began under a release that did not keep them), and
-    ``reason`` is why it was started in spite of them;
+    ``reason`` is why it was started in spite of them; ``approvals`` who signed the start besides, and
+    ``emergency`` why nobody did although somebody should have;
     ``remains`` is what the leak check found (None: none was made).
     """
 
@@ -107,6 +117,8 @@ class Report:
     people: tuple[Said, ...]
     findings: tuple[Finding, ...] | None
     reason: str
+    approvals: tuple[Approval, ...]
+    emergency: str
     steps: tuple[ReportStep, ...]
     landings: tuple[Outcome, ...]
     landings_said: bool
@@ -154,6 +166,8 @@ def report(run: str, number: int, log: Sequence[Event]) -> Report:
         people=_people(state, log),
         findings=None if began is None else tuple(from_data(Finding, one) for one in began),
         reason=str(log[0].data.get("reason") or ""),
+        approvals=tuple(from_data(Approval, one) for one in log[0].data.get("approvals") or ()),
+        emergency=str(log[0].data.get("emergency") or ""),
         steps=_steps(run, state, attempts_in(log)),
         landings=outcomes(state.inputs.landings, said),
         landings_said=bool(said),

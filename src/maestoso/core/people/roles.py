@@ -19,6 +19,7 @@ SCHEDULE_DRILLS = "schedule-drills"
 ANSWER = "answer"
 RUN_TESTS = "run-tests"
 RUN_LIVE = "run-live"
+APPROVE = "approve"
 USE_LAB = "use-lab"
 CHANGE_SETTINGS = "change-settings"
 MANAGE_PEOPLE = "manage-people"
@@ -38,6 +39,7 @@ WORDS = {
     ANSWER: "answer what runs ask",
     RUN_TESTS: "start, steer and judge isolated tests",
     RUN_LIVE: "start, steer, commit and roll back live runs",
+    APPROVE: "approve starts that need a second signature, and review emergency starts",
     USE_LAB: "break and mend practice sites",
     CHANGE_SETTINGS: "change the organisation's settings and seal keys",
     MANAGE_PEOPLE: "invite people, give roles and disable accounts",
@@ -82,6 +84,10 @@ ROLES = (
         permissions=_WORKS | {ANSWER, RUN_TESTS, RUN_LIVE},
     ),
     Role(
+        code="approver", name="Approver", words="Gives the second signature that a start needs.",
+        permissions=frozenset({SEE, APPROVE}),
+    ),
+    Role(
         code=ADMINISTRATOR, name="Administrator", words="May do everything, and says who else may do what.",
         permissions=frozenset(WORDS),
     ),
@@ -119,12 +125,15 @@ def refusal(permission: str, roles: Collection[str], able: Collection[str]) -> t
     ``able`` are the names of people who have the permission.
     """
     own = [BY_CODE[code].name.lower() for code in roles if code in BY_CODE]
-    have = f"Your role{'' if len(own) == 1 else 's'} ({', '.join(own)})" if own else "You have no role, which"
-    verb = "does" if len(own) < 2 else "do"
-    sentence = f"{have} {verb} not include: {WORDS[permission]}."
-    names = sorted(able)
-    if not names:
-        return sentence, "Ask an administrator."
-    shown = names[:3]
-    listed = shown[0] if len(shown) == 1 else f"{', '.join(shown[:-1])} or {shown[-1]}"
-    return sentence, f"Ask {listed}, who may."
+    if own:
+        verb = "Your role ({}) does" if len(own) == 1 else "Your roles ({}) do"
+        sentence = f"{verb.format(', '.join(own))} not include: {WORDS[permission]}."
+    else:
+        sentence = f"You have no role, so you may not: {WORDS[permission]}."
+    return sentence, f"Ask {one_of(able)}, who may." if able else "Ask an administrator."
+
+
+def one_of(names: Collection[str]) -> str:
+    """Some people to turn to: 'Ada, Bo or Cy'; three of many."""
+    shown = sorted(names)[:3]
+    return shown[0] if len(shown) == 1 else f"{', '.join(shown[:-1])} or {shown[-1]}"

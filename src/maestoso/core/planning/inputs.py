@@ -21,6 +21,7 @@ guests whose settings stay are not told them.
 
 Kind = Literal["test", "planned", "disaster", "re-protect"]
 """What a run can be. A failback is a planned run of a plan that was turned round."""
+KINDS: tuple[Kind, ...] = ("test", "planned", "disaster", "re-protect")
 LIVE: tuple[Kind, ...] = ("planned", "disaster")
 """Kinds that move production."""
 CommitOrRollBack = Literal["commit", "roll-back"]

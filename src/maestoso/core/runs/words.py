@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from typing import Any
 
 from maestoso.core.planning.graph import StepGraph
 from maestoso.core.runs.events import ENGINE, Event
@@ -60,6 +61,14 @@ def _seen(away: Sequence[Sequence[str]], back: Sequence[Sequence[str]]) -> str:
     return " ".join(told) or "Seen from outside, every service answers."
 
 
+def _signed(data: Mapping[str, Any]) -> str:
+    """Who approved a start, or why it was an emergency; nothing where it needed nobody."""
+    if data.get("emergency"):
+        return f" As an emergency, without the approvals that it needs:{_full(data['emergency'])}"
+    names = [one["by"] for one in data.get("approvals") or ()]
+    return f" Approved by {' and '.join(names)}." if names else ""
+
+
 def sentence(event: Event, graph: StepGraph) -> str:
     """The event in words; the moment and the step stand beside it and are not repeated."""
     data = event.data
@@ -68,7 +77,7 @@ def sentence(event: Event, graph: StepGraph) -> str:
     verb = graph[data["step"]].verb if what else ""
     match event.kind:
         case "run.started":
-            text = f"{who} started the {_KINDS[event.data['inputs']['kind']]}."
+            text = f"{who} started the {_KINDS[data['inputs']['kind']]}.{_signed(data)}"
         case "step.asked":
             again = f", try {data['attempt']}" if data["attempt"] > 1 else ""
             text = f"{what}, asked of the site{again}."

@@ -9,6 +9,7 @@ from __future__ import annotations
 from maestoso.core.people.roles import (
     ANNOTATE,
     ANSWER,
+    APPROVE,
     CHANGE_CROSSWALKS,
     CHANGE_ESTATE,
     CHANGE_PLANS,
@@ -132,6 +133,12 @@ TABLE: dict[str, dict[str, str]] = {
     "traps": {"GET": SEE, "POST": ANNOTATE},
     "traps/{id}/solved": {"PUT": ANNOTATE, "DELETE": ANNOTATE},
     "run-views": {"GET": SEE, "PUT": SEE, "DELETE": SEE},
+    "runs/{id}/review": {"POST": APPROVE},
+    # Second signatures. Who asks for a run that moves production needs more, which the view asks for.
+    "approval-rules": {"GET": SEE, "PUT": MANAGE_PEOPLE},
+    "approvals": {"GET": SEE, "POST": RUN_TESTS},
+    "approvals/{id}": {"GET": SEE, "DELETE": RUN_TESTS},
+    "approvals/{id}/answer": {"POST": APPROVE},
     # Evidence.
     "runs/{id}/compared": {"GET": SEE},
     "runs/{id}/evidence": {"GET": SEE},

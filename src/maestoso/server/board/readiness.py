@@ -20,6 +20,7 @@ from maestoso.core.readiness.room_rules import little_room
 from maestoso.core.replication.lifecycle import is_copied
 from maestoso.core.runs.needs import needs
 from maestoso.core.wording import plain
+from maestoso.server.approvals import services as approvals
 from maestoso.server.board.shapes import KindState, LastProof, PlanRowView, Readiness
 from maestoso.server.drills.picture import next_actions
 from maestoso.server.protection.picture import overview
@@ -47,6 +48,7 @@ def readiness(now: datetime) -> Readiness:
     lost, idle = _if_lost(around, rows), _without_purpose(rows)
     actions = [
         *_from_split(), *_from_forgotten(around), *_from_room(rows), *_from_runs(),
+        *_from_approvals(now),
         *_from_sites(around, lost),
         *_from_failovers(rows), *_from_copies(now), *next_actions(now), *idle.values(),
         *_from_plans([pair for pair in rows if pair[1].code not in idle]),
@@ -174,6 +176,20 @@ def listed(names: Sequence[str]) -> str:
     return " and ".join(names) if len(names) < 3 else f"{names[0]}, {names[1]} and {len(names) - 2} more"
 
 
+def _from_approvals(now: datetime) -> list[NextAction]:
+    """Starts that wait for a second signature."""
+    return [
+        NextAction(
+            urgency="soon", title=f"{row.plan_name} waits for an approval",
+            sentence=f"{row.asked_by} wants to start a run of it ({row.kind}). "
+            f"{row.answers.count()} of {row.needed} have approved.",
+            label="See it", to=f"/approvals/{row.pk}",
+        )
+        for row in approvals.recent()
+        if approvals.state(row, now) == "open"
+    ]  # fmt: skip
+
+
 def _from_runs() -> list[NextAction]:
     actions = [
         NextAction(
@@ -182,6 +198,14 @@ def _from_runs() -> list[NextAction]:
             label="See it", to=f"/runs/{run.pk}",
         )
         for run in Run.objects.filter(outcome="").exclude(put_aside="")
+    ]  # fmt: skip
+    actions += [
+        NextAction(
+            urgency="soon", title=f"Run {run.pk} was started as an emergency and nobody has reviewed it",
+            sentence=f"{run.started_by} started {run.plan_name} without approvals: {run.emergency}",
+            label="Review it", to=f"/runs/{run.pk}",
+        )
+        for run in Run.objects.exclude(emergency="").filter(reviewed_by="")
     ]  # fmt: skip
     for run, state in each(Run.objects.filter(outcome="", last_seq__gt=0)):
         for need in needs(state):

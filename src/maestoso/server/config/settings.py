@@ -33,6 +33,7 @@ INSTALLED_APPS = [
     "maestoso.server.estate",
     "maestoso.server.organisation",
     "maestoso.server.access",
+    "maestoso.server.approvals",
     "maestoso.server.outbox",
     "maestoso.server.plans",
     "maestoso.server.protection",

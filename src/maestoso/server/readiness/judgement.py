@@ -12,6 +12,7 @@ from maestoso.core.errors import BadValue, NotFound, Refused
 from maestoso.core.model.estate import SiteLimits
 from maestoso.core.model.finding import Finding
 from maestoso.core.model.plan import Plan
+from maestoso.core.people.roles import APPROVE
 from maestoso.core.planning.diff import changes
 from maestoso.core.planning.inputs import Kind
 from maestoso.core.readiness.assess import RECOVERY, Assessment, Options, assess, findings_of, severity_in
@@ -24,6 +25,8 @@ from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.replication.anomaly import clean_point_hint
 from maestoso.core.score import forecast_score
 from maestoso.core.wording import lasting
+from maestoso.server.access.may import able
+from maestoso.server.approvals.services import wanted_for
 from maestoso.server.config.settings import OPTIONS
 from maestoso.server.crosswalks.picture import LONGEST_PAGE
 from maestoso.server.crosswalks.picture import view as view_landings
@@ -198,7 +201,10 @@ def preflight(row: PlanRow, chosen: RunOptions, now: datetime) -> Preflight:
         judged = replace(judged, kind="re-protect", findings=reprotect_findings(ctx), forecast=None)
     judged = replace(judged, findings=at_a_start(judged.findings, chosen.kind))
     said = view(ctx, judged)
+    rule = wanted_for(row.code, chosen.kind)
     return Preflight(
+        approvals=rule.approvals if rule is not None else 0,
+        approvers=tuple(able(APPROVE)) if rule is not None else (),
         kinds=_kinds(ctx, source.name, site.name),
         workloads=len(plan.workloads()),
         blocking=judged.blocking,

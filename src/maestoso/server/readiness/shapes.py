@@ -11,6 +11,7 @@ from maestoso.core.model.estate import SiteLimits
 from maestoso.core.model.finding import Finding
 from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
+from maestoso.core.people.approvals import ApprovalRule
 from maestoso.core.planning.inputs import AtCommit, CommitOrRollBack, Kind, Probed
 from maestoso.core.score import ScoreStep
 from maestoso.server.plans.shapes import FileProblem
@@ -232,7 +233,8 @@ class RunNotes:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Preflight:
     """What would happen, in words, and whether it may. ``blocking`` is what is in the way of this kind;
-    ``workloads`` how many it is about, those of parts included.
+    ``workloads`` how many it is about, those of parts included. ``approvals`` is how many signatures
+    it needs, and ``approvers`` who may give one.
 
     ``source_lost`` is why the source does not answer, if it does not; ``people`` who can be told of the run;
     ``services`` are those that a test can probe all the time; ``notes`` those of earlier runs, newest first;
@@ -255,6 +257,8 @@ class Preflight:
     traps: tuple[TrapView, ...]
     people: tuple[str, ...]
     services: tuple[Probed, ...]
+    approvals: int
+    approvers: tuple[str, ...]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -273,10 +277,73 @@ class StartRun:
     """Start a run of the newest version of a plan. ``options`` are those of the preflight.
 
     ``confirm`` is the code of the plan, typed again, for a run that moves production. ``reason`` is why it is
-    started in spite of what preflight warns of; it is kept in the evidence.
+    started in spite of what preflight warns of; it is kept in the evidence. ``approval`` is the request that
+    was granted, whose choices count then. ``emergency`` is why a disaster run is started without
+    approvals that it needs.
     """
 
     plan: str
     options: RunOptions = field(default_factory=RunOptions)
     confirm: str = ""
     reason: str = ""
+    approval: int = 0
+    emergency: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ApprovalRules:
+    """What needs second signatures."""
+
+    rules: tuple[ApprovalRule, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ApprovalAsked:
+    """Somebody wants to start a run with these choices, and says why."""
+
+    plan: str
+    options: RunOptions
+    reason: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ApprovalSaid:
+    """An answer to a request; refusing wants a text."""
+
+    granted: bool
+    text: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class AnswerView:
+    """What somebody said to a request."""
+
+    by: str
+    at: datetime
+    granted: bool
+    text: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ApprovalView:
+    """A request for second signatures.
+
+    ``why_not`` is why whoever asks cannot answer it; ``run`` is the run that was started with it.
+    """
+
+    id: int
+    plan: str
+    plan_name: str
+    plan_version: int
+    kind: str
+    options: RunOptions
+    reason: str
+    asked_by: str
+    asked_at: datetime
+    ends_at: datetime
+    needed: int
+    state: str
+    answers: tuple[AnswerView, ...]
+    approvers: tuple[str, ...]
+    why_not: str
+    run: int | None

@@ -10,7 +10,7 @@ from datetime import datetime
 from django.contrib.auth.models import User
 from django.db import IntegrityError
 
-from maestoso.core.codec import to_data
+from maestoso.core.codec import from_data, to_data
 from maestoso.core.errors import BadValue, Refused
 from maestoso.core.evidence.chain import ROOT
 from maestoso.core.forecast.durations import estimates
@@ -24,6 +24,7 @@ from maestoso.core.readiness.live_rules import reprotect_findings
 from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.runs.events import Event
 from maestoso.core.runs.state import RunState
+from maestoso.server.approvals import services as approvals
 from maestoso.server.audit.record import recorded
 from maestoso.server.common.news import announce
 from maestoso.server.estate.agents import forget_pulse
@@ -33,7 +34,7 @@ from maestoso.server.evidence.services import seal_ended
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.services import find_plan
 from maestoso.server.readiness.choices import read_choices
-from maestoso.server.readiness.shapes import StartRun
+from maestoso.server.readiness.shapes import RunOptions, StartRun
 from maestoso.server.readiness.surroundings import as_of, context
 from maestoso.server.runs.events import inputs_of, read_log
 from maestoso.server.runs.log import write_events
@@ -64,8 +65,10 @@ class ChangedMeanwhile(Refused):
     code = "changed-meanwhile"
 
 
-def start_run(wanted: StartRun, *, by: str, key: str, at: datetime) -> Run:
-    """Start a run of the newest version of a plan.
+def start_run(
+    wanted: StartRun, *, by: str, key: str, at: datetime, allow: Callable[[str], None] = lambda kind: None
+) -> Run:
+    """Start a run of the newest version of a plan; ``allow`` raises where its kind may not be started.
 
     The same ``key`` (Idempotency-Key) starts it once, however often it is sent. Raises Refused when a
     finding blocks, with the findings, or when a workload is in another run; BadValue where a run that moves
@@ -75,7 +78,12 @@ def start_run(wanted: StartRun, *, by: str, key: str, at: datetime) -> Run:
     known = Run.objects.filter(request_key=key).first()
     if known is not None:
         return known
-    row, kind = find_plan(wanted.plan), wanted.options.kind
+    row = find_plan(wanted.plan)
+    granted = approvals.granted(wanted.approval, row.code, row.current, at) if wanted.approval else None
+    if granted is not None:
+        wanted = replace(wanted, options=from_data(RunOptions, granted.row.options))
+    kind = wanted.options.kind
+    allow(kind)
     if kind in LIVE and wanted.confirm.strip() != row.code:
         raise BadValue(
             f"A {kind} run moves production; {wanted.confirm[:20]!r} is not the code of this plan.",
@@ -92,7 +100,9 @@ def start_run(wanted: StartRun, *, by: str, key: str, at: datetime) -> Run:
     # What is remembered of a large site may be from a minute ago: a run begins with what is so now.
     for site in Site.objects.filter(code__in=(plan.source, plan.target)):
         forget_pulse(site)
-    opening = Opening(reason=reason, tell=wanted.options.tell)
+    opening = Opening(reason=reason, tell=wanted.options.tell, granted=granted)
+    if granted is None:
+        opening = _unsigned(wanted, opening)
     for tries_left in reversed(range(MOST_JUDGED)):
         try:
             return _judged_and_begun(row, wanted, opening, by=by, at=at, key=key)
@@ -106,13 +116,25 @@ def start_run(wanted: StartRun, *, by: str, key: str, at: datetime) -> Run:
     raise AssertionError("the last try returns or raises")
 
 
+def _unsigned(wanted: StartRun, opening: Opening) -> Opening:
+    """A start without signatures: it needs none, or it is an emergency, of which everybody is told."""
+    rule = approvals.wanted_for(wanted.plan, wanted.options.kind)
+    if rule is None:
+        return opening
+    if wanted.options.kind != "disaster" or not wanted.emergency.strip():
+        raise approvals.refuse_unsigned(wanted.plan, KIND_NAMES[wanted.options.kind], rule)
+    everybody = User.objects.filter(is_active=True).order_by("pk").values_list("username", flat=True)
+    told = tuple(everybody[:MOST_TOLD])
+    return replace(opening, emergency=approvals.check_emergency(wanted.emergency), tell=told)
+
+
 def _judged_and_begun(
     row: PlanRow, wanted: StartRun, opening: Opening, *, by: str, at: datetime, key: str
 ) -> Run:
     version = row.version()
     ctx = context(version.core(), version.number, at)
     if wanted.options.kind == "re-protect":
-        return reprotect(ctx, pace=wanted.options.pace, by=by, at=at, key=key)
+        return reprotect(ctx, pace=wanted.options.pace, by=by, at=at, key=key, opening=opening)
     options = read_choices(ctx, wanted.options, at)
     return create_run(ctx, options, by=by, at=at, key=key, opening=opening)
 
@@ -130,10 +152,13 @@ def _check_people(names: tuple[str, ...]) -> None:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Opening:
-    """What is said with a start: why in spite of warnings, and who is told of the run."""
+    """What is said with a start: why in spite of warnings, who is told of the run, and who signed it, or why
+    nobody did."""
 
     reason: str = ""
     tell: tuple[str, ...] = ()
+    granted: approvals.Granted | None = None
+    emergency: str = ""
 
 
 def create_run(
@@ -157,7 +182,15 @@ def create_run(
         return _begin(run, inputs, judged.findings, by=by, at=at, opening=opening)
 
 
-def reprotect(ctx: Context, *, pace: int, by: str, at: datetime, key: str | None = None) -> Run:
+def reprotect(
+    ctx: Context,
+    *,
+    pace: int,
+    by: str,
+    at: datetime,
+    key: str | None = None,
+    opening: Opening | None = None,
+) -> Run:
     """Start copying what was failed over and committed in the other direction."""
     blocking = reprotect_findings(ctx)
     if blocking:
@@ -184,7 +217,7 @@ def reprotect(ctx: Context, *, pace: int, by: str, at: datetime, key: str | None
     )
     with recorded():
         run = _row(ctx, "re-protect", by=by, at=at, key=key)
-        return _begin(run, inputs, blocking, by=by, at=at)
+        return _begin(run, inputs, blocking, by=by, at=at, opening=opening)
 
 
 def _row(ctx: Context, kind: Kind, *, by: str, at: datetime, key: str | None) -> Run:
@@ -228,11 +261,17 @@ def _begin(
     steps, known = compile_run(inputs).steps, {workload.name: workload for workload in inputs.workloads}
     inputs = replace(inputs, estimates=estimates(steps, known, measured(run.target)))
     run.tell = list(opening.tell)
-    run.save(update_fields=["tell"])
+    run.emergency = opening.emergency
+    run.save(update_fields=["tell", "emergency"])
+    signed = opening.granted.answers if opening.granted is not None else ()
+    if opening.granted is not None:
+        approvals.use(opening.granted, run.pk)
     names = dict(Site.objects.filter(code__in=(run.source, run.target)).values_list("code", "name"))
     said = {
         "inputs": to_data(inputs), "findings": to_data(findings), "sites": names,
         "reason": opening.reason, "tell": run.tell,
+        "approvals": [{"by": one.by, "at": one.at.isoformat(), "text": one.text} for one in signed],
+        "emergency": opening.emergency,
     }  # fmt: skip
     first = Event(seq=1, at=at, run_s=0.0, kind="run.started", data=said, by=by)
     state = RunState(first)

@@ -2,12 +2,16 @@
 
 from django.urls import path
 
-from maestoso.server.readiness import views
+from maestoso.server.readiness import approval_views, views
 
 PLAN = "plans/<str:code>"
 
 urlpatterns = [
     path("runs", views.RunsView.as_view(), name="runs"),
+    path("approvals", approval_views.ApprovalsView.as_view(), name="approvals"),
+    path("approvals/<int:pk>", approval_views.ApprovalView.as_view(), name="approval"),
+    path("approvals/<int:pk>/answer", approval_views.AnswerView.as_view(), name="approval-answer"),
+    path("approval-rules", approval_views.RulesView.as_view(), name="approval-rules"),
     path("plan-files", views.PlanFilesView.as_view(), name="plan-files"),
     path(f"{PLAN}/assessment", views.AssessmentOfDraft.as_view(), name="plan-assessment"),
     path(f"{PLAN}/landings", views.PlanLandingsView.as_view(), name="plan-landings"),

@@ -162,10 +162,9 @@ class RunsView(runs_views.RunsView):
     )
     def post(self, request: Request) -> Response:
         """Start a run."""
-        sent = read(StartRun, request)
-        require(request, to_start(sent.options.kind))
         run = start_run(
-            sent, by=request.user.get_username(), at=CLOCK.now(),
+            read(StartRun, request), by=request.user.get_username(), at=CLOCK.now(),
             key=request.headers.get("Idempotency-Key", ""),
+            allow=lambda kind: require(request, to_start(kind)),
         )  # fmt: skip
         return reply(line(run), 201)

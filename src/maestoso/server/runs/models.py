@@ -39,6 +39,11 @@ class Run(models.Model):
     follow_up = models.CharField(max_length=12, blank=True, default="")
     # Why nobody conducts it: what went wrong in it, until a person has it tried again.
     put_aside = models.CharField(max_length=1000, blank=True, default="")
+    # Why it was started without the approvals that it needs, and what somebody made of that afterwards.
+    emergency = models.CharField(max_length=500, blank=True, default="")
+    review = models.CharField(max_length=2000, blank=True, default="")
+    reviewed_by = models.CharField(max_length=150, blank=True, default="")
+    reviewed_at = models.DateTimeField(null=True)
     # Why it is kept beyond its time, and when retention let its log go; its line and its seal stay.
     legal_hold = models.CharField(max_length=400, blank=True, default="")
     removed_at = models.DateTimeField(null=True)

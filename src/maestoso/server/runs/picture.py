@@ -61,6 +61,9 @@ def line(run: Run) -> RunLine:
         additions=len(run.additions.all()),
         legal_hold=run.legal_hold,
         removed=run.removed_at is not None,
+        emergency=run.emergency,
+        review=run.review,
+        reviewed_by=run.reviewed_by,
     )
 
 

@@ -20,7 +20,7 @@ from maestoso.server.runs.shapes import Control
 from maestoso.server.runs.states import current
 
 log = logging.getLogger("maestoso.runs")
-LONGEST_KEY = 100
+LONGEST_KEY, LONGEST_REVIEW = 100, 2000
 
 
 def find_run(pk: int) -> Run:
@@ -42,6 +42,30 @@ def try_again(pk: int) -> None:
     if not Run.objects.filter(pk=find_run(pk).pk).exclude(put_aside="").update(put_aside=""):
         raise Refused(f"Run {pk} is not put aside.", "It goes on by itself.")
     announce()
+
+
+@recorded()
+def review_emergency(pk: int, text: str, *, by: str, at: datetime) -> Run:
+    """Say what is to be learned from a start without approvals. Raises Refused, BadValue."""
+    find_run(pk)
+    run = Run.objects.select_for_update().get(pk=pk)
+    if not run.emergency:
+        raise Refused(f"Run {pk} was no emergency start.", "There is nothing to review.")
+    if run.started_by == by:
+        raise Refused("You started it yourself; somebody else must review it.", "Ask another approver.")
+    if run.reviewed_by:
+        raise Refused(f"{run.reviewed_by} has reviewed it already.", "Add a note to its evidence.")
+    said = text.strip()
+    if not 1 <= len(said) <= LONGEST_REVIEW:
+        raise BadValue(
+            "The review is empty, or very long.",
+            f"Write 1 to {LONGEST_REVIEW} characters.",
+            field="body.text",
+        )
+    run.review, run.reviewed_by, run.reviewed_at = said, by, at
+    run.save(update_fields=["review", "reviewed_by", "reviewed_at"])
+    announce()
+    return run
 
 
 def control_run(pk: int, said: Control, *, by: str, key: str | None, at: datetime) -> None:

@@ -34,7 +34,9 @@ class Control:
 class RunLine:
     """One line of the list of runs. ``outcome`` is empty while the run goes on.
 
-    ``rpo_s``, ``people_s`` and ``failures`` are those of its seal. ``removed`` is whether its log was let go.
+    ``rpo_s``, ``people_s`` and ``failures`` are those of its seal. ``removed``: its log was deleted.
+    ``emergency`` is why it was started without the approvals that it needs, ``review`` what ``reviewed_by``
+    made of that.
     """
 
     id: int
@@ -58,6 +60,16 @@ class RunLine:
     additions: int
     legal_hold: str
     removed: bool
+    emergency: str
+    review: str
+    reviewed_by: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Review:
+    """What somebody makes of an emergency start."""
+
+    text: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -25,8 +25,10 @@ from maestoso.server.runs.models import SavedView
 from maestoso.server.runs.shapes import (
     Control,
     EventView,
+    Review,
     RunDetail,
     RunLandings,
+    RunLine,
     RunPage,
     RunStatus,
     SavedRunView,
@@ -212,6 +214,17 @@ class FoundRunningView(APIView):
         copied = picture.copying(run)
         with current(pk) as state:
             return reply(_status(pk, state, copied))
+
+
+class ReviewView(APIView):
+    """A start without approvals, looked at afterwards."""
+
+    @extend_schema(operation_id="reviewRun", request=shape(Review, sent=True), responses=shape(RunLine))
+    def post(self, request: Request, pk: int) -> Response:
+        """Review an emergency start."""
+        text = read(Review, request).text
+        run = services.review_emergency(pk, text, by=request.user.get_username(), at=CLOCK.now())
+        return reply(picture.line(run))
 
 
 def _status(pk: int, state: RunState, copied: Mapping[str, CopyState]) -> RunStatus:

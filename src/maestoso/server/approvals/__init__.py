@@ -1,0 +1,1 @@
+"""Second signatures: what needs them, who asked, and what was answered."""
