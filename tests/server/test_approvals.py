@@ -76,7 +76,7 @@ class Signed(Tidewell):
     def test_a_start_without_the_signature_that_it_needs_is_refused(self) -> None:
         body = self.problem(self.start(), 409, "needs-approval")
         self.assertEqual(body["detail"], "A planned failover of HARB needs an approval.")
-        self.assertIn("pia or quinn may give it", body["remedy"])
+        self.assertIn("ann, ben or pia may give it", body["remedy"])
         self.assertFalse(Run.objects.exists())
         preflight = self.browser.send("POST", "/plans/HARB/preflight", self.options("planned")).json()
         self.assertEqual(preflight["approvals"], 1)

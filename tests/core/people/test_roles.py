@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import unittest
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 
 from maestoso.core.people.approvals import Answer, ApprovalRule, Signer, rule_for, state_of, why_not_answer
 from maestoso.core.people.roles import (
@@ -20,8 +20,8 @@ from maestoso.core.people.roles import (
     to_start,
 )
 from maestoso.core.runs.controls import CONTROLS
-from tests.worlds import NOON
 
+NOON = datetime(2026, 11, 12, 12, tzinfo=UTC)
 ADA, BO, CY = Signer(name="ada", mail="a@x.example"), Signer(name="bo", mail=""), Signer(name="cy", mail="")
 
 

@@ -22,7 +22,7 @@ from maestoso.core.people.approvals import (
     state_of,
     why_not_answer,
 )
-from maestoso.core.people.roles import APPROVE
+from maestoso.core.people.roles import APPROVE, one_of
 from maestoso.core.planning.inputs import KINDS
 from maestoso.server.access.may import able
 from maestoso.server.approvals.models import ApprovalAnswer, ApprovalRequest, Rule
@@ -232,9 +232,5 @@ def check_emergency(text: str) -> str:
 
 
 def _whom_to_ask() -> str:
-    names = able(APPROVE)[:3]
-    return (
-        f"{' or '.join(names)} may give it."
-        if names
-        else "Nobody has the role approver: ask an administrator."
-    )
+    names = able(APPROVE)
+    return f"{one_of(names)} may give it." if names else "Nobody may give it: ask an administrator."
