@@ -106,7 +106,7 @@ class EveryPage(unittest.TestCase):
             "compared": f"/runs/{tests[1]}/compared/{tests[0]}", "proof": "/evidence",
             "calendar": "/evidence/calendar", "check": "/evidence/check", "audit": "/evidence/audit",
             "trend": "/evidence/plans/BOOK", "settings": "/settings", "retired": "/settings/retired",
-            "people": "/settings/people", "account": "/account", "invitation": "/invitation/mara/some-secret",
+            "people": "/settings/people", "approvals": "/approvals", "approval": "/approvals/1", "account": "/account", "invitation": "/invitation/mara/some-secret",
             "lab": "/lab", "help": "/help/plans", "nowhere": "/no/such/page",
         }  # fmt: skip
 

@@ -8,7 +8,7 @@ from typing import Any
 
 from playwright.sync_api import Page, expect
 
-from tests.e2e.application import Application, module_browser, visit
+from tests.e2e.application import Application, choose, module_browser, visit
 
 APP = Application()
 PLAYWRIGHT: dict[str, Any] = {}
@@ -23,6 +23,8 @@ def setUpModule() -> None:
 
 
 class Team(unittest.TestCase):
+    """With the administrator's page, and pages of others."""
+
     def setUp(self) -> None:
         self.page: Page = visit(self, APP, PLAYWRIGHT["browser"])
 
@@ -34,6 +36,18 @@ class Team(unittest.TestCase):
         self.addCleanup(context.close)
         return context.new_page()
 
+    def as_person(self, name: str, width: int = 1280) -> Page:
+        """Somebody of the demo, signed in."""
+        page = self.stranger(width)
+        page.goto(APP.address)
+        page.get_by_label("Name").fill(name)
+        page.get_by_label("Password").fill(APP.password)
+        page.get_by_role("button", name="Sign in").click()
+        expect(page.get_by_role("button", name="Sign out")).to_be_visible()
+        return page
+
+
+class Invited(Team):
     def test_from_the_invitation_to_a_test_that_she_may_start_and_a_failover_that_she_may_not(self) -> None:
         page = self.page
         page.goto(f"{APP.address}/settings/people")
@@ -80,8 +94,6 @@ class Team(unittest.TestCase):
         expect(hers.get_by_text("commit and roll back live runs")).to_be_visible()
         hers.get_by_role("radio", name=re.compile("^Try it out")).click()
         expect(start).to_be_enabled()
-        start.click()
-        expect(hers).to_have_url(re.compile(r"/runs/\d+$"))
 
         # Disabled, she is out.
         page.get_by_role("button", name="Ada Berg").click()
@@ -108,6 +120,67 @@ class Team(unittest.TestCase):
         page.get_by_role("button", name="Revoke it").click()
         expect(page.get_by_role("button", name="Revoke nightly")).to_have_count(0)
         self.assertEqual(program.get(f"{APP.address}/api/v1/plans", headers=asked).status, 401)
+
+
+class Signed(Team):
+    def test_a_start_waits_for_its_second_signature_which_comes_from_a_phone(self) -> None:
+        conductor, approver = self.as_person("sefa"), self.as_person("tiba", width=390)
+        conductor.goto(f"{APP.address}/plans/REPT/start?kind=planned")
+        expect(conductor.get_by_text("It needs 1 approval.")).to_be_visible()
+        conductor.get_by_role("link", name="You have asked").click()
+        expect(conductor.get_by_text("You asked for it yourself")).to_have_count(0)
+        conductor.get_by_role("button", name="Withdraw it").click()
+        expect(conductor.get_by_test_id("state")).to_have_text("– withdrawn")
+        conductor.goto(f"{APP.address}/plans/REPT/start?kind=planned")
+        ask = conductor.get_by_role("button", name="Ask for approval")
+        expect(ask).to_be_enabled()
+        ask.click()
+        expect(conductor).to_have_url(re.compile(r"/approvals/\d+$"))
+
+        approver.goto(conductor.url)
+        expect(approver.get_by_text("2 workloads at Hilltop are shut down")).to_be_visible()
+        self.assertLessEqual(approver.evaluate("document.documentElement.scrollWidth"), 390)
+        expect(approver.get_by_role("button", name="Refuse")).to_be_disabled()
+        approver.get_by_label("What you have to say").fill("Mind the paint.")
+        approver.get_by_role("button", name="Approve").click()
+        expect(approver.get_by_test_id("state")).to_have_text("✓ approved")
+
+        conductor.get_by_role("link", name="To the start").click()
+        expect(conductor.get_by_text("✓ Approved by tiba.")).to_be_visible()
+        conductor.get_by_label("The plan's code, to confirm").fill("REPT")
+        conductor.get_by_role("button", name="Start the planned failover").click()
+        expect(conductor).to_have_url(re.compile(r"/runs/\d+$"))
+        expect(conductor.get_by_text("sefa started the planned failover. Approved by tiba.")).to_be_visible()
+
+    def test_an_emergency_goes_without_and_is_reviewed(self) -> None:
+        page = self.page
+        page.goto(f"{APP.address}/approvals")
+        page.get_by_role("button", name="Add a rule").click()
+        choose(page.get_by_label("Kind of rule 2"), "a disaster failover")
+        page.get_by_role("button", name="Save the rules").click()
+        expect(page.get_by_text("It counts from the next start on.")).to_be_visible()
+
+        conductor = self.as_person("sefa")
+        conductor.goto(f"{APP.address}/plans/HARB/start?kind=disaster")
+        conductor.get_by_role("button", name="Start it as an emergency").click()
+        begin = conductor.get_by_role("button", name="Start the emergency run")
+        expect(begin).to_be_disabled()
+        conductor.get_by_label("Why nobody could be asked").fill("Nobody of the approvers picks up at night.")
+        conductor.get_by_label("Type HARB to confirm").fill("HARB")
+        begin.click()
+        expect(conductor.get_by_label("Emergency")).to_contain_text("Nobody of the approvers picks up")
+        expect(conductor.get_by_label("Emergency")).to_contain_text("reviewed by somebody else")
+
+        approver = self.as_person("tiba")
+        expect(approver.get_by_text("was started as an emergency and nobody has reviewed it")).to_be_visible()
+        approver.goto(conductor.url)
+        approver.get_by_label("What is to be learned").fill(
+            "It was right. Give the night shift the list of phones."
+        )
+        approver.get_by_role("button", name="It is reviewed").click()
+        expect(approver.get_by_label("Emergency")).to_contain_text("Reviewed by tiba: It was right.")
+        approver.goto(f"{APP.address}/runs")
+        expect(approver.get_by_text("‼ emergency")).to_be_visible()
 
 
 if __name__ == "__main__":

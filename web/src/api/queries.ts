@@ -20,6 +20,11 @@ export function usePeople() {
   return useQuery({ queryKey: ["people"], queryFn: () => take(api.GET("/api/v1/people")) });
 }
 
+/** Requests for second signatures, what is open first. */
+export function useApprovals(enabled: Ref<boolean> = ref(true)) {
+  return useQuery({ queryKey: ["approvals"], queryFn: () => take(api.GET("/api/v1/approvals")), enabled });
+}
+
 /** The site line; the stream keeps it up to date. */
 export function useSiteLine(enabled: Ref<boolean> = ref(true)) {
   return useQuery({ queryKey: ["site-line"], queryFn: () => take(api.GET("/api/v1/site-line")), staleTime: Infinity, enabled });

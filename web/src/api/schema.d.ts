@@ -3838,6 +3838,9 @@ export interface components {
             notices: string[];
             held_because: string | null;
             put_aside: string;
+            emergency: string;
+            review: string;
+            reviewed_by: string;
             aborted_because: string | null;
             lost_sites: {
                 [key: string]: string;

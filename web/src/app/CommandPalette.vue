@@ -56,6 +56,7 @@ const items = computed<Item[]>(() => {
     { label: "Check a file of evidence", hint: "action", run: go("/evidence/check") },
     { label: "Audit trail", hint: "page", run: go("/evidence/audit") },
     { label: "Settings: organisation, time zone, how reports look, how long runs are kept", hint: "page", run: go("/settings") },
+    { label: "Approvals: second signatures, and what needs them", hint: "page", run: go("/approvals") },
     { label: "People, roles and invitations", hint: "page", run: go("/settings/people") },
     { label: "My account: password, sessions, tokens", hint: "page", run: go("/account") },
     { label: "Retired things, and the way back", hint: "page", run: go("/settings/retired") },

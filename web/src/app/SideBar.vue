@@ -1,13 +1,15 @@
 <script setup lang="ts">
 import { computed, watch } from "vue";
 import { useRoute } from "vue-router";
-import { usePlans } from "@/api/queries";
+import { useApprovals, usePlans } from "@/api/queries";
 import type { SiteLine } from "@/api/types";
 import { opened, shortList } from "@/app/planShelf";
 
 defineProps<{ line: SiteLine | undefined }>();
 const route = useRoute();
 const { data } = usePlans();
+const { data: approvals } = useApprovals();
+const waiting = computed(() => (approvals.value ?? []).filter((one) => one.state === "open").length);
 const code = computed(() => (typeof route.params.code === "string" && route.path.startsWith("/plans/") ? route.params.code : ""));
 watch(code, (now) => now && opened(now), { immediate: true });
 const plans = computed(() => shortList(data.value?.plans ?? [], code.value));
@@ -26,6 +28,7 @@ const below = (path: string) => route.path === path || route.path.startsWith(`${
     <RouterLink to="/plans/new" class="plan" :class="{ on: route.name === 'new-plan' }">+ New plan</RouterLink>
     <RouterLink to="/scripts" :class="{ on: below('/scripts') }">Scripts</RouterLink>
     <RouterLink to="/runs" :class="{ on: below('/runs') }">Runs <span v-if="line?.runs.length" class="number">{{ line.runs.length }}</span></RouterLink>
+    <RouterLink to="/approvals" :class="{ on: below('/approvals') }">Approvals <span v-if="waiting" class="number">{{ waiting }}</span></RouterLink>
     <RouterLink to="/evidence" :class="{ on: below('/evidence') }">Evidence</RouterLink>
     <RouterLink to="/settings" :class="{ on: below('/settings') }">Settings</RouterLink>
     <RouterLink v-if="line?.stations.some((one) => one.practice)" to="/lab" :class="{ on: route.name === 'lab' }">Practice lab</RouterLink>

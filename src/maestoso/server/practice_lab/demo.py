@@ -13,9 +13,10 @@ from typing import Any
 from django.contrib.auth.hashers import make_password
 from django.contrib.auth.models import User
 
-from maestoso.core.codec import from_data
+from maestoso.core.codec import from_data, to_data
 from maestoso.core.drills.schedule import Blackout, Drill
 from maestoso.core.model.crosswalk import Crosswalk
+from maestoso.core.people.approvals import ApprovalRule
 from maestoso.core.people.roles import ADMINISTRATOR
 from maestoso.core.planning.inputs import RunInputs
 from maestoso.core.planning.isolated_test import VERDICT
@@ -28,6 +29,8 @@ from maestoso.practice.scenario import Scenario
 from maestoso.practice.spec import Fault
 from maestoso.practice.world import World
 from maestoso.server.access.models import RoleGrant
+from maestoso.server.approvals.services import ask, save_rules
+from maestoso.server.config.settings import OPTIONS
 from maestoso.server.crosswalks.services import make_crosswalk, make_twin
 from maestoso.server.drills.services import make_blackout, make_drill
 from maestoso.server.estate.agents import pulse
@@ -36,6 +39,7 @@ from maestoso.server.estate.services import register_site, save_link
 from maestoso.server.organisation.models import Organisation
 from maestoso.server.plans.services import find_plan, make_plan, save_plan
 from maestoso.server.protection.services import advance_stage, make_group, store_key
+from maestoso.server.readiness.shapes import RunOptions
 from maestoso.server.readiness.starts import record_played_run
 from maestoso.server.readiness.surroundings import context
 from maestoso.server.runs.shapes import TrapSave
@@ -57,6 +61,20 @@ def load_people(scenario: Scenario, password: str, at: datetime) -> None:
         )
         for role in row["roles"]:
             RoleGrant.objects.create(user=user, role=role, by=AUTHOR, at=at)
+    _load_approvals(scenario.data("people").get("approvals", {}), at)
+
+
+def _load_approvals(row: dict[str, Any], at: datetime) -> None:
+    for rule in save_rules([from_data(ApprovalRule, one) for one in row.get("rules", [])]):
+        for asked in row.get("asked", []):
+            if (asked["plan"], asked["kind"]) == (rule.plan, rule.kind):
+                plan, kind = find_plan(rule.plan), asked["kind"]
+                options = RunOptions(kind=kind, sync_first=kind == "planned", pace=OPTIONS.pace)
+                ask(
+                    rule, plan=plan.code, plan_name=plan.version().core().name, version=plan.current,
+                    options=to_data(options), reason=asked["reason"],
+                    by=User.objects.get(username=asked["by"]), at=at - timedelta(hours=asked["hours_ago"]),
+                )  # fmt: skip
 
 
 def load(scenario: Scenario, *, agent_urls: dict[str, str], token: str, clock: Clock, say: Say) -> None:

@@ -104,6 +104,7 @@ def status(
     leak = state.steps.get(LEAK_CHECK)
     kept = list(KeptFence.objects.filter(run_id=pk).select_related("request"))
     groups = _groups(state, frozenset(one.workload for one in kept if one.delivered), copied)
+    row = Run.objects.only("put_aside", "emergency", "review", "reviewed_by").get(pk=pk)
     told = standing(
         state, names, [Kept(workload=one.workload, delivered=one.delivered) for one in kept],
         _backlog(state, groups),
@@ -141,7 +142,10 @@ def status(
         under=told.under,
         notices=told.notices,
         held_because=state.held_because,
-        put_aside=Run.objects.values_list("put_aside", flat=True).get(pk=pk),
+        put_aside=row.put_aside,
+        emergency=row.emergency,
+        review=row.review,
+        reviewed_by=row.reviewed_by,
         aborted_because=state.aborted_because,
         lost_sites={} if state.finished else dict(state.lost_sites),
         verdict=state.verdict or "",

@@ -128,7 +128,11 @@ class GroupUsed:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RunStatus:
-    """Everything about a run but its steps. Seconds are run seconds unless the name says otherwise."""
+    """Everything about a run but its steps. Seconds are run seconds unless the name says otherwise.
+
+    ``emergency``: why it was started without the approvals that it needs; ``review`` is what
+    ``reviewed_by`` made of that.
+    """
 
     id: int
     plan: str
@@ -163,6 +167,9 @@ class RunStatus:
     notices: tuple[str, ...]
     held_because: str | None
     put_aside: str
+    emergency: str
+    review: str
+    reviewed_by: str
     aborted_because: str | None
     lost_sites: dict[str, str]
     verdict: str

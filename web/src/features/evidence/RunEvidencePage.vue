@@ -92,6 +92,8 @@ useKeys([
           <ProbeList v-if="report.probes.length" :probes="report.probes" />
 
           <h2>What people did</h2>
+          <p v-if="report.emergency" class="bad"><b>‼ Started as an emergency</b>, without the approvals that it needs: {{ report.emergency }}</p>
+          <p v-for="one in report.approvals" :key="one.by">✓ Approved by {{ one.by }}, {{ exactMoment(one.at) }}. {{ one.text }}</p>
           <ol class="people">
             <li v-for="said in report.people" :key="said.seq"><span class="mono quiet" :title="exactMoment(said.at)">{{ clock(said.run_s) }}</span> {{ said.sentence }}</li>
           </ol>

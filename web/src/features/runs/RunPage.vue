@@ -8,6 +8,7 @@ import { useRunStream } from "@/api/runStream";
 import type { ScoreStep } from "@/api/types";
 import AbortDialog from "@/features/runs/AbortDialog.vue";
 import CopiesState from "@/features/runs/CopiesState.vue";
+import EmergencyNote from "@/features/runs/EmergencyNote.vue";
 import NeedCard from "@/features/runs/NeedCard.vue";
 import OutageList from "@/features/runs/OutageList.vue";
 import RunClock from "@/features/runs/RunClock.vue";
@@ -129,6 +130,7 @@ useKeys([
           {{ status.under }}
           <template v-if="status.notes">Notes: “{{ status.notes }}”</template>
         </p>
+        <EmergencyNote v-if="status.emergency" :status="status" @reviewed="reload" />
         <p v-if="lost" class="warning" role="status">◌ No connection. What you see may be old; it catches up by itself.</p>
         <div v-if="status.put_aside" class="warning" role="alert" aria-label="Put aside">
           ✕ This run stands still: the engine met an error in it and put it aside, so that other runs continue. {{ status.put_aside }}

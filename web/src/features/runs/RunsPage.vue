@@ -135,7 +135,7 @@ const late = (run: RunLine) => run.ready_s !== null && run.ready_s > run.rto_obj
               <RouterLink :to="`/runs/${run.id}`" @click.stop>{{ run.id }}</RouterLink>
             </td>
             <td>{{ run.plan_name }}<small class="quiet">version {{ run.plan_version }}, <SiteWay :source="run.source" :target="run.target" /></small></td>
-            <td><span :class="`kind-${run.kind}`">{{ run.kind }}</span></td>
+            <td><span :class="`kind-${run.kind}`">{{ run.kind }}</span> <b v-if="run.emergency" class="bad" :title="`Started without the approvals that it needs: ${run.emergency}`">‼ emergency</b></td>
             <td>{{ moment(run.started_at) }}<small class="quiet">{{ run.started_by }}</small></td>
             <td class="mono" :class="{ bad: late(run) }">
               <template v-if="run.ready_s !== null">{{ clock(run.ready_s) }} of {{ clock(run.rto_objective_s) }}{{ late(run) ? " ✕" : "" }}</template>

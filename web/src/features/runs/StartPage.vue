@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { useQuery, useQueryClient } from "@tanstack/vue-query";
+import { useQuery } from "@tanstack/vue-query";
 import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { api, take } from "@/api/client";
@@ -8,18 +8,16 @@ import type { RunKind, RunOptions } from "@/api/types";
 import KindChoice from "@/features/runs/KindChoice.vue";
 import type { LiveChoices } from "@/features/runs/LiveOptions.vue";
 import PointChoice from "@/features/runs/PointChoice.vue";
+import StartBar from "@/features/runs/StartBar.vue";
 import StartChecks from "@/features/runs/StartChecks.vue";
 import StartChoices from "@/features/runs/StartChoices.vue";
 import { useStartPoints } from "@/features/runs/startPoints";
 import PageSkeleton from "@/ui/PageSkeleton.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { chance, clock, count, duration } from "@/ui/format";
-import { useKeys } from "@/ui/keys";
-import { mayNot } from "@/ui/may";
 
 const route = useRoute();
 const router = useRouter();
-const client = useQueryClient();
 const code = computed(() => String(route.params.code));
 const { data: detail, error } = usePlan(code);
 
@@ -69,49 +67,8 @@ watch(preflight, (now) => {
 
 const forecast = computed(() => preflight.value?.assessment.forecast);
 const reason = ref("");
-const confirm = ref("");
-const startError = ref<unknown>(null);
-const starting = ref(false);
-const needed = computed(() => (kind.value === "test" ? "run-tests" : "run-live"));
-const confirmed = computed(() => !live.value || confirm.value.trim() === code.value);
-const mayStart = computed(() => !starting.value && !!preflight.value && !preflight.value.blocking.length && confirmed.value);
-const inShort: Record<RunKind, string> = {
-  test: "Production is not touched.",
-  planned: "Services stop until they are up at the other site; no data is lost.",
-  disaster: "Production comes up at the other site for real; what is newer than the chosen points is lost.",
-  "re-protect": "Services go on; only what differs is copied.",
-};
-const presses: Record<RunKind, string> = { test: "Start the test", planned: "Start the planned failover", disaster: "Start the disaster failover", "re-protect": "Start the re-protect" };
 const abouts: Record<RunKind, string> = { test: "test", planned: "move", disaster: "recover", "re-protect": "protect again" };
-
-// One key for each choice of a kind: pressing twice starts one run.
-let key = crypto.randomUUID();
-watch(kind, () => {
-  key = crypto.randomUUID();
-  confirm.value = "";
-  startError.value = null;
-  void router.replace({ query: kind.value === "test" ? {} : { kind: kind.value } });
-});
-async function start() {
-  if (!mayStart.value) return;
-  starting.value = true;
-  startError.value = null;
-  try {
-    const run = await take(
-      api.POST("/api/v1/runs", {
-        params: { header: { "Idempotency-Key": key } },
-        body: { plan: code.value, confirm: confirm.value.trim(), reason: reason.value.trim(), options: options.value },
-      }),
-    );
-    void client.invalidateQueries();
-    await router.push(`/runs/${run.id}`);
-  } catch (problem) {
-    startError.value = problem;
-  } finally {
-    starting.value = false;
-  }
-}
-useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
+watch(kind, () => void router.replace({ query: kind.value === "test" ? {} : { kind: kind.value } }));
 </script>
 
 <template>
@@ -148,18 +105,7 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
         </div>
       </template>
       <!-- What it will do, and the button, stay in sight however long the page is. -->
-      <section :class="['bar', `of-${kind}`]" aria-label="Start" data-over>
-        <p v-if="mayNot(needed)" class="bad what">{{ mayNot(needed) }}</p>
-        <p v-else-if="preflight?.blocking.length" class="bad what">It cannot start now: {{ preflight.blocking[0]?.sentence }}</p>
-        <p v-else class="what">{{ inShort[kind] }}</p>
-        <label v-if="live" class="confirm">
-          Type <b class="mono">{{ code }}</b> to confirm
-          <el-input v-model="confirm" :placeholder="code" aria-label="The plan's code, to confirm" maxlength="12" />
-        </label>
-        <el-button v-may="needed" :class="['btn', kind]" :disabled="!mayStart" @click="start">{{ presses[kind] }}</el-button>
-        <kbd>Ctrl ↵</kbd>
-        <ProblemNote v-if="startError" :error="startError" />
-      </section>
+      <StartBar :key="kind" :code="code" :kind="kind" :options="options" :preflight="preflight" :reason="reason" />
     </template>
   </div>
 </template>
@@ -198,32 +144,6 @@ h2 {
 .clock {
   font-size: var(--text-clock);
   line-height: 1.1;
-}
-.bar {
-  position: sticky;
-  bottom: 0;
-  z-index: 1;
-  display: flex;
-  flex-wrap: wrap;
-  align-items: center;
-  gap: var(--gap-2) var(--gap-3);
-  margin-top: var(--gap-4);
-  padding: var(--gap-2) 0;
-  border-top: 2px solid var(--own);
-  background: var(--paper);
-}
-.bar .what {
-  flex: 1 1 300px;
-  margin: 0;
-}
-.bar .confirm {
-  display: flex;
-  margin: 0;
-  align-items: center;
-  gap: var(--gap-2);
-}
-.bar .confirm .el-input {
-  width: 110px;
 }
 @media (max-width: 900px) {
   .three {
