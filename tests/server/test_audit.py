@@ -36,10 +36,25 @@ class Trail(Tidewell):
         self.browser.send("PUT", "/run-views", {"name": "Failures", "query": "outcome=failed"})
         line = self.newest()
         self.assertEqual((line["by"], line["address"], line["method"]), ("ann", "127.0.0.1", "PUT"))
-        self.assertEqual(
-            (line["path"], line["did"]), ("run-views", "Name a filter, or give a name another one")
-        )
+        self.assertEqual((line["path"], line["did"]), ("run-views", "Saved a view of the runs"))
         self.assertEqual((line["number"], self.page()["total"]), (before + 1, before + 1))
+
+    def test_it_is_narrowed_to_changes_sign_ins_refusals_or_downloads(self) -> None:
+        self.browser.send("PUT", "/run-views", {"name": "Failures", "query": "outcome=failed"})
+        Browser().sign_in("ann", "wrong")
+        self.browser.get("/api/v1/audit.jsonl")
+        newest = {
+            kind: self.page(f"kind={kind}")["lines"][0]["did"]
+            for kind in ("changes", "sign-ins", "refusals", "downloads")
+        }
+        self.assertEqual(
+            newest,
+            {
+                "changes": "Saved a view of the runs", "sign-ins": "Signed in (refused: wrong-sign-in)",
+                "refusals": "Signed in (refused: wrong-sign-in)", "downloads": "Downloaded the audit trail",
+            },
+        )  # fmt: skip
+        self.problem(self.browser.get("/api/v1/audit?kind=gossip"), 400, "bad-value")
 
     def test_what_a_record_said_before_and_after_stands_beside_each_other(self) -> None:
         drill = {"plan": "HARB", "name": "One", "starts": "2027-01-05T06:30", "time_zone": "Europe/Lisbon"}

@@ -177,9 +177,9 @@ class SigningIn(Tidewell):
             stranger.sign_in("ann", "wrong")
         self.browser.send("PUT", "/run-views", {"name": "x", "query": ""}, **{"X-CSRFToken": "wrong"})
         told = list(AuditEntry.objects.order_by("number").values_list("did", "by"))
-        self.assertGreaterEqual(told.count(("Sign in (refused: wrong-sign-in)", "")), 5)
-        self.assertEqual(told.count(("Sign in (refused: too-many-tries)", "")), 1)
-        self.assertEqual(told[-1][0], "Name a filter, or give a name another one (refused: not-allowed)")
+        self.assertGreaterEqual(told.count(("Signed in (refused: wrong-sign-in)", "")), 5)
+        self.assertEqual(told.count(("Signed in (refused: too-many-tries)", "")), 1)
+        self.assertEqual(told[-1][0], "Saved a view of the runs (refused: not-allowed)")
         first = next(one for one in AuditEntry.objects.order_by("number") if "wrong-sign-in" in one.did)
         self.assertEqual(first.sent, {"name": "ann", "password": "(not shown)"})
 

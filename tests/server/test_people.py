@@ -101,7 +101,7 @@ class Invited(Tidewell):
         self.problem(browser.send("POST", "/people", NILA), 403, "not-permitted")
         entry = AuditEntry.objects.first()
         assert entry is not None
-        self.assertEqual((entry.by, entry.did), ("carl", "Invite somebody (refused: not-permitted)"))
+        self.assertEqual((entry.by, entry.did), ("carl", "Invited nila (refused: not-permitted)"))
 
 
 class Changed(Tidewell):

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import json
+import re
 from collections.abc import Iterator
+from pathlib import Path
 from typing import Any
 from unittest import mock
 
@@ -10,10 +13,12 @@ from django.test import Client, TestCase
 from django.urls import URLPattern, URLResolver, get_resolver
 
 from maestoso.core.errors import DomainError
-from maestoso.core.people.roles import BY_CODE, WORDS, permissions_of
+from maestoso.core.people.roles import BY_CODE, TAKE_EVIDENCE, WORDS, permissions_of
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access.may import InTable, address_of
 from maestoso.server.access.table import ANYBODY, BY_KIND, OWN, TABLE, TO_RESTORE
+from maestoso.server.audit.words import DID, LOOKS_ONLY
+from maestoso.server.estate import retired
 from maestoso.server.estate.models import Retired
 from tests.server.people import make_person
 from tests.server.tidewell import Tidewell
@@ -22,6 +27,9 @@ VALUES = {
     "code": "BOOK", "name": "some-name", "source": "QUA", "target": "HIL", "one": "QUA", "other": "HIL", "point": "p-1",
     "key": "abc",
 }  # fmt: skip
+CONTRACT = json.loads(
+    (Path(__file__).resolve().parents[2] / "docs" / "openapi.json").read_text(encoding="utf-8")
+)
 STREAMS = {"stream", "runs/{id}/stream"}
 """Answered in front of this application: tests of streams ask them."""
 
@@ -33,22 +41,28 @@ class Reached(DomainError):
     status = 418
 
 
-def routes(patterns: list[Any], before: str = "") -> Iterator[tuple[str, Any]]:
-    """Every route below, with its view."""
+def routes(patterns: list[Any], before: str = "") -> Iterator[tuple[str, URLPattern]]:
+    """Every route of the API below."""
     for one in patterns:
         route = before + str(one.pattern)
         if isinstance(one, URLResolver):
             yield from routes(one.url_patterns, route)
         elif isinstance(one, URLPattern) and route.startswith("api/v1/"):
-            yield route.removeprefix("api/v1/"), one.callback
+            yield route.removeprefix("api/v1/"), one
+
+
+def view_of(pattern: URLPattern) -> type:
+    """The class that answers."""
+    view: Any = pattern.callback
+    found: type = view.view_class if hasattr(view, "view_class") else view.cls
+    return found
 
 
 def operations() -> Iterator[tuple[str, str]]:
     """Every address and method that a view answers."""
-    for route, view in routes(get_resolver().url_patterns):
-        cls = view.view_class if hasattr(view, "view_class") else view.cls
+    for route, pattern in routes(get_resolver().url_patterns):
         for method in ("get", "post", "put", "patch", "delete"):
-            if hasattr(cls, method):
+            if hasattr(view_of(pattern), method):
                 yield address_of(route), method.upper()
 
 
@@ -63,6 +77,52 @@ class TheTable(TestCase):
         named = {needed for methods in TABLE.values() for needed in methods.values()}
         self.assertLessEqual(named, set(WORDS) | {ANYBODY, OWN, BY_KIND})
         self.assertLessEqual(set(TO_RESTORE.values()), set(WORDS))
+        self.assertEqual(set(TO_RESTORE), set(retired.ways_back()))
+
+
+class TheTrail(TestCase):
+    """What changes something has words, and what takes evidence out is written down."""
+
+    def test_every_change_has_words(self) -> None:
+        missing = [
+            f"{method.upper()} {route}"
+            for route, pattern in routes(get_resolver().url_patterns)
+            for method in ("post", "put", "patch", "delete")
+            if hasattr(view_of(pattern), method) and pattern.name not in LOOKS_ONLY
+            and method.upper() not in DID.get(str(pattern.name), {})
+        ]  # fmt: skip
+        self.assertEqual(missing, [])
+
+    def test_words_name_what_the_address_and_the_body_hold(self) -> None:
+        known = {str(one.name): route for route, one in routes(get_resolver().url_patterns)}
+        for name, methods in DID.items():
+            for method, words in methods.items():
+                for key in re.findall(r"\{([\w.]+)\}", words):
+                    with self.subTest(f"{method} {name}: {key}"):
+                        if key.startswith("body."):
+                            operation = CONTRACT["paths"][f"/api/v1/{address_of(known[name])}"][
+                                method.lower()
+                            ]
+                            (content,) = operation["requestBody"]["content"].values()
+                            self.assert_has(content["schema"], key.split(".")[1:])
+                        else:
+                            self.assertRegex(known[name], rf"<\w+:{key}>")
+
+    def assert_has(self, schema: dict[str, Any], path: list[str]) -> None:
+        """A body of this schema has such a value."""
+        for part in path:
+            named = schema.get("$ref", "").rsplit("/", 1)[-1]
+            properties = (
+                CONTRACT["components"]["schemas"][named]["properties"] if named else schema["properties"]
+            )
+            self.assertIn(part, properties)
+            schema = properties[part]
+
+    def test_whatever_takes_evidence_out_has_words(self) -> None:
+        names = {address_of(route): str(one.name) for route, one in routes(get_resolver().url_patterns)}
+        taken = {address for address, methods in TABLE.items() if methods.get("GET") == TAKE_EVIDENCE}
+        lacking = [one for one in taken if "GET" not in DID.get(names[one], {})]
+        self.assertEqual(lacking, ["runs/{id}/report.pdf/progress"])
 
 
 class EveryRoleEverywhere(TestCase):

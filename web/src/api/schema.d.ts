@@ -5003,6 +5003,8 @@ export interface operations {
                 cursor?: string;
                 /** @description Words of the address or of what was done. */
                 find?: string;
+                /** @description Only entries about this. */
+                kind?: "changes" | "downloads" | "refusals" | "sign-ins";
                 /** @description On this day (UTC) or later. */
                 since?: string;
             };
@@ -5032,6 +5034,8 @@ export interface operations {
                 by?: string;
                 /** @description Words of the address or of what was done. */
                 find?: string;
+                /** @description Only entries about this. */
+                kind?: "changes" | "downloads" | "refusals" | "sign-ins";
                 /** @description On this day (UTC) or later. */
                 since?: string;
             };

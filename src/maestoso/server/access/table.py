@@ -174,6 +174,7 @@ TO_RESTORE = {
     "plan": CHANGE_PLANS,
     "group": CHANGE_PROTECTION,
     "crosswalk": CHANGE_CROSSWALKS,
+    "script": CHANGE_SCRIPTS,
     "site": CHANGE_ESTATE,
     "workload": CHANGE_ESTATE,
     "link": CHANGE_ESTATE,

@@ -1,4 +1,4 @@
-"""Writes an entry for every request of a person that changed something.
+"""Writes an entry for every request of a person that changed something, or took evidence out.
 
 Services that change records do it in :func:`recorded`, so that there is never the one without the other.
 """
@@ -23,36 +23,31 @@ from maestoso.core.evidence.chain import ROOT, link_text
 from maestoso.engine.clock import SystemClock
 from maestoso.server.audit.changes import collected, shown
 from maestoso.server.audit.models import AuditEntry, AuditHead
+from maestoso.server.audit.words import DID, LOOKS_ONLY, what_it_did
 from maestoso.server.common.news import announce
 
 CLOCK = SystemClock()
 log = logging.getLogger("maestoso.audit")
-LOOKS_ONLY = frozenset(
-    {
-        "plan-assessment", "plan-preflight", "plan-file", "plan-landings", "plan-helps", "plan-rehearsal",
-        "plan-mend", "plan-suggestions", "crosswalk-landings", "crosswalk-proposals", "crosswalk-trial",
-        "crosswalk-table", "group-cost", "drill-try", "verify",
-    }
-)  # fmt: skip
-"""Requests that send something only to be told what it would mean."""
 SEALED = "Seal run"
 LARGEST_BODY = 20_000
 LIMITS_NOTED_EVERY_S = 60
 
 
 class AuditTrail(MiddlewareMixin):
-    """Around every view of the API that is no look."""
+    """Around every view of the API that changes something, or lets evidence leave."""
 
     def process_view(
         self, request: HttpRequest, view: Callable[..., HttpResponseBase], args: Any, kwargs: Any
     ) -> HttpResponseBase | None:  # fmt: skip
         """Let the view do its work, then note what came of it."""
         match = request.resolver_match
-        if request.method in ("GET", "HEAD", "OPTIONS") or not request.path.startswith("/api/v1/"):
+        if match is None or not request.path.startswith("/api/v1/"):
             return None
-        if match is None or match.url_name in LOOKS_ONLY:
+        name, method = str(match.url_name), str(request.method)
+        if name in LOOKS_ONLY or method not in DID.get(name, {}):
             return None
-        asked = _Asked(request, view, _body(request))
+        body = {} if method == "GET" else _body(request)
+        asked = _Asked(request, what_it_did(name, method, match.kwargs, body), body)
         marks = collected.set([]), _asked.set(asked)
         try:
             response = view(request, *args, **kwargs)
@@ -128,7 +123,7 @@ class _Asked:
     """A request of a person while it is worked on. ``depth``: how deep in transactions that record it."""
 
     request: HttpRequest
-    view: Callable[..., Any]
+    did: str
     body: Any
     depth: int = 0
     written: bool = False
@@ -136,16 +131,13 @@ class _Asked:
     def write(self, refused: str = "") -> None:
         """Add its entry, with what was changed since the last one."""
         request, found = self.request, collected.get() or []
-        cls = getattr(self.view, "view_class", None) or getattr(self.view, "cls", None)
-        method = getattr(cls, str(request.method).lower(), None)
-        told = ((method.__doc__ if method else "") or "").strip().split("\n")[0]
         entry = AuditEntry(
             at=CLOCK.now(),
             by=_who(request),
             address=str(request.META.get("REMOTE_ADDR") or "")[:60],
             method=str(request.method),
             path=request.path.removeprefix("/api/v1/")[:400],
-            did=f"{told.rstrip('.')}{f' (refused: {refused})' if refused else ''}"[:200],
+            did=f"{self.did[:150]}{f' (refused: {refused})' if refused else ''}",
             sent=self.body,
             changed=[] if refused else list(found),
         )

@@ -9,20 +9,30 @@ from datetime import UTC, datetime, timedelta
 from itertools import islice
 from typing import Any
 
-from django.db.models import QuerySet
+from django.db.models import Q, QuerySet
 from rest_framework.request import Request
 
+from maestoso.core.errors import BadValue
 from maestoso.core.evidence.chain import ROOT, link_text
 from maestoso.core.evidence.seal import signed
 from maestoso.core.ports import Clock
 from maestoso.server.audit.models import AuditEntry, AuditHead, AuditSeal
 from maestoso.server.audit.record import written
+from maestoso.server.audit.words import SIGN_INS
 from maestoso.server.common.days import day
 from maestoso.server.common.paging import page_of
 from maestoso.server.common.seal_keys import current_key
 from maestoso.server.common.words import holding
 
 PART = 500
+_REFUSED, _SIGN_IN, _TAKEN = Q(did__contains="(refused: "), Q(path__in=SIGN_INS), Q(method="GET")
+KINDS = {
+    "changes": ~_REFUSED & ~_SIGN_IN & ~_TAKEN,
+    "sign-ins": _SIGN_IN,
+    "refusals": _REFUSED,
+    "downloads": _TAKEN & ~_REFUSED,
+}
+"""What entries are about; sign-ins would bury the changes."""
 SIGNED_EVERY = timedelta(minutes=10)
 
 
@@ -62,6 +72,11 @@ def find_entries(asked: Mapping[str, str]) -> QuerySet[AuditEntry]:
         rows = rows.filter(by=asked["by"])
     if asked.get("since"):
         rows = rows.filter(at__gte=day(asked["since"], "since"))
+    kind = asked.get("kind", "")
+    if kind and kind not in KINDS:
+        raise BadValue(f"kind is {kind[:20]!r}.", f"Use one of: {', '.join(KINDS)}.", field="kind")
+    if kind:
+        rows = rows.filter(KINDS[kind])
     return rows.filter(*holding(asked.get("find", ""), "path", "did", "by"))
 
 

@@ -17,6 +17,9 @@ from maestoso.server.common.streams import in_threads
 FILTERS = [
     OpenApiParameter("by", OpenApiTypes.STR, description="Only what this person did."),
     OpenApiParameter("since", OpenApiTypes.DATE, description="On this day (UTC) or later."),
+    OpenApiParameter(
+        "kind", OpenApiTypes.STR, enum=sorted(trail.KINDS), description="Only entries about this."
+    ),
     OpenApiParameter("find", OpenApiTypes.STR, description="Words of the address or of what was done."),
 ]
 

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
+from drf_spectacular.extensions import OpenApiAuthenticationExtension
+
 PROBLEM = {
     "type": "object",
     "description": "RFC 9457 problem details.",
@@ -119,3 +121,14 @@ def _refusals(path: str, method: str, operation: dict[str, Any]) -> list[int]:
     if not changes and "{" in path:
         found += [409, 422]
     return sorted(set(found))
+
+
+class Bearer(OpenApiAuthenticationExtension):  # type: ignore[no-untyped-call]  # as it is written
+    """How the contract names the tokens of programs."""
+
+    target_class = "maestoso.server.access.tokens.BearerTokens"
+    name = "bearer"
+
+    def get_security_definition(self, auto_schema: Any) -> dict[str, str]:
+        """A token in the header Authorization."""
+        return {"type": "http", "scheme": "bearer"}

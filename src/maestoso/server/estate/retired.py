@@ -30,6 +30,11 @@ def way_back(kind: str) -> Callable[[WayBack], WayBack]:
     return mark
 
 
+def ways_back() -> tuple[str, ...]:
+    """Kinds of things that can be made again."""
+    return tuple(_ways_back)
+
+
 def keep(kind: str, name: str, body: dict[str, Any], *, by: str, at: datetime) -> None:
     """Keep what is being retired; in the transaction that removes it."""
     Retired.objects.create(kind=kind, name=name, body=body, by=by, at=at)

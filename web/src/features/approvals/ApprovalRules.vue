@@ -32,7 +32,7 @@ const add = () => rules.value.push({ plan: "", kind: "planned", approvals: 1, ho
     <p v-if="!rules.length" class="quiet">Nothing: whoever may start a run starts it alone.</p>
     <div v-else class="scroll" tabindex="0">
       <table class="lines">
-        <thead><tr><th>Kind of run</th><th>Of</th><th>Approvals</th><th>Hold for, hours</th><th aria-label="What can be done" /></tr></thead>
+        <thead><tr><th>Kind of run</th><th>Of</th><th>Approvals</th><th>Hold for, hours</th><th><span class="out-of-sight">What can be done</span></th></tr></thead>
         <tbody>
           <tr v-for="(rule, index) in rules" :key="index">
             <td><el-select v-model="rule.kind" filterable default-first-option :aria-label="`Kind of rule ${index + 1}`" class="kind"><el-option v-for="(name, kind) in kindNames" :key="kind" :value="kind" :label="name" /></el-select></td>

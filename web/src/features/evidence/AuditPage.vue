@@ -9,10 +9,11 @@ import KeptInput from "@/ui/KeptInput.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { count, exactMoment } from "@/ui/format";
 
-const FIELDS = ["by", "since", "find"] as const;
+const FIELDS = ["kind", "by", "since", "find"] as const;
+const KINDS = { changes: "changes", "sign-ins": "sign-ins", refusals: "refusals", downloads: "downloads of evidence" };
 const route = useRoute();
 const router = useRouter();
-const filter = computed(() => Object.fromEntries(FIELDS.flatMap((name) => (typeof route.query[name] === "string" && route.query[name] ? [[name, route.query[name]]] : []))) as { by?: string; since?: string; find?: string });
+const filter = computed(() => Object.fromEntries(FIELDS.flatMap((name) => (typeof route.query[name] === "string" && route.query[name] ? [[name, route.query[name]]] : []))) as { kind?: keyof typeof KINDS; by?: string; since?: string; find?: string });
 const { data, error, fetchNextPage, hasNextPage } = useInfiniteQuery({
   queryKey: ["audit", filter],
   queryFn: ({ pageParam }) => take(api.GET("/api/v1/audit", { params: { query: { ...filter.value, ...(pageParam ? { cursor: pageParam } : {}) } } })),
@@ -47,12 +48,16 @@ const verb = (one: Change) => (one.before === null ? "made" : one.after === null
       <template v-if="!first">Every change that people make is recorded here.</template>
       <template v-else-if="first.touched !== null"><span class="bad">✕ The trail was altered: entry {{ first.touched }} is not the one that was written.</span></template>
       <template v-else-if="!lines.length">Nobody changed anything{{ Object.keys(filter).length ? " that fits these filters" : " yet" }}.</template>
-      <template v-else>{{ count(first.total, "change") }}{{ Object.keys(filter).length ? " fit these filters" : " by " + count(first.people.length, "person", "people") }}; <b>every entry is as it was written.</b></template>
+      <template v-else>{{ count(first.total, "entry", "entries") }}{{ Object.keys(filter).length ? " fit these filters" : " by " + count(first.people.length, "person", "people") }}; <b>every entry is as it was written.</b></template>
     </h1>
-    <p class="under">Each entry carries the hash of the one before. Secrets are never in it. What runs do is in their own logs.</p>
+    <p class="under">Each entry carries the hash of the one before. Secrets are never in it. What runs do is in their own logs; here stands who told them.</p>
     <EvidenceTabs />
     <ProblemNote v-if="error" :error="error" />
     <form class="filters" aria-label="Filters" @submit.prevent>
+      <el-form-item label="About"><el-select class="entry" :model-value="filter.kind ?? ''" filterable default-first-option @change="narrow('kind', $event)">
+        <el-option value="" label="everything" />
+        <el-option v-for="(name, kind) in KINDS" :key="kind" :value="kind" :label="name" />
+      </el-select></el-form-item>
       <el-form-item label="Who"><el-select class="entry" :model-value="filter.by ?? ''" filterable default-first-option @change="narrow('by', $event)">
         <el-option value="" label="everybody" />
         <el-option v-for="name in first?.people ?? []" :key="name" :value="name" :label="`${name}`" />
@@ -82,7 +87,7 @@ const verb = (one: Change) => (one.before === null ? "made" : one.after === null
                   <li v-for="field in fields(change)" :key="field.name"><span class="mono">{{ field.name }}</span> <span class="quiet">{{ field.before }}</span> → {{ field.after }}</li>
                 </ul>
               </template>
-              <details v-if="one.sent !== 'null'" :open="!changes(one.changed).length"><summary>What was sent</summary><pre class="mono">{{ one.sent }}</pre></details>
+              <details v-if="one.sent !== 'null' && one.sent !== '{}'" :open="!changes(one.changed).length"><summary>What was sent</summary><pre class="mono">{{ one.sent }}</pre></details>
             </td>
           </tr>
         </template>

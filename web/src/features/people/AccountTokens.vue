@@ -35,7 +35,7 @@ const roleName = (code: string) => props.account.roles.find((role) => role.code 
     <div v-if="account.tokens.length" class="scroll" tabindex="0">
       <table class="lines">
         <thead>
-          <tr><th>Name</th><th>May what</th><th>Good until</th><th>Last used</th><th aria-label="What can be done" /></tr>
+          <tr><th>Name</th><th>May what</th><th>Good until</th><th>Last used</th><th><span class="out-of-sight">What can be done</span></th></tr>
         </thead>
         <tbody>
           <tr v-for="one in account.tokens" :key="one.key">

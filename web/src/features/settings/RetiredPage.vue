@@ -35,7 +35,7 @@ const bringBack = (id: number) =>
           <th>What</th>
           <th>Name</th>
           <th>Retired</th>
-          <th aria-label="What can be done"></th>
+          <th><span class="out-of-sight">What can be done</span></th>
         </tr>
       </thead>
       <tbody>
