@@ -39,6 +39,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/account/second-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Give its first code; from then on sign-in wants one. */
+        put: operations["confirmFactor"];
+        /** @description Begin to set up an authenticator app. */
+        post: operations["beginFactor"];
+        /** @description Remove one's own second factor. */
+        delete: operations["removeFactor"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/account/sessions": {
         parameters: {
             query?: never;
@@ -873,6 +892,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/people/{name}/second-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Remove somebody's second factor. */
+        delete: operations["removeFactorOf"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plan-files": {
         parameters: {
             query?: never;
@@ -1281,6 +1317,23 @@ export interface paths {
         put?: never;
         /** @description Make it again as it was; refused with what is in the way. */
         post: operations["bringBack"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/roles/{code}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Say whether holders of a role must have a second factor. */
+        put: operations["saveRole"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2122,6 +2175,8 @@ export interface components {
             roles: components["schemas"]["RoleView"][];
             sessions: components["schemas"]["SessionView"][];
             tokens: components["schemas"]["TokenView"][];
+            second_factor: boolean;
+            recovery_codes: number;
         };
         AccountSaveSent: {
             full_name: string;
@@ -2536,6 +2591,17 @@ export interface components {
             by: string;
             step: string;
             sentence: string;
+        };
+        FactorBegun: {
+            secret: string;
+            uri: string;
+            picture: string;
+        };
+        FactorCodeSent: {
+            one_time_code: string;
+        };
+        FactorConfirmed: {
+            recovery_codes: string[];
         };
         Facts: {
             rto_s: number | null;
@@ -3213,6 +3279,7 @@ export interface components {
             mail: string;
             state: string;
             roles: string[];
+            second_factor: boolean;
             last_sign_in: string | null;
         };
         PhaseTime: {
@@ -3652,11 +3719,15 @@ export interface components {
         ReviewSent: {
             text: string;
         };
+        RoleSaveSent: {
+            second_factor: boolean;
+        };
         RoleView: {
             code: string;
             name: string;
             words: string;
             permissions: string[];
+            second_factor: boolean;
         };
         Room: {
             pool: string;
@@ -4027,6 +4098,7 @@ export interface components {
             lacking: {
                 [key: string]: string;
             };
+            restricted: string;
         };
         SessionView: {
             /** Format: date-time */
@@ -4070,6 +4142,7 @@ export interface components {
         SignInSent: {
             name: string;
             password: string;
+            one_time_code?: string;
         };
         SiteChangeSent: {
             name: string;
@@ -4705,6 +4778,90 @@ export interface operations {
             412: components["responses"]["Refused412"];
             413: components["responses"]["Refused413"];
             415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    confirmFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FactorCodeSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FactorConfirmed"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    beginFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FactorBegun"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    removeFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
             422: components["responses"]["Refused422"];
             503: components["responses"]["Refused503"];
         };
@@ -6658,6 +6815,35 @@ export interface operations {
             503: components["responses"]["Refused503"];
         };
     };
+    removeFactorOf: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonView"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
     readPlanFile: {
         parameters: {
             query?: never;
@@ -7534,6 +7720,41 @@ export interface operations {
             409: components["responses"]["Refused409"];
             410: components["responses"]["Refused410"];
             412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    saveRole: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RoleSaveSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoleView"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
             422: components["responses"]["Refused422"];
             503: components["responses"]["Refused503"];
         };

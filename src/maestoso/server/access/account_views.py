@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from typing import cast
+
 from django.contrib.auth import update_session_auth_hash
+from django.contrib.auth.models import User
 from drf_spectacular.utils import extend_schema
 from rest_framework.request import Request
 from rest_framework.response import Response
@@ -11,10 +14,20 @@ from rest_framework.views import APIView
 
 from maestoso.core.people.roles import BY_CODE
 from maestoso.engine.clock import SystemClock
-from maestoso.server.access import people, sessions, tokens
+from maestoso.server.access import people, second_factor, sessions, tokens
 from maestoso.server.access.may import roles_of
-from maestoso.server.access.models import ApiToken
-from maestoso.server.access.shapes import Account, AccountSave, PasswordChange, TokenAsked, TokenMade
+from maestoso.server.access.models import ApiToken, RecoveryCode
+from maestoso.server.access.shapes import (
+    Account,
+    AccountSave,
+    FactorBegun,
+    FactorCode,
+    FactorConfirmed,
+    PasswordChange,
+    PasswordGiven,
+    TokenAsked,
+    TokenMade,
+)
 from maestoso.server.access.views import WrongSignIn
 from maestoso.server.audit.record import recorded
 from maestoso.server.common.shapes import read, reply, shape
@@ -62,6 +75,40 @@ class Password(APIView):
         return _reply(request)
 
 
+class Factor(APIView):
+    """One's own second factor."""
+
+    throttle_classes = [ScopedRateThrottle]
+    throttle_scope = "signin"
+
+    @extend_schema(operation_id="beginFactor", request=None, responses={201: shape(FactorBegun)})
+    def post(self, request: Request) -> Response:
+        """Begin to set up an authenticator app."""
+        return reply(second_factor.begin(cast(User, request.user)), 201)
+
+    @extend_schema(
+        operation_id="confirmFactor", request=shape(FactorCode, sent=True), responses=shape(FactorConfirmed)
+    )
+    def put(self, request: Request) -> Response:
+        """Give its first code; from then on sign-in wants one."""
+        codes = second_factor.confirm(
+            cast(User, request.user), read(FactorCode, request).one_time_code, CLOCK.now()
+        )
+        return reply(FactorConfirmed(recovery_codes=codes))
+
+    @extend_schema(
+        operation_id="removeFactor", request=shape(PasswordGiven, sent=True), responses={200: shape(Account)}
+    )
+    def delete(self, request: Request) -> Response:
+        """Remove one's own second factor."""
+        if not request.user.check_password(read(PasswordGiven, request).password):
+            raise WrongSignIn(
+                "That is not your password of now.", "Check it and try again.", field="password"
+            )
+        second_factor.remove(cast(User, request.user))
+        return _reply(request)
+
+
 class Sessions(APIView):
     """One's own sessions."""
 
@@ -102,5 +149,7 @@ def _reply(request: Request) -> Response:
             name=user.get_username(), full_name=user.first_name, mail=user.email, roles=roles,  # type: ignore[union-attr]
             sessions=sessions.of_user(user.pk, request.session.session_key),
             tokens=tuple(map(tokens.token_view, own)),
+            second_factor=second_factor.has_one(user),
+            recovery_codes=RecoveryCode.objects.filter(user=user.pk).count(),
         )
     )  # fmt: skip

@@ -13,6 +13,7 @@ from rest_framework.request import Request
 from maestoso.core.errors import DomainError, NotFound
 from maestoso.core.people.roles import WORDS, permissions_of, refusal, roles_with
 from maestoso.server.access.models import ApiToken, RoleGrant
+from maestoso.server.access.second_factor import why_restricted
 from maestoso.server.access.table import ANYBODY, BY_KIND, OWN, TABLE, TO_RESTORE
 from maestoso.server.estate.models import Retired
 
@@ -21,6 +22,13 @@ class NotPermitted(DomainError):
     """The roles of whoever asks do not include it. Remedy: ask somebody who may, or to be given the role."""
 
     code = "not-permitted"
+    status = 403
+
+
+class NeedsSecondFactor(DomainError):
+    """A role wants a second factor, and there is none. Remedy: set one up."""
+
+    code = "needs-second-factor"
     status = 403
 
 
@@ -35,8 +43,18 @@ class InTable(BasePermission):
         if not request.user.is_authenticated:
             return False
         if needed != OWN:
+            _refuse_restricted(request)
             require(request, _to_restore(request) if needed == BY_KIND else needed)
         return True
+
+
+def _refuse_restricted(request: Request) -> None:
+    """Who must have a second factor sets it up before anything else. A token was made by who may."""
+    if isinstance(request.auth, ApiToken):
+        return
+    why = why_restricted(request.user, roles_of(request))
+    if why:
+        raise NeedsSecondFactor(why, "Set it up under My account.")
 
 
 def address_of(route: str) -> str:

@@ -40,3 +40,39 @@ class ApiToken(AbstractAuthToken):  # type: ignore[misc]  # the library has no t
     def audit_name(self) -> str:
         """As the audit trail names it: never by its hash."""
         return f"{self.name} of {self.user.get_username()}"
+
+
+class SecondFactor(models.Model):
+    """What a person's authenticator app shares with us, encrypted.
+
+    ``confirmed_at`` is empty until a first code was right; ``last_step`` is the step of the last code that
+    was taken: none is taken twice.
+    """
+
+    user = models.OneToOneField(settings.AUTH_USER_MODEL, models.CASCADE, related_name="second_factor")
+    secret = models.CharField(max_length=400)
+    confirmed_at = models.DateTimeField(null=True)
+    last_step = models.BigIntegerField(default=-1)
+
+    @property
+    def audit_name(self) -> str:
+        """As the audit trail names it."""
+        return f"of {self.user.get_username()}"
+
+
+class RecoveryCode(models.Model):
+    """A code that stands for one of the app, once; only its hash is kept."""
+
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, related_name="recovery_codes")
+    digest = models.CharField(max_length=64)
+
+    @property
+    def audit_name(self) -> str:
+        """As the audit trail names it."""
+        return f"of {self.user.get_username()}"
+
+
+class RoleRule(models.Model):
+    """A role whose holders must have a second factor before they may do anything."""
+
+    role = models.CharField(max_length=40, unique=True)

@@ -16,7 +16,8 @@ from django.db.models.functions import Lower
 
 from maestoso.core.errors import BadValue, DomainError, NotFound, Refused
 from maestoso.core.people.roles import ADMINISTRATOR, BY_CODE, ROLES, WORDS, Role
-from maestoso.server.access.models import RoleGrant
+from maestoso.server.access.models import RoleGrant, RoleRule
+from maestoso.server.access.second_factor import has_one
 from maestoso.server.access.shapes import (
     AccountSave,
     Invitation,
@@ -54,14 +55,16 @@ def person_view(user: User) -> PersonView:
     state = "disabled" if not user.is_active else "active" if user.has_usable_password() else "invited"
     return PersonView(
         name=user.username, full_name=user.first_name, mail=user.email, state=state,
-        roles=tuple(grant.role for grant in user.grants.all()), last_sign_in=user.last_login,
+        roles=tuple(grant.role for grant in user.grants.all()), second_factor=has_one(user),
+        last_sign_in=user.last_login,
     )  # fmt: skip
 
 
 def role_view(role: Role) -> RoleView:
     """A role with its permissions in words, in the order of the table."""
     words = tuple(WORDS[one] for one in WORDS if one in role.permissions)
-    return RoleView(code=role.code, name=role.name, words=role.words, permissions=words)
+    rule = RoleRule.objects.filter(role=role.code).exists()
+    return RoleView(code=role.code, name=role.name, words=role.words, permissions=words, second_factor=rule)
 
 
 @recorded()
@@ -90,7 +93,7 @@ def invite(sent: PersonInvite, *, by: str, at: datetime) -> Invitation:
 @recorded()
 def invite_again(name: str) -> Invitation:
     """A new link, for who has lost the first or forgotten the password; the password of now stays good."""
-    user = _find(name)
+    user = find_person(name)
     if not user.is_active:
         raise Refused(f"The account of {name} is disabled.", "Enable it first.")
     return _invitation(user)
@@ -98,7 +101,7 @@ def invite_again(name: str) -> Invitation:
 
 def _invitation(user: User) -> Invitation:
     secret = default_token_generator.make_token(user)
-    view = person_view(_find(user.username))
+    view = person_view(find_person(user.username))
     return Invitation(person=view, link=f"/invitation/{user.username}/{secret}", days=GOOD_FOR_DAYS)
 
 
@@ -108,7 +111,7 @@ def save_person(name: str, sent: PersonSave, *, by: str, at: datetime) -> Person
     # All who administer are locked: of two who take the role from each other, the second is refused.
     rows = RoleGrant.objects.select_for_update().filter(role=ADMINISTRATOR)
     others = [row for row in rows.select_related("user") if row.user.username != name and _signs_in(row.user)]
-    user = _find(name)
+    user = find_person(name)
     if not others and not (sent.active and ADMINISTRATOR in sent.roles) and _administers(user):
         raise Refused(
             f"{name} is the only administrator who can sign in.",
@@ -117,7 +120,7 @@ def save_person(name: str, sent: PersonSave, *, by: str, at: datetime) -> Person
     user.first_name, user.email, user.is_active = _full_name(sent.full_name), _mail(sent.mail), sent.active
     user.save()
     _give(user, sent.roles, by=by, at=at)
-    return person_view(_find(name))
+    return person_view(find_person(name))
 
 
 def _signs_in(user: User) -> bool:
@@ -174,7 +177,8 @@ def save_account(user: Any, sent: AccountSave) -> None:
     user.save()
 
 
-def _find(name: str) -> User:
+def find_person(name: str) -> User:
+    """Somebody by name. Raises NotFound."""
     user = _everybody().filter(username=name).first()
     if user is None:
         raise NotFound(f"There is nobody called {name[:40]!r}.", "Choose somebody on the page People.")

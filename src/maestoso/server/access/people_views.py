@@ -10,8 +10,10 @@ from rest_framework.response import Response
 from rest_framework.throttling import ScopedRateThrottle
 from rest_framework.views import APIView
 
+from maestoso.core.errors import NotFound
+from maestoso.core.people.roles import BY_CODE
 from maestoso.engine.clock import SystemClock
-from maestoso.server.access import people
+from maestoso.server.access import people, second_factor
 from maestoso.server.access.shapes import (
     Invitation,
     InvitationAccept,
@@ -19,6 +21,8 @@ from maestoso.server.access.shapes import (
     PersonInvite,
     PersonSave,
     PersonView,
+    RoleSave,
+    RoleView,
     Session,
 )
 from maestoso.server.access.views import session_view
@@ -66,6 +70,29 @@ class NewLink(APIView):
     def post(self, request: Request, name: str) -> Response:
         """Make a new link for somebody."""
         return reply(people.invite_again(name))
+
+
+class FactorOfPerson(APIView):
+    """The second factor of somebody who lost it."""
+
+    @extend_schema(operation_id="removeFactorOf", request=None, responses={200: shape(PersonView)})
+    def delete(self, request: Request, name: str) -> Response:
+        """Remove somebody's second factor."""
+        second_factor.remove(people.find_person(name))
+        return reply(people.person_view(people.find_person(name)))
+
+
+class OneRole(APIView):
+    """What is said of a role."""
+
+    @extend_schema(operation_id="saveRole", request=shape(RoleSave, sent=True), responses=shape(RoleView))
+    def put(self, request: Request, code: str) -> Response:
+        """Say whether holders of a role must have a second factor."""
+        wanted = read(RoleSave, request).second_factor
+        if code not in BY_CODE:
+            raise NotFound(f"There is no role {code[:40]!r}.", f"Roles are: {', '.join(BY_CODE)}.")
+        second_factor.set_rule(code, wanted)
+        return reply(people.role_view(BY_CODE[code]))
 
 
 class Invitations(APIView):

@@ -8,10 +8,11 @@ from datetime import datetime
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SignIn:
-    """Name and password."""
+    """Name and password, and where one is wanted a code of the authenticator app, or a recovery code."""
 
     name: str
     password: str
+    one_time_code: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -19,7 +20,8 @@ class Session:
     """Who is signed in; ``name`` is empty for nobody. ``csrf`` is the X-CSRFToken header of changes.
 
     ``time_zone`` is that of the organisation: new sites and drills begin with it. ``permissions`` are what
-    the person may do; ``lacking`` says of each other permission why not, and who may.
+    the person may do; ``lacking`` says of each other permission why not, and who may. ``restricted`` is why
+    nothing may be done yet: a second factor is wanted first.
     """
 
     name: str
@@ -30,16 +32,58 @@ class Session:
     roles: tuple[str, ...]
     permissions: tuple[str, ...]
     lacking: dict[str, str]
+    restricted: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RoleView:
-    """A role that can be given; ``permissions`` in words."""
+    """A role that can be given; ``permissions`` in words.
+
+    ``second_factor``: who has it must sign in with a code as well.
+    """
 
     code: str
     name: str
     words: str
     permissions: tuple[str, ...]
+    second_factor: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RoleSave:
+    """What is said of a role."""
+
+    second_factor: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FactorBegun:
+    """What an authenticator app is given: a secret, the same as an address, and as a picture (SVG)."""
+
+    secret: str
+    uri: str
+    picture: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FactorCode:
+    """A code of the app."""
+
+    one_time_code: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FactorConfirmed:
+    """Codes that each stand for one of the app, once; shown this once."""
+
+    recovery_codes: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PasswordGiven:
+    """The password of now, for what somebody at an open page must not do."""
+
+    password: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -51,6 +95,7 @@ class PersonView:
     mail: str
     state: str
     roles: tuple[str, ...]
+    second_factor: bool
     last_sign_in: datetime | None
 
 
@@ -150,6 +195,8 @@ class Account:
     roles: tuple[RoleView, ...]
     sessions: tuple[SessionView, ...]
     tokens: tuple[TokenView, ...]
+    second_factor: bool
+    recovery_codes: int
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

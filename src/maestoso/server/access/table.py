@@ -41,12 +41,15 @@ TABLE: dict[str, dict[str, str]] = {
     "account": {"GET": OWN, "PUT": OWN},
     "account/password": {"POST": OWN},
     "account/sessions": {"DELETE": OWN},
+    "account/second-factor": {"POST": OWN, "PUT": OWN, "DELETE": OWN},
     "account/tokens": {"POST": OWN},
     "account/tokens/{key}": {"DELETE": OWN},
     # People.
     "people": {"GET": SEE, "POST": MANAGE_PEOPLE},
     "people/{name}": {"PUT": MANAGE_PEOPLE},
     "people/{name}/invitation": {"POST": MANAGE_PEOPLE},
+    "people/{name}/second-factor": {"DELETE": MANAGE_PEOPLE},
+    "roles/{code}": {"PUT": MANAGE_PEOPLE},
     # The whole installation.
     "site-line": {"GET": SEE},
     "stream": {"GET": SEE},

@@ -11,9 +11,14 @@ urlpatterns = [
     path("people", people_views.PeopleView.as_view(), name="people"),
     path("people/<str:name>", people_views.OnePerson.as_view(), name="person"),
     path("people/<str:name>/invitation", people_views.NewLink.as_view(), name="person-invitation"),
+    path(
+        "people/<str:name>/second-factor", people_views.FactorOfPerson.as_view(), name="person-second-factor"
+    ),
+    path("roles/<str:code>", people_views.OneRole.as_view(), name="role"),
     path("account", account_views.AccountView.as_view(), name="account"),
     path("account/password", account_views.Password.as_view(), name="account-password"),
     path("account/sessions", account_views.Sessions.as_view(), name="account-sessions"),
+    path("account/second-factor", account_views.Factor.as_view(), name="account-second-factor"),
     path("account/tokens", account_views.Tokens.as_view(), name="account-tokens"),
     path("account/tokens/<str:key>", account_views.OneToken.as_view(), name="account-token"),
 ]

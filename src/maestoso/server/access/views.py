@@ -16,12 +16,16 @@ from rest_framework.views import APIView
 
 from maestoso.core.errors import DomainError
 from maestoso.core.people.roles import WORDS, permissions_of
+from maestoso.engine.clock import SystemClock
+from maestoso.server.access import second_factor
 from maestoso.server.access.may import lacking, roles_of
 from maestoso.server.access.shapes import Session, SignIn
 from maestoso.server.access.tries import TRIES, TooManyAtOnce, counted_as, remember_browser
 from maestoso.server.audit.record import recorded
 from maestoso.server.common.shapes import read, reply, shape
 from maestoso.server.organisation.services import organisation
+
+CLOCK = SystemClock()
 
 
 class WrongSignIn(DomainError):
@@ -64,6 +68,17 @@ class SessionView(APIView):
         if user is None:
             TRIES.failed(counted)
             raise WrongSignIn("Name and password do not belong together.", "Check both and try again.")
+        if second_factor.has_one(user):
+            if not given.one_time_code.strip():
+                raise second_factor.NeedsCode(
+                    "The password is right; a code is wanted as well.",
+                    "Give that of your authenticator app, or a recovery code.", field="one_time_code",
+                )  # fmt: skip
+            try:
+                second_factor.check(user, given.one_time_code, CLOCK.now())
+            except second_factor.WrongCode:
+                TRIES.failed(counted)
+                raise
         TRIES.succeeded(counted)
         with recorded():
             login(request, user)
@@ -85,6 +100,7 @@ def session_view(request: Request) -> Session:
     user = request.user
     roles = roles_of(request) if user.is_authenticated else frozenset()
     held = permissions_of(roles)
+    restricted = second_factor.why_restricted(user, roles) if user.is_authenticated else ""
     return Session(
         name=user.get_username(),
         full_name=user.first_name if user.is_authenticated else "",
@@ -94,4 +110,5 @@ def session_view(request: Request) -> Session:
         roles=tuple(sorted(roles)),
         permissions=tuple(one for one in WORDS if one in held),
         lacking=lacking(roles) if user.is_authenticated else {},
+        restricted=restricted,
     )

@@ -26,6 +26,7 @@ HIDDEN = frozenset(
     {
         "password",
         "new_password",
+        "one_time_code",
         "token",
         "agent_token",
         "sealed",

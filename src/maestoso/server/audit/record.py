@@ -115,7 +115,14 @@ def _worth_noting(request: HttpRequest, response: HttpResponseBase) -> bool:
     code = _code(response)
     if code == "too-many-tries":
         return cache.add(f"limit-noted:{request.META.get('REMOTE_ADDR')}", True, LIMITS_NOTED_EVERY_S)
-    return code in ("wrong-sign-in", "not-allowed", "not-permitted", "bad-token", "bad-invitation")
+    return code in (
+        "wrong-sign-in",
+        "wrong-code",
+        "not-allowed",
+        "not-permitted",
+        "bad-token",
+        "bad-invitation",
+    )
 
 
 @dataclass(slots=True)

@@ -15,6 +15,13 @@ DID: dict[str, dict[str, str]] = {
     "account": {"PUT": "Changed their own name or mail"},
     "account-password": {"POST": "Changed their own password"},
     "account-sessions": {"DELETE": "Signed out everywhere else"},
+    "account-second-factor": {
+        "POST": "Began to set up a second factor",
+        "PUT": "Set up a second factor",
+        "DELETE": "Removed their own second factor",
+    },
+    "person-second-factor": {"DELETE": "Removed the second factor of {name}"},
+    "role": {"PUT": "Changed what the role {code} wants at sign-in"},
     "account-tokens": {"POST": "Made the token {body.name}"},
     "account-token": {"DELETE": "Revoked the token {key}"},
     # The organisation.

@@ -1,0 +1,144 @@
+"""Time-based codes of an authenticator app (RFC 6238), and recovery codes for when it is lost."""
+
+from __future__ import annotations
+
+import base64
+import secrets
+from collections.abc import Collection
+from datetime import datetime
+from typing import Any
+from urllib.parse import quote, urlencode
+
+import segno
+from django.contrib.auth.models import User
+from django.utils.crypto import salted_hmac
+from django_otp.oath import TOTP
+
+from maestoso.core.errors import DomainError, Refused
+from maestoso.core.people.roles import BY_CODE
+from maestoso.server.access.models import RecoveryCode, RoleRule, SecondFactor
+from maestoso.server.access.shapes import FactorBegun
+from maestoso.server.audit.record import recorded
+from maestoso.server.common.secret_text import seal, unseal
+
+ISSUER = "Maestoso"
+TOLERANCE = 1
+"""Steps of 30 s that a clock may be off."""
+CODES = 10
+SALT = "maestoso.recovery-code"
+
+
+class NeedsCode(DomainError):
+    """The password was right and a code is wanted. Remedy: give that of the authenticator app."""
+
+    code = "needs-code"
+    status = 403
+
+
+class WrongCode(DomainError):
+    """A code that is not that of this moment, or was used. Remedy: wait for the next one."""
+
+    code = "wrong-code"
+    status = 403
+
+
+def has_one(user: Any) -> bool:
+    """Whether a person signs in with a code as well."""
+    return SecondFactor.objects.filter(user=user.pk, confirmed_at__isnull=False).exists()
+
+
+def must_have_one(roles: Collection[str]) -> list[str]:
+    """Of these roles, those whose holders must have a second factor."""
+    return sorted(RoleRule.objects.filter(role__in=roles).values_list("role", flat=True))
+
+
+@recorded()
+def begin(user: User) -> FactorBegun:
+    """A new secret for the app; it counts once a code of it was given. Raises Refused where there is one."""
+    if has_one(user):
+        raise Refused("You have a second factor already.", "Remove it first.")
+    key = secrets.token_bytes(20)
+    text = base64.b32encode(key).decode()
+    SecondFactor.objects.update_or_create(
+        user=user, defaults={"secret": seal(text), "confirmed_at": None, "last_step": -1}
+    )
+    label = quote(f"{ISSUER}:{user.username}")
+    uri = f"otpauth://totp/{label}?{urlencode({'secret': text, 'issuer': ISSUER})}"
+    drawn = segno.make(uri, error="m").svg_inline(scale=4, border=2, dark="#000", light="#fff")
+    return FactorBegun(secret=text, uri=uri, picture=drawn)
+
+
+@recorded()
+def confirm(user: User, code: str, now: datetime) -> tuple[str, ...]:
+    """The first code of the app; gives the recovery codes, shown this once. Raises Refused, WrongCode."""
+    row = SecondFactor.objects.select_for_update().filter(user=user, confirmed_at__isnull=True).first()
+    if row is None:
+        raise Refused("No second factor was begun.", "Begin anew.")
+    _take(row, code, now)
+    row.confirmed_at = now
+    row.save()
+    RecoveryCode.objects.filter(user=user).delete()
+    made = tuple(_readable(secrets.token_bytes(8)) for _ in range(CODES))
+    RecoveryCode.objects.bulk_create(RecoveryCode(user=user, digest=_digest(one)) for one in made)
+    return made
+
+
+@recorded()
+def check(user: Any, code: str, now: datetime) -> None:
+    """A code at sign-in, of the app or for recovery. Raises WrongCode."""
+    digits = "".join(code.split())
+    if digits.isascii() and digits.isdigit():
+        row = SecondFactor.objects.select_for_update().get(user=user.pk, confirmed_at__isnull=False)
+        _take(row, digits, now)
+        row.save()
+    elif not RecoveryCode.objects.filter(user=user.pk, digest=_digest(code)).delete()[0]:
+        raise WrongCode("That is no recovery code, or it was used.", "Try another one of your list.")
+
+
+@recorded()
+def remove(user: User) -> None:
+    """Sign-in goes without a code again."""
+    for row in (*SecondFactor.objects.filter(user=user), *RecoveryCode.objects.filter(user=user)):
+        row.delete()
+
+
+@recorded()
+def set_rule(role: str, wanted: bool) -> None:
+    """Whether holders of a role must have a second factor."""
+    if wanted:
+        RoleRule.objects.get_or_create(role=role)
+    else:
+        for row in RoleRule.objects.filter(role=role):
+            row.delete()
+
+
+def why_restricted(user: Any, roles: Collection[str]) -> str:
+    """Why somebody may do nothing yet: a role of theirs wants a second factor; empty where it is there."""
+    wanting = must_have_one(roles)
+    if not wanting or has_one(user):
+        return ""
+    names = " and ".join(BY_CODE[code].name.lower() for code in wanting if code in BY_CODE)
+    return f"As {names} you must sign in with a code as well, and have not set one up."
+
+
+def _take(row: SecondFactor, code: str, now: datetime) -> None:
+    """Raises WrongCode; a code is taken once."""
+    totp = TOTP(base64.b32decode(unseal(row.secret)))
+    totp.time = now.timestamp()
+    right = len(code) == 6 and totp.verify(int(code), TOLERANCE, row.last_step + 1)
+    if not right:
+        raise WrongCode(
+            "That is not the code of this moment, or it was used already.",
+            "Wait for the next one; the clock of the device must be right.", field="one_time_code",
+        )  # fmt: skip
+    row.last_step = totp.t()
+
+
+def _readable(raw: bytes) -> str:
+    text = base64.b32encode(raw).decode().rstrip("=").lower()
+    return f"{text[:4]}-{text[4:8]}-{text[8:]}"
+
+
+def _digest(code: str) -> str:
+    plain = "".join(code.lower().split()).replace("-", "")
+    return salted_hmac(SALT, plain, algorithm="sha256").hexdigest()
