@@ -73,6 +73,7 @@ def take(app: Application, chromium: Browser) -> None:
     day.get_by_role("navigation").get_by_role("link", name="Runs").click()
     expect(day.get_by_role("table")).to_be_visible()
     keep(day, "runs")
+    take_people(app, chromium, day)
     take_evidence(app, day)
     day.get_by_role("navigation").get_by_role("link", name="Practice lab").click()
     day.get_by_role("combobox", name="Workload").click()
@@ -98,6 +99,18 @@ def take_live(app: Application, day: Page) -> None:
     day.get_by_role("button", name="Roll it back").click()
     expect(day.get_by_role("heading", level=1)).to_contain_text("was rolled back")
     expect(day.get_by_label("Sites")).to_contain_text("7 groups")
+
+
+def take_people(app: Application, chromium: Browser, day: Page) -> None:
+    """Who may do what, and a second signature on a phone."""
+    day.goto(f"{app.address}/settings/people")
+    expect(day.get_by_role("heading", level=1)).to_contain_text("6 people can sign in")
+    keep(day, "people")
+    phone = signed_in(app, chromium, width=390, height=844)
+    phone.goto(f"{app.address}/approvals/1")
+    expect(phone.get_by_text("2 workloads at Hilltop are shut down")).to_be_visible()
+    expect(phone.get_by_role("button", name="Approve")).to_be_visible()
+    keep(phone, "approval")
 
 
 def take_evidence(app: Application, day: Page) -> None:
@@ -138,7 +151,6 @@ def take_protection(day: Page) -> None:
     day.get_by_label("Label").fill("before the burst")
     day.get_by_role("button", name="Pin it").click()
     expect(day.get_by_role("button", name="Unpin")).to_be_visible()
-    keep(day, "group")
     navigation.get_by_role("link", name="Protection").click()
     navigation.get_by_role("link", name="Readiness").click()
     settled(day)
@@ -153,11 +165,6 @@ def take_crosswalks(day: Page) -> None:
     day.locator("[data-source=qua-app]").click()
     day.mouse.move(640, 20)
     keep(day, "crosswalk")
-    day.get_by_role("tab", name="Before and after").click()
-    day.get_by_label("Filter").fill("tag:app=fleet OR tag:app=booking")
-    day.get_by_label("Filter").press("Tab")
-    expect(day.get_by_text("14 adapters")).to_be_visible()
-    keep(day, "landings")
 
 
 def take_ahead(day: Page) -> None:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import base64
 import re
 import unittest
 from typing import Any
 
+from django_otp.oath import TOTP
 from playwright.sync_api import Page, expect
 
 from tests.e2e.application import Application, choose, module_browser, visit
@@ -102,6 +104,31 @@ class Invited(Team):
         expect(page.locator("[data-person=ada]")).to_contain_text("✕ disabled")
         hers.reload()
         expect(hers.get_by_role("button", name="Sign in")).to_be_visible()
+
+    def test_a_second_factor_is_set_up_and_wanted_at_sign_in(self) -> None:
+        page = self.as_person("mara")
+        page.get_by_title("My account").click()
+        page.get_by_role("button", name="Set up an authenticator app").click()
+        expect(page.get_by_role("img", name="The secret")).to_be_visible()
+        totp = TOTP(base64.b32decode(page.locator("code").inner_text()))
+        page.get_by_label("Code of the app").fill(f"{totp.token():06}")
+        page.get_by_role("button", name="Use it from now on").click()
+        recovery = page.get_by_label("Second factor").get_by_role("listitem").first.inner_text()
+        page.get_by_role("button", name="I have kept them").click()
+        expect(page.get_by_text("10 recovery codes are left")).to_be_visible()
+
+        elsewhere = self.stranger(390)
+        elsewhere.goto(APP.address)
+        elsewhere.get_by_label("Name").fill("mara")
+        elsewhere.get_by_label("Password").fill(APP.password)
+        elsewhere.get_by_role("button", name="Sign in").click()
+        code = elsewhere.get_by_label("Code of your authenticator app")
+        code.fill("000000")
+        elsewhere.get_by_role("button", name="Sign in").click()
+        expect(elsewhere.get_by_role("alert")).to_contain_text("not the code of this moment")
+        code.fill(recovery)
+        elsewhere.get_by_role("button", name="Sign in").click()
+        expect(elsewhere.get_by_role("button", name="Sign out")).to_be_visible()
 
     def test_a_program_gets_a_token_and_loses_it(self) -> None:
         page = self.page

@@ -40,7 +40,7 @@ class Factor(Tidewell):
         browser = browser or self.browser
         begun = browser.send("POST", "/account/second-factor").json()
         self.assertIn(begun["secret"], begun["uri"])
-        self.assertTrue(begun["picture"].startswith("<svg"))
+        self.assertTrue(begun["picture"].startswith("data:image/svg+xml"))
         for patched in self.at():
             patched.start()
             self.addCleanup(patched.stop)
@@ -108,9 +108,11 @@ class Factor(Tidewell):
     def test_removing_it_wants_the_password(self) -> None:
         self.set_up()
         self.problem(
-            self.browser.send("DELETE", "/account/second-factor", {"password": "wrong"}), 403, "wrong-sign-in"
+            self.browser.send("POST", "/account/second-factor/removal", {"password": "wrong"}),
+            403,
+            "wrong-sign-in",
         )
-        reply = self.browser.send("DELETE", "/account/second-factor", {"password": PASSWORD})
+        reply = self.browser.send("POST", "/account/second-factor/removal", {"password": PASSWORD})
         self.assertFalse(reply.json()["second_factor"])
         self.assertEqual(self.sign_in().status_code, 200)
 

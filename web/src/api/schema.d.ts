@@ -51,8 +51,24 @@ export interface paths {
         put: operations["confirmFactor"];
         /** @description Begin to set up an authenticator app. */
         post: operations["beginFactor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/account/second-factor/removal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
         /** @description Remove one's own second factor. */
-        delete: operations["removeFactor"];
+        post: operations["removeFactor"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -3242,6 +3258,9 @@ export interface components {
             password: string;
             new_password: string;
         };
+        PasswordGivenSent: {
+            password: string;
+        };
         PastRun: {
             id: number;
             plan_name: string;
@@ -4847,7 +4866,11 @@ export interface operations {
             path?: never;
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordGivenSent"];
+            };
+        };
         responses: {
             200: {
                 headers: {
@@ -4862,6 +4885,8 @@ export interface operations {
             404: components["responses"]["Refused404"];
             409: components["responses"]["Refused409"];
             412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
             422: components["responses"]["Refused422"];
             503: components["responses"]["Refused503"];
         };

@@ -31,6 +31,7 @@ export type ApprovalView = Schemas["ApprovalView"];
 export type ApprovalRule = Schemas["ApprovalRule"];
 export type PersonView = Schemas["PersonView"];
 export type RoleView = Schemas["RoleView"];
+export type FactorBegun = Schemas["FactorBegun"];
 export type Account = Schemas["Account"];
 export type SiteLine = Schemas["SiteLine"];
 export type WorkloadBrief = Schemas["WorkloadBrief"];

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQueryClient } from "@tanstack/vue-query";
 import { computed, defineAsyncComponent, ref, useTemplateRef, watch } from "vue";
-import { useRoute } from "vue-router";
+import { useRoute, useRouter } from "vue-router";
 import { signedOut } from "@/api/client";
 import { useLiveUpdates } from "@/api/liveUpdates";
 import { usePing, useSession, useSiteLine } from "@/api/queries";
@@ -19,8 +19,11 @@ import { setLacking } from "@/ui/may";
 const HelpDrawer = defineAsyncComponent(() => import("@/app/HelpDrawer.vue"));
 const client = useQueryClient();
 const route = useRoute();
+const router = useRouter();
 const { data: session, isPending } = useSession();
 const signedIn = computed(() => !!session.value?.name);
+// Who must have a second factor can do nothing else before.
+watch([() => session.value?.restricted, () => route.path], ([why, path]) => why && path !== "/account" && void router.replace("/account"));
 watch(session, (now) => setLacking(now?.lacking ?? {}), { immediate: true, flush: "sync" });
 const { data: line } = useSiteLine(signedIn);
 const { silent, listens, refresh } = useLiveUpdates(client, signedIn);

@@ -3,6 +3,7 @@ import { useIntervalFn, useNow, useSessionStorage } from "@vueuse/core";
 import { computed, ref, watch } from "vue";
 import { useRoute } from "vue-router";
 import { connected } from "@/api/client";
+import { useSession } from "@/api/queries";
 import type { SiteLine } from "@/api/types";
 import { unloadable } from "@/app/router";
 import { useCalls } from "@/ui/calls";
@@ -11,6 +12,7 @@ import { headline } from "@/ui/waiting";
 /** `calls`: this page is the one of its browser that calls its person. */
 const props = defineProps<{ line: SiteLine | undefined; calls: boolean }>();
 const route = useRoute();
+const { data: session } = useSession();
 
 // What notify cues tell everybody stays until each has read it.
 const MOST_SEEN = 50;
@@ -58,6 +60,7 @@ watch(
     <p v-if="unloadable" class="offline" role="alert">
       ✕ This page could not be loaded: the server is away, or has another release by now. <a class="link" :href="unloadable">Reload</a>
     </p>
+    <p v-if="session?.restricted" class="offline" role="alert">▲ {{ session.restricted }} <RouterLink class="link" to="/account">Set it up</RouterLink></p>
     <p v-if="!connected" class="offline" role="status">
       ◌ No connection to the server. What you see may be old; it catches up by itself.
     </p>

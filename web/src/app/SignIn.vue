@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQueryClient } from "@tanstack/vue-query";
 import { ref } from "vue";
-import { api, keepCsrf, take } from "@/api/client";
+import { api, ApiError, keepCsrf, take } from "@/api/client";
 import ProblemNote from "@/ui/ProblemNote.vue";
 
 const client = useQueryClient();
@@ -9,18 +9,26 @@ const name = ref("administrator");
 const password = ref("");
 const error = ref<unknown>(null);
 const busy = ref(false);
+const code = ref("");
+const wantsCode = ref(false);
 
 async function signIn() {
   busy.value = true;
   error.value = null;
   try {
-    const session = await take(api.POST("/api/v1/session", { body: { name: name.value, password: password.value } }));
+    const session = await take(api.POST("/api/v1/session", { body: { name: name.value, password: password.value, one_time_code: code.value } }));
     keepCsrf(session.csrf);
     client.setQueryData(["session"], session);
     await client.invalidateQueries();
   } catch (problem) {
+    // The password was right: only the code is asked for, without a reproach.
+    if (problem instanceof ApiError && problem.problem.code === "needs-code") {
+      wantsCode.value = true;
+      return;
+    }
     error.value = problem;
-    password.value = "";
+    code.value = "";
+    if (!wantsCode.value) password.value = "";
   } finally {
     busy.value = false;
   }
@@ -34,6 +42,7 @@ async function signIn() {
       <h1 class="sentence">Sign in to see where everything runs.</h1>
       <el-form-item label="Name"><el-input v-model="name" name="name" autocomplete="username" required /></el-form-item>
       <el-form-item label="Password"><el-input v-model="password" name="password" type="password" autocomplete="current-password" required autofocus /></el-form-item>
+      <el-form-item v-if="wantsCode" label="Code of your authenticator app, or a recovery code"><el-input v-model="code" name="one-time-code" class="mono" autocomplete="one-time-code" required autofocus /></el-form-item>
       <ProblemNote v-if="error" :error="error" />
       <el-button class="btn main" :disabled="busy" native-type="submit">Sign in</el-button>
     </form>

@@ -96,10 +96,17 @@ class Factor(APIView):
         )
         return reply(FactorConfirmed(recovery_codes=codes))
 
+
+class FactorRemoval(APIView):
+    """One's own second factor, which is not wanted any more."""
+
+    throttle_classes = [ScopedRateThrottle]
+    throttle_scope = "signin"
+
     @extend_schema(
-        operation_id="removeFactor", request=shape(PasswordGiven, sent=True), responses={200: shape(Account)}
+        operation_id="removeFactor", request=shape(PasswordGiven, sent=True), responses=shape(Account)
     )
-    def delete(self, request: Request) -> Response:
+    def post(self, request: Request) -> Response:
         """Remove one's own second factor."""
         if not request.user.check_password(read(PasswordGiven, request).password):
             raise WrongSignIn(

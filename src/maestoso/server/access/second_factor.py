@@ -64,7 +64,7 @@ def begin(user: User) -> FactorBegun:
     )
     label = quote(f"{ISSUER}:{user.username}")
     uri = f"otpauth://totp/{label}?{urlencode({'secret': text, 'issuer': ISSUER})}"
-    drawn = segno.make(uri, error="m").svg_inline(scale=4, border=2, dark="#000", light="#fff")
+    drawn = segno.make(uri, error="m").svg_data_uri(scale=4, border=2, dark="#000", light="#fff")
     return FactorBegun(secret=text, uri=uri, picture=drawn)
 
 

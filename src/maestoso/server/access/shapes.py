@@ -58,7 +58,7 @@ class RoleSave:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class FactorBegun:
-    """What an authenticator app is given: a secret, the same as an address, and as a picture (SVG)."""
+    """What an authenticator app is given: a secret, the same as an address, and as a picture (a data URI)."""
 
     secret: str
     uri: str

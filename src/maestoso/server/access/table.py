@@ -41,7 +41,8 @@ TABLE: dict[str, dict[str, str]] = {
     "account": {"GET": OWN, "PUT": OWN},
     "account/password": {"POST": OWN},
     "account/sessions": {"DELETE": OWN},
-    "account/second-factor": {"POST": OWN, "PUT": OWN, "DELETE": OWN},
+    "account/second-factor": {"POST": OWN, "PUT": OWN},
+    "account/second-factor/removal": {"POST": OWN},
     "account/tokens": {"POST": OWN},
     "account/tokens/{key}": {"DELETE": OWN},
     # People.

@@ -19,6 +19,7 @@ urlpatterns = [
     path("account/password", account_views.Password.as_view(), name="account-password"),
     path("account/sessions", account_views.Sessions.as_view(), name="account-sessions"),
     path("account/second-factor", account_views.Factor.as_view(), name="account-second-factor"),
+    path("account/second-factor/removal", account_views.FactorRemoval.as_view(), name="factor-removal"),
     path("account/tokens", account_views.Tokens.as_view(), name="account-tokens"),
     path("account/tokens/<str:key>", account_views.OneToken.as_view(), name="account-token"),
 ]

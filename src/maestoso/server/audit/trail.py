@@ -88,7 +88,9 @@ def page(request: Request) -> AuditPage:
         lines=tuple(map(_line, part)),
         next=following,
         total=rows.count(),
-        people=tuple(AuditEntry.objects.order_by("by").values_list("by", flat=True).distinct()),
+        people=tuple(
+            AuditEntry.objects.exclude(by="").order_by("by").values_list("by", flat=True).distinct()
+        ),
         touched=first_touched(),
     )
 

@@ -18,8 +18,8 @@ DID: dict[str, dict[str, str]] = {
     "account-second-factor": {
         "POST": "Began to set up a second factor",
         "PUT": "Set up a second factor",
-        "DELETE": "Removed their own second factor",
     },
+    "factor-removal": {"POST": "Removed their own second factor"},
     "person-second-factor": {"DELETE": "Removed the second factor of {name}"},
     "role": {"PUT": "Changed what the role {code} wants at sign-in"},
     "account-tokens": {"POST": "Made the token {body.name}"},

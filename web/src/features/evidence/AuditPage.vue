@@ -73,7 +73,7 @@ const verb = (one: Change) => (one.before === null ? "made" : one.after === null
           <tr :data-entry="one.number">
             <td class="mono">{{ one.number }}</td>
             <td class="mono">{{ exactMoment(one.at) }}</td>
-            <td>{{ one.by || "nobody signed in" }}</td>
+            <td>{{ one.by || (one.method ? "nobody signed in" : "Maestoso itself") }}</td>
             <td class="mono quiet">{{ one.address }}</td>
             <td><button class="link" :aria-expanded="open === one.number" @click="open = open === one.number ? 0 : one.number">{{ one.did || `${one.method} ${one.path}` }} {{ open === one.number ? "▾" : "▸" }}</button></td>
             <td class="mono quiet">{{ one.path }}</td>

@@ -4,6 +4,7 @@ import { useQuery } from "@tanstack/vue-query";
 import { ref, watch } from "vue";
 import { api, take } from "@/api/client";
 import AccountTokens from "@/features/people/AccountTokens.vue";
+import SecondFactor from "@/features/people/SecondFactor.vue";
 import PageSkeleton from "@/ui/PageSkeleton.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { useAct } from "@/ui/act";
@@ -77,6 +78,7 @@ const endOthers = () => end(() => take(api.DELETE("/api/v1/account/sessions")));
           </form>
         </section>
       </div>
+      <SecondFactor :account="data" />
       <h2>Where you are signed in</h2>
       <ul class="sessions">
         <li v-for="one in data.sessions" :key="one.began_at">

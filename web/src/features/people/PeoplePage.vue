@@ -1,12 +1,14 @@
 <script setup lang="ts">
 // Everybody who can sign in, and what each of them may do.
 import { computed, ref } from "vue";
+import { api, take } from "@/api/client";
 import { usePeople } from "@/api/queries";
 import type { PersonView } from "@/api/types";
 import PersonDialog from "@/features/people/PersonDialog.vue";
 import PageSkeleton from "@/ui/PageSkeleton.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import SettingsTabs from "@/ui/SettingsTabs.vue";
+import { useAct } from "@/ui/act";
 import { ago, count, list } from "@/ui/format";
 
 const { data, error } = usePeople();
@@ -20,6 +22,8 @@ const sentence = computed(() => {
   const invited = (data.value?.people ?? []).filter((one) => one.state === "invited").length;
   return `${count(active, "person", "people")} can sign in${invited ? `; ${invited} ${invited === 1 ? "is" : "are"} invited and ${invited === 1 ? "has" : "have"} not come yet` : ""}.`;
 });
+const { problem, act } = useAct();
+const wantFactor = (code: string, wanted: boolean) => act(() => take(api.PUT("/api/v1/roles/{code}", { params: { path: { code } }, body: { second_factor: wanted } })));
 function show(one: PersonView | null) {
   person.value = one;
   open.value = true;
@@ -30,7 +34,7 @@ function show(one: PersonView | null) {
   <div class="page">
     <h1 class="sentence">{{ data ? sentence : "People" }}</h1>
     <SettingsTabs />
-    <ProblemNote v-if="error" :error="error" />
+    <ProblemNote v-if="error || problem" :error="error || problem" />
     <PageSkeleton v-if="!data && !error" :heading="0" :blocks="[240, 200]" />
     <template v-if="data">
       <p><el-button v-may="'manage-people'" class="btn main" @click="show(null)">Invite somebody …</el-button></p>
@@ -44,7 +48,7 @@ function show(one: PersonView | null) {
               <td><button v-may="'manage-people'" class="link" @click="show(one)">{{ one.full_name || one.name }}</button></td>
               <td class="mono">{{ one.name }}</td>
               <td>{{ list(one.roles.map((code) => names.get(code) ?? code)) || "none: sees nothing" }}</td>
-              <td :class="{ bad: one.state === 'disabled' }">{{ states[one.state] }}</td>
+              <td :class="{ bad: one.state === 'disabled' }">{{ states[one.state] }}{{ one.second_factor ? ", second factor" : "" }}</td>
               <td class="quiet">{{ one.last_sign_in ? ago(one.last_sign_in) : "never" }}</td>
             </tr>
           </tbody>
@@ -57,6 +61,7 @@ function show(one: PersonView | null) {
           <dd>
             {{ role.words }}
             <span class="quiet">{{ able(role.code).length ? `Held by ${list(able(role.code).map((one) => one.full_name || one.name))}.` : "Held by nobody." }}</span>
+            <p><el-checkbox v-may="'manage-people'" :model-value="role.second_factor" @change="wantFactor(role.code, Boolean($event))">must sign in with a second factor</el-checkbox></p>
             <details><summary>{{ count(role.permissions.length, "permission") }}</summary><ul><li v-for="one in role.permissions" :key="one">May {{ one }}.</li></ul></details>
           </dd>
         </template>

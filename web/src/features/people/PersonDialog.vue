@@ -38,6 +38,11 @@ async function save() {
     } else shown(await take(api.POST("/api/v1/people", { body: { ...body, name: name.value } })));
   });
 }
+const forgetFactor = () =>
+  act(async () => {
+    await take(api.DELETE("/api/v1/people/{name}/second-factor", { params: { path: { name: name.value } } }));
+    open.value = false;
+  });
 const again = () => act(async () => shown(await take(api.POST("/api/v1/people/{name}/invitation", { params: { path: { name: name.value } } }))));
 </script>
 
@@ -68,6 +73,7 @@ const again = () => act(async () => shown(await take(api.POST("/api/v1/people/{n
       </template>
       <template v-else>
         <el-button v-if="person && person.state !== 'disabled'" class="btn" :disabled="busy" @click="again">{{ person.state === "invited" ? "Another link …" : "Link for a new password …" }}</el-button>
+        <el-button v-if="person?.second_factor" class="btn" :disabled="busy" @click="forgetFactor">Remove the second factor</el-button>
         <el-button class="btn" @click="open = false">Cancel</el-button>
         <el-button class="btn main" :disabled="busy" native-type="submit" form="person">{{ person ? "Save" : "Invite" }}</el-button>
       </template>
