@@ -124,6 +124,17 @@ class Factor(Tidewell):
         self.assertFalse(person["second_factor"])
         self.assertEqual(Browser().sign_in("ben").status_code, 200)
 
+    def test_a_link_for_a_new_password_does_not_stand_for_the_code(self) -> None:
+        ben = Browser()
+        ben.sign_in("ben")
+        self.set_up(ben)
+        _, _, name, secret = self.browser.send("POST", "/people/ben/invitation").json()["link"].split("/")
+        other = Browser()
+        other.token = other.get("/api/v1/session").json()["csrf"]
+        sent = {"name": name, "secret": secret, "password": "another passphrase of his"}
+        self.assertEqual(other.send("POST", "/invitations", sent).json()["name"], "")
+        self.problem(other.get("/api/v1/plans"), 403, "not-signed-in")
+
     def test_a_role_may_want_it_before_anything_else(self) -> None:
         make_person("carl", password=PASSWORD, roles=["conductor"])
         reply = self.browser.send("PUT", "/roles/conductor", {"second_factor": True})

@@ -105,10 +105,11 @@ class Invitations(APIView):
         operation_id="acceptInvitation", request=shape(InvitationAccept, sent=True), responses=shape(Session)
     )
     def post(self, request: Request) -> Response:
-        """Choose a password with a link, and sign in."""
+        """Choose a password with a link, and sign in; with a second factor, sign in is still to come."""
         SessionAuthentication().enforce_csrf(request)
         user = people.accept(read(InvitationAccept, request))
-        with recorded():
-            login(request, user)
-        request.user = user
+        if not second_factor.has_one(user):
+            with recorded():
+                login(request, user)
+            request.user = user
         return reply(session_view(request))

@@ -78,13 +78,6 @@ const forecast = computed(() => preflight.value?.assessment.forecast);
 </template>
 
 <style scoped>
-.buttons {
-  display: flex;
-  flex-wrap: wrap;
-  gap: var(--gap-2);
-  align-items: center;
-  margin-top: var(--gap-2);
-}
 h2 {
   margin: var(--gap-4) 0 var(--gap-1);
 }

@@ -60,13 +60,6 @@ const add = () => rules.value.push({ plan: "", kind: "planned", approvals: 1, ho
 </template>
 
 <style scoped>
-.buttons {
-  display: flex;
-  flex-wrap: wrap;
-  gap: var(--gap-2);
-  align-items: center;
-  margin-top: var(--gap-2);
-}
 h2 {
   margin: var(--gap-4) 0 var(--gap-2);
 }

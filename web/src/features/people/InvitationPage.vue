@@ -4,6 +4,7 @@ import { useQueryClient } from "@tanstack/vue-query";
 import { ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { api, keepCsrf, take } from "@/api/client";
+import DoorForm from "@/ui/DoorForm.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 
 const route = useRoute();
@@ -34,39 +35,13 @@ async function accept() {
 </script>
 
 <template>
-  <div class="invitation">
-    <form @submit.prevent="accept">
-      <p class="mark"><b>m</b>aestoso</p>
-      <h1 class="sentence">Choose your password.</h1>
-      <p>You sign in as <b class="mono">{{ name }}</b>. 12 characters or more; a few words that only you put together are good.</p>
-      <input type="text" autocomplete="username" :value="name" hidden>
-      <el-form-item label="Password"><el-input v-model="password" type="password" autocomplete="new-password" required minlength="12" /></el-form-item>
-      <el-form-item label="The same once more"><el-input v-model="again" type="password" autocomplete="new-password" required /></el-form-item>
-      <p v-if="differ" class="bad" role="alert">The two passwords are not the same. Write the same one twice.</p>
-      <ProblemNote v-else-if="error" :error="error" />
-      <el-button class="btn main" :disabled="busy" native-type="submit">Sign in with it</el-button>
-    </form>
-  </div>
+  <DoorForm heading="Choose your password." @done="accept">
+    <p>You sign in as <b class="mono">{{ name }}</b>. 12 characters or more; a few words that only you put together are good.</p>
+    <input type="text" autocomplete="username" :value="name" hidden>
+    <el-form-item label="Password"><el-input v-model="password" type="password" autocomplete="new-password" required minlength="12" /></el-form-item>
+    <el-form-item label="The same once more"><el-input v-model="again" type="password" autocomplete="new-password" required /></el-form-item>
+    <p v-if="differ" class="bad" role="alert">The two passwords are not the same. Write the same one twice.</p>
+    <ProblemNote v-else-if="error" :error="error" />
+    <el-button class="btn main" :disabled="busy" native-type="submit">Sign in with it</el-button>
+  </DoorForm>
 </template>
-
-<style scoped>
-.invitation {
-  min-height: 90vh;
-  display: grid;
-  place-items: center;
-  padding: var(--gap-4);
-}
-form {
-  width: min(420px, 100%);
-  display: grid;
-  gap: var(--gap-3);
-}
-.mark {
-  font-family: var(--serif);
-  font-size: var(--text-sentence);
-  font-weight: 700;
-}
-.mark b {
-  color: var(--brass);
-}
-</style>
