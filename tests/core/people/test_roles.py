@@ -14,10 +14,13 @@ from maestoso.core.people.roles import (
     RUN_TESTS,
     SEE,
     WORDS,
+    among,
+    in_words,
     permissions_of,
     refusal,
     to_control,
     to_start,
+    unknown_roles,
 )
 from maestoso.core.runs.controls import CONTROLS
 
@@ -50,6 +53,21 @@ class Roles(unittest.TestCase):
         said, remedy = refusal(SEE, [], [])
         self.assertEqual(said, "You have no role, so you may not: see the estate, plans, runs and reports.")
         self.assertEqual(remedy, "Ask an administrator.")
+
+
+class Named(unittest.TestCase):
+    def test_people_are_named_by_name_or_by_role(self) -> None:
+        for by, roles, wanted, right in (
+            ("ada", (), (), True), ("ada", (), ("ada",), True), ("ada", ("operator",), ("bo",), False),
+            ("ada", ("operator",), ("bo", "role:operator"), True), ("ada", ("viewer",), ("role:operator",), False),
+            ("operator", (), ("role:operator",), False),
+        ):  # fmt: skip
+            with self.subTest(by=by, roles=roles, wanted=wanted):
+                self.assertEqual(among(by, roles, wanted), right)
+
+    def test_they_are_said_in_words_and_roles_that_are_none_are_found(self) -> None:
+        self.assertEqual(in_words(("ada", "role:operator")), ("ada", "whoever is operator"))
+        self.assertEqual(unknown_roles(("ada", "role:operator", "role:emperor")), ["emperor"])
 
 
 class Signatures(unittest.TestCase):

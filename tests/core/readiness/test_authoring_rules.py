@@ -93,6 +93,12 @@ class EachFinding(unittest.TestCase):
                 "length of the cue Rest is 0",
             ),
             ("cue-malformed", "blocks", context(plan=cue(hold=Hold(instruction=" "))), "instruction"),
+            (
+                "cue-malformed",
+                "blocks",
+                context(plan=cue(hold=Hold(instruction="Look.", who=("role:emperor",)))),
+                "asks whoever is emperor, which is no role",
+            ),
             ("cue-malformed", "blocks", context(plan=cue(probe=http)), "status of the cue Cue is 99"),
             (
                 "cue-malformed",

@@ -9,6 +9,7 @@ from typing import Any
 from maestoso.core.errors import BadValue, Refused
 from maestoso.core.model.cue import Hold
 from maestoso.core.model.plan import Member
+from maestoso.core.runs.controls import control
 from maestoso.core.runs.needs import needs, unconfirmed
 from maestoso.core.runs.state import fold
 from maestoso.core.runs.words import sentence
@@ -57,6 +58,15 @@ class Tests(unittest.TestCase):
         player = Player(worlds.inputs(worlds.context(plan=worlds.with_hold(worlds.plan(), 0, hold=hold))))
         player.until("hold:ask")
         return player
+
+    def test_a_hold_may_be_for_whoever_has_a_role(self) -> None:
+        player = self.holding(who=("ann", "role:operator"))
+        self.assertEqual(needs(player.state)[0].who, ("ann", "whoever is operator"))
+        answered = control(player.state, "answer", by="bob", roles=("operator",), step="hold:ask")
+        self.assertEqual(answered.kind, "hold.answered")
+        with self.assertRaises(Refused) as refused:
+            control(player.state, "answer", by="bob", roles=("viewer",), step="hold:ask")
+        self.assertIn("answered by ann or whoever is operator; you are bob", refused.exception.sentence)
 
     def test_what_is_not_right_goes_on_waiting_and_says_what_can_be_done(self) -> None:
         player = self.holding(who=("ann",), limit_s=60, then="go-on", not_right="Ask the bank.")

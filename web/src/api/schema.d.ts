@@ -797,7 +797,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Choose a password with a link, and sign in. */
+        /** @description Choose a password with a link, and sign in; with a second factor, sign in is still to come. */
         post: operations["acceptInvitation"];
         delete?: never;
         options?: never;

@@ -16,7 +16,8 @@ CUE_KINDS: tuple[CueKind, ...] = ("hold", "script", "probe", "pause", "notify")
 class Hold:
     """A person must answer before what is behind it may go on.
 
-    ``instruction`` is Markdown. ``who`` are the names of those who may answer, anybody where it is empty.
+    ``instruction`` is Markdown. ``who`` are the names of those who may answer, or
+    roles (``role:operator``), anybody where it is empty.
     After ``limit_s`` seconds by the clock on the wall (0: it waits for ever) ``then`` happens by itself:
     the run goes on, is held as a whole, or is aborted. Where ``not_right`` says what can be done then, they
     may also answer that it is not right: it goes on waiting, and nothing happens by itself any more.

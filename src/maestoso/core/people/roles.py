@@ -137,3 +137,23 @@ def one_of(names: Collection[str]) -> str:
     """Some people to turn to: 'Ada, Bo or Cy'; three of many."""
     shown = sorted(names)[:3]
     return shown[0] if len(shown) == 1 else f"{', '.join(shown[:-1])} or {shown[-1]}"
+
+
+ROLE = "role:"
+"""What the name of a role begins with, where people or roles are named: ``role:operator``."""
+
+
+def among(by: str, roles: Collection[str], wanted: Collection[str]) -> bool:
+    """Whether somebody is among those that are named, or has a role that is; where none is, all are."""
+    return not wanted or by in wanted or any(f"{ROLE}{role}" in wanted for role in roles)
+
+
+def in_words(wanted: Iterable[str]) -> tuple[str, ...]:
+    """People by name, roles as such: 'whoever is operator'."""
+    return tuple(f"whoever is {one.removeprefix(ROLE)}" if one.startswith(ROLE) else one for one in wanted)
+
+
+def unknown_roles(wanted: Iterable[str]) -> list[str]:
+    """Roles among those named that there are not."""
+    named = [one.removeprefix(ROLE) for one in wanted if one.startswith(ROLE)]
+    return [code for code in named if code not in BY_CODE]

@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from maestoso.core.model.cue import Cue
 from maestoso.core.model.finding import Finding, blocks, warns
 from maestoso.core.model.plan import MAX_DELAY_S, MAX_NAME, MAX_TEXT, Member
+from maestoso.core.people.roles import BY_CODE, unknown_roles
 from maestoso.core.readiness.context import Context
 
 Bounds = tuple[str, int, int, int]
@@ -38,6 +39,9 @@ def cue_malformed(ctx: Context) -> Iterator[Finding]:
             if not least <= value <= most:
                 sentence = f"The {what} of the cue {subject} is {value}."
                 yield blocks("cue-malformed", subject, sentence, f"Give {least} to {most}.")
+        for role in unknown_roles(cue.hold.who) if cue.hold is not None else ():
+            sentence = f"The cue {subject} asks whoever is {role[:40]}, which is no role."
+            yield blocks("cue-malformed", subject, sentence, f"Use one of: {', '.join(BY_CODE)}.")
         if not cue.kinds:
             yield blocks("cue-malformed", subject, f"The cue {subject} is for no kind of run.", "Choose one.")
 

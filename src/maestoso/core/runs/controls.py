@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import replace
 
 from maestoso.core.codec import to_data
 from maestoso.core.errors import BadValue, NotFound, Refused
 from maestoso.core.model.protection import RecoveryPoint
+from maestoso.core.people.roles import among, in_words
 from maestoso.core.planning.failover import DECISION
 from maestoso.core.planning.isolated_test import VERDICT
 from maestoso.core.runs.events import Draft
@@ -24,15 +26,16 @@ def control(
     kind: str,
     *,
     by: str,
+    roles: Collection[str] = (),
     step: str = "",
     text: str = "",
     verdict: str = "",
     group: str = "",
     point: RecoveryPoint | None = None,
 ) -> Draft:
-    """The event that ``kind`` becomes. ``text`` is the reason, or the notes of a verdict or decision;
-    ``group`` comes up again from ``point``.
+    """The event that ``kind`` becomes. ``roles`` are those of ``by``.
 
+    ``text`` is the reason, or the notes of a verdict or decision; ``group`` comes up again from ``point``.
     Raises Refused where the state of the run forbids it, BadValue and NotFound for what makes no sense.
     """
     if kind not in CONTROLS:
@@ -42,7 +45,7 @@ def control(
     if kind in ("retry", "skip", "answer", "not-right") and step not in state.graph:
         raise NotFound(f"This run has no step {step!r}.", "Name a step of this run.", field="step")
     if kind in ("answer", "not-right"):
-        _may_answer(state, step, by)
+        _may_answer(state, step, by, roles)
     if kind == "change-point":
         return replace(_change_point(state, group, point), by=by)
     draft = {
@@ -110,11 +113,11 @@ def _skip(state: RunState, step: str, text: str, verdict: str) -> Draft:
     return Draft(kind="step.skipped", data={"step": step, "reason": text})
 
 
-def _may_answer(state: RunState, step: str, by: str) -> None:
-    who = state.graph[step].args.get("who") or [by]
-    if by not in who:
+def _may_answer(state: RunState, step: str, by: str, roles: Collection[str]) -> None:
+    who = state.graph[step].args.get("who") or []
+    if not among(by, roles, who):
         raise Refused(
-            f"{state.graph[step].title} is to be answered by {' or '.join(who)}; you are {by}.",
+            f"{state.graph[step].title} is to be answered by {' or '.join(in_words(who))}; you are {by}.",
             "Ask one of them to answer it.",
             code="not-yours-to-answer",
         )

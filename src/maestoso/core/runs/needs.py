@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Literal
 
+from maestoso.core.people.roles import in_words
 from maestoso.core.planning.failover import ACKNOWLEDGE, DECISION
 from maestoso.core.planning.isolated_test import VERDICT
 from maestoso.core.runs.decide import hold_ends, window_ends
@@ -77,7 +78,7 @@ def needs(state: RunState) -> tuple[Need, ...]:
                     step=name,
                     title=step.title,
                     text=str(step.args.get("instruction", "")),
-                    who=tuple(step.args.get("who", ())),
+                    who=in_words(step.args.get("who", ())),
                     ends_at=hold_ends(state, name),
                     then=str(step.args.get("then", "")),
                     since=state.steps[name].asked_at,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+from collections.abc import Collection
 from datetime import datetime
 
 from maestoso.core.errors import BadValue, Gone, NotFound, Refused
@@ -68,7 +69,9 @@ def review_emergency(pk: int, text: str, *, by: str, at: datetime) -> Run:
     return run
 
 
-def control_run(pk: int, said: Control, *, by: str, key: str | None, at: datetime) -> None:
+def control_run(
+    pk: int, said: Control, *, by: str, key: str | None, at: datetime, roles: Collection[str] = ()
+) -> None:
     """Write what a person tells a run into its log; the engine acts on it. The same key counts once."""
     run = find_run(pk)
     if key is not None:
@@ -81,7 +84,7 @@ def control_run(pk: int, said: Control, *, by: str, key: str | None, at: datetim
             return
         with current(pk) as state:
             draft = control(
-                state, said.kind, by=by, step=said.step, text=said.text, verdict=said.verdict,
+                state, said.kind, by=by, roles=roles, step=said.step, text=said.text, verdict=said.verdict,
                 group=said.group, point=point,
             )  # fmt: skip
             event = state.event(draft, at)

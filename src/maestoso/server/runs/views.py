@@ -15,7 +15,7 @@ from maestoso.core.people.roles import to_control
 from maestoso.core.runs.state import RunState
 from maestoso.core.score import run_score
 from maestoso.engine.clock import SystemClock
-from maestoso.server.access.may import require
+from maestoso.server.access.may import require, roles_of
 from maestoso.server.common.paging import CURSOR, page_of
 from maestoso.server.common.shapes import Number, read, reply, shape
 from maestoso.server.estate.models import Site
@@ -179,7 +179,7 @@ class ControlsView(APIView):
         require(request, to_control(services.find_run(pk).kind, sent.kind))
         services.control_run(
             pk, sent, by=request.user.get_username(), at=CLOCK.now(),
-            key=request.headers.get("Idempotency-Key"),
+            key=request.headers.get("Idempotency-Key"), roles=roles_of(request),
         )  # fmt: skip
         copied = picture.copying(services.find_run(pk))
         with current(pk) as state:
