@@ -100,13 +100,14 @@ class Application:
         return {**os.environ, **given, **more}
 
     def command(
-        self, *arguments: str, cwd: Path | None = None, **more: str
+        self, *arguments: str, cwd: Path | None = None, typed: str = "", **more: str
     ) -> subprocess.CompletedProcess[str]:
-        """Run the launcher to its end."""
+        """Run the launcher to its end; ``typed`` is what it reads."""
         return subprocess.run(
             [str(ROOT / "maestoso"), *arguments],
             cwd=cwd or self.folder,
             env=self.environment(**more),
+            input=typed,
             capture_output=True,
             text=True,
             timeout=START_S,

@@ -148,6 +148,19 @@ class Invited(Team):
         expect(page.get_by_role("button", name="Revoke nightly")).to_have_count(0)
         self.assertEqual(program.get(f"{APP.address}/api/v1/plans", headers=asked).status, 401)
 
+    def test_who_is_locked_out_gets_in_on_the_machine_itself(self) -> None:
+        weak = APP.command("admin", "rescue", "--demo", typed="short\n")
+        self.assertEqual((weak.returncode, "12 characters" in weak.stderr), (1, True), weak.stderr)
+        done = APP.command("admin", "rescue", "--demo", typed=f"{CHOSEN}\n")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        page = self.stranger()
+        page.goto(APP.address)
+        page.get_by_label("Name").fill("rescue")
+        page.get_by_label("Password").fill(CHOSEN)
+        page.get_by_role("button", name="Sign in").click()
+        page.goto(f"{APP.address}/evidence/audit")
+        expect(page.get_by_text("Make an administrator, on the machine itself")).to_be_visible()
+
 
 class Signed(Team):
     def test_a_start_waits_for_its_second_signature_which_comes_from_a_phone(self) -> None:

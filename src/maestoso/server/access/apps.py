@@ -10,9 +10,10 @@ class AccessConfig(AppConfig):
     label = "access"
 
     def ready(self) -> None:
-        """Every session knows when it began."""
+        """Every session knows when it began; the contract knows tokens."""
         from django.contrib.auth.signals import user_logged_in
 
         from maestoso.server.access.sessions import begin
+        from maestoso.server.common import contract  # noqa: F401
 
         user_logged_in.connect(begin, dispatch_uid="session-began")

@@ -31,6 +31,14 @@ log = logging.getLogger("maestoso.audit")
 SEALED = "Seal run"
 LARGEST_BODY = 20_000
 LIMITS_NOTED_EVERY_S = 60
+REFUSALS = frozenset(
+    {
+        "wrong-sign-in", "wrong-code", "bad-token", "bad-invitation", "not-allowed", "not-permitted",
+        "needs-second-factor", "needs-approval", "cannot-approve", "last-administrator",
+        "not-yours-to-answer",
+    }
+)  # fmt: skip
+"""Codes of what somebody was not let do, which stands in the trail."""
 
 
 class AuditTrail(MiddlewareMixin):
@@ -115,14 +123,7 @@ def _worth_noting(request: HttpRequest, response: HttpResponseBase) -> bool:
     code = _code(response)
     if code == "too-many-tries":
         return cache.add(f"limit-noted:{request.META.get('REMOTE_ADDR')}", True, LIMITS_NOTED_EVERY_S)
-    return code in (
-        "wrong-sign-in",
-        "wrong-code",
-        "not-allowed",
-        "not-permitted",
-        "bad-token",
-        "bad-invitation",
-    )
+    return code in REFUSALS
 
 
 @dataclass(slots=True)
