@@ -158,6 +158,7 @@ class Invited(Team):
         page.get_by_label("Name").fill("rescue")
         page.get_by_label("Password").fill(CHOSEN)
         page.get_by_role("button", name="Sign in").click()
+        expect(page.get_by_role("button", name="Sign out")).to_be_visible()
         page.goto(f"{APP.address}/evidence/audit")
         expect(page.get_by_text("Make an administrator, on the machine itself")).to_be_visible()
 
