@@ -230,7 +230,7 @@ class TheCalendar(Evidence):
         self.go("Evidence")
         self.tab("Audit trail")
         expect(self.sentence).to_contain_text("every entry is as it was written")
-        entry = page.locator("tr[data-entry]").filter(has_text="Put a drill on it").first
+        entry = page.locator("tr[data-entry]").filter(has_text="Scheduled the drill").first
         entry.get_by_role("button").click()
         expect(page.get_by_text("Tonight").first).to_be_visible()
 

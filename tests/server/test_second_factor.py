@@ -91,9 +91,9 @@ class Factor(Tidewell):
     def test_what_was_begun_and_not_confirmed_is_not_wanted(self) -> None:
         self.browser.send("POST", "/account/second-factor")
         self.assertEqual(self.sign_in().status_code, 200)
-        self.problem(
-            self.browser.send("PUT", "/account/second-factor", {"one_time_code": "1"}), 403, "wrong-code"
-        )
+        for wrong in ("1", "abcdef", "１２３４５６", "-12345", "1234567", ""):
+            reply = self.browser.send("PUT", "/account/second-factor", {"one_time_code": wrong})
+            self.problem(reply, 403, "wrong-code")
 
     def test_neither_the_secret_nor_codes_are_kept_in_clear_or_in_the_trail(self) -> None:
         secret, codes = self.set_up()

@@ -89,7 +89,7 @@ def check(user: Any, code: str, now: datetime) -> None:
     digits = "".join(code.split())
     if digits.isascii() and digits.isdigit():
         row = SecondFactor.objects.select_for_update().get(user=user.pk, confirmed_at__isnull=False)
-        _take(row, digits, now)
+        _take(row, code, now)
         row.save()
     elif not RecoveryCode.objects.filter(user=user.pk, digest=_digest(code)).delete()[0]:
         raise WrongCode("That is no recovery code, or it was used.", "Try another one of your list.")
@@ -125,8 +125,9 @@ def _take(row: SecondFactor, code: str, now: datetime) -> None:
     """Raises WrongCode; a code is taken once."""
     totp = TOTP(base64.b32decode(unseal(row.secret)))
     totp.time = now.timestamp()
-    right = len(code) == 6 and totp.verify(int(code), TOLERANCE, row.last_step + 1)
-    if not right:
+    digits = "".join(code.split())
+    well_formed = len(digits) == 6 and digits.isascii() and digits.isdigit()
+    if not well_formed or not totp.verify(int(digits), TOLERANCE, row.last_step + 1):
         raise WrongCode(
             "That is not the code of this moment, or it was used already.",
             "Wait for the next one; the clock of the device must be right.", field="one_time_code",
