@@ -80,7 +80,7 @@ useKeys([{ keys: ["Ctrl+Enter"], label: "Start it", run: () => void start() }]);
       Type <b class="mono">{{ code }}</b> to confirm
       <el-input v-model="confirm" :placeholder="code" aria-label="The plan's code, to confirm" maxlength="12" />
     </label>
-    <el-button v-if="unsigned" v-may="needed" :class="['btn', kind]" :disabled="!possible || !!asked" @click="ask">Ask for approval</el-button>
+    <el-button v-if="unsigned" v-may="needed" :class="['btn', kind]" :disabled="!possible || !approvals || !!asked" @click="ask">Ask for approval</el-button>
     <el-button v-else v-may="needed" :class="['btn', kind]" :disabled="!mayStart" @click="start">{{ presses[kind] }}</el-button>
     <kbd v-if="!unsigned">Ctrl ↵</kbd>
     <ProblemNote v-if="problem" :error="problem" />
