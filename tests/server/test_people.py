@@ -219,6 +219,17 @@ class Programs(Tidewell):
         )
         self.problem(self.with_token(secret, "GET", "/readiness"), 403, "not-permitted")
 
+    def test_a_token_cannot_make_another_nor_change_the_account(self) -> None:
+        make_person("vera", password=PASSWORD, roles=["viewer", "administrator"])
+        vera = Browser()
+        vera.sign_in("vera")
+        secret = vera.send("POST", "/account/tokens", {"name": "board", "roles": ["viewer"]}).json()["secret"]
+        more = '{"name": "more", "roles": ["administrator"]}'
+        self.problem(self.with_token(secret, "POST", "/account/tokens", more), 403, "not-permitted")
+        own = '{"full_name": "Somebody", "mail": ""}'
+        self.problem(self.with_token(secret, "PUT", "/account", own), 403, "not-permitted")
+        self.assertEqual(ApiToken.objects.count(), 1)
+
     def test_ended_revoked_and_mangled_ones_let_nobody_in(self) -> None:
         made = self.make(days=1).json()
         later = SystemClock().now() + timedelta(days=1, minutes=1)

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import base64
+import io
 from datetime import datetime, timedelta
 from typing import Any
 from unittest import mock
 
+from django.core.management import call_command
 from django_otp.oath import TOTP
 
 from maestoso.engine.clock import SystemClock
@@ -134,6 +136,12 @@ class Factor(Tidewell):
         sent = {"name": name, "secret": secret, "password": "another passphrase of his"}
         self.assertEqual(other.send("POST", "/invitations", sent).json()["name"], "")
         self.problem(other.get("/api/v1/plans"), 403, "not-signed-in")
+
+    def test_on_the_machine_itself_who_lost_the_device_gets_in(self) -> None:
+        self.set_up()
+        with mock.patch("sys.stdin", io.StringIO("another passphrase of hers\n")):
+            call_command("make_administrator", "ann")
+        self.assertEqual(Browser().sign_in("ann", "another passphrase of hers").status_code, 200)
 
     def test_a_role_may_want_it_before_anything_else(self) -> None:
         make_person("carl", password=PASSWORD, roles=["conductor"])

@@ -65,10 +65,7 @@ class Password(APIView):
         """Change one's own password; all other sessions end."""
         sent = read(PasswordChange, request)
         user = request.user
-        if not user.check_password(sent.password):
-            raise WrongSignIn(
-                "That is not your password of now.", "Check it and try again.", field="password"
-            )
+        _check_password(request, sent.password)
         with recorded():
             people.set_password(user, sent.new_password, field="new_password")  # type: ignore[arg-type]
         update_session_auth_hash(request, user)  # type: ignore[arg-type]
@@ -108,10 +105,7 @@ class FactorRemoval(APIView):
     )
     def post(self, request: Request) -> Response:
         """Remove one's own second factor."""
-        if not request.user.check_password(read(PasswordGiven, request).password):
-            raise WrongSignIn(
-                "That is not your password of now.", "Check it and try again.", field="password"
-            )
+        _check_password(request, read(PasswordGiven, request).password)
         second_factor.remove(cast(User, request.user))
         return _reply(request)
 
@@ -145,6 +139,12 @@ class OneToken(APIView):
         """Revoke a token."""
         tokens.revoke_token(request.user, key)
         return _reply(request)
+
+
+def _check_password(request: Request, given: str) -> None:
+    """Raises WrongSignIn: whoever sits at an open page is not always the person."""
+    if not request.user.check_password(given):
+        raise WrongSignIn("That is not your password of now.", "Check it and try again.", field="password")
 
 
 def _reply(request: Request) -> Response:

@@ -42,6 +42,9 @@ class InTable(BasePermission):
             return True
         if not request.user.is_authenticated:
             return False
+        if needed == OWN and isinstance(request.auth, ApiToken):
+            # It could make itself a token of every role of its person, or change what tells people apart.
+            raise NotPermitted("A token has no account: only who signed in may use this address.", "Sign in.")
         if needed != OWN:
             _refuse_restricted(request)
             require(request, _to_restore(request) if needed == BY_KIND else needed)
@@ -97,16 +100,11 @@ def roles_of(request: Request) -> frozenset[str]:
     return known
 
 
-def may(request: Request, permission: str) -> bool:
-    """Whether whoever asks has a permission."""
-    return permission in permissions_of(roles_of(request))
-
-
 def require(request: Request, permission: str) -> None:
     """Raises NotPermitted, naming who may."""
     roles = roles_of(request)
     if permission not in permissions_of(roles):
-        raise NotPermitted(*refusal(permission, _ordered(roles), able(permission)))
+        raise NotPermitted(*refusal(permission, sorted(roles), able(permission)))
 
 
 def able(permission: str) -> list[str]:
@@ -132,8 +130,4 @@ def lacking(roles: Collection[str]) -> dict[str, str]:
     for grant in RoleGrant.objects.filter(user__is_active=True).select_related("user"):
         for one in permissions_of([grant.role]) & held.keys():
             held[one].add(called(grant.user))
-    return {one: " ".join(refusal(one, _ordered(roles), held[one])) for one in missing}
-
-
-def _ordered(roles: Collection[str]) -> list[str]:
-    return sorted(roles)
+    return {one: " ".join(refusal(one, sorted(roles), held[one])) for one in missing}

@@ -16,6 +16,7 @@ from django.db import transaction
 from maestoso.core.errors import BadValue
 from maestoso.core.people.roles import ADMINISTRATOR
 from maestoso.engine.clock import SystemClock
+from maestoso.server.access import second_factor
 from maestoso.server.access.models import RoleGrant
 from maestoso.server.access.people import set_password
 from maestoso.server.audit.models import AuditEntry
@@ -44,6 +45,8 @@ class Command(BaseCommand):
             if not user.is_active:
                 user.is_active = True
                 user.save()
+            # Whoever lost the device is locked out as well.
+            second_factor.remove(user)
             RoleGrant.objects.get_or_create(user=user, role=ADMINISTRATOR, defaults={"at": now})
             what = "Make an administrator" if made else "Let an administrator in again"
             add_entry(
