@@ -107,6 +107,7 @@ class EveryPage(unittest.TestCase):
             "calendar": "/evidence/calendar", "check": "/evidence/check", "audit": "/evidence/audit",
             "trend": "/evidence/plans/BOOK", "settings": "/settings", "retired": "/settings/retired",
             "people": "/settings/people", "approvals": "/approvals", "approval": "/approvals/1", "account": "/account", "invitation": "/invitation/mara/some-secret",
+            "sign-in": "/settings/sign-in", "provider-return": "/sign-in/provider?code=x&state=y",
             "lab": "/lab", "help": "/help/plans", "nowhere": "/no/such/page",
         }  # fmt: skip
 

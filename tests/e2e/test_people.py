@@ -7,10 +7,12 @@ import re
 import unittest
 from typing import Any
 
+import httpx
 from django_otp.oath import TOTP
 from playwright.sync_api import Page, expect
 
 from tests.e2e.application import Application, choose, module_browser, visit
+from tests.identity_provider import Provider
 
 APP = Application()
 PLAYWRIGHT: dict[str, Any] = {}
@@ -45,7 +47,7 @@ class Team(unittest.TestCase):
         page.goto(APP.address)
         page.get_by_label("Name").fill(name)
         page.get_by_label("Password").fill(APP.password)
-        page.get_by_role("button", name="Sign in").click()
+        page.get_by_role("button", name="Sign in", exact=True).click()
         expect(page.get_by_role("button", name="Sign out")).to_be_visible()
         return page
 
@@ -104,7 +106,7 @@ class Invited(Team):
         page.get_by_role("button", name="Save", exact=True).click()
         expect(page.locator("[data-person=ada]")).to_contain_text("✕ disabled")
         hers.reload()
-        expect(hers.get_by_role("button", name="Sign in")).to_be_visible()
+        expect(hers.get_by_role("button", name="Sign in", exact=True)).to_be_visible()
 
     def test_a_second_factor_is_set_up_and_wanted_at_sign_in(self) -> None:
         page = self.as_person("mara")
@@ -122,13 +124,13 @@ class Invited(Team):
         elsewhere.goto(APP.address)
         elsewhere.get_by_label("Name").fill("mara")
         elsewhere.get_by_label("Password").fill(APP.password)
-        elsewhere.get_by_role("button", name="Sign in").click()
+        elsewhere.get_by_role("button", name="Sign in", exact=True).click()
         code = elsewhere.get_by_label("Code of your authenticator app")
         code.fill("000000")
-        elsewhere.get_by_role("button", name="Sign in").click()
+        elsewhere.get_by_role("button", name="Sign in", exact=True).click()
         expect(elsewhere.get_by_role("alert")).to_contain_text("not the code of this moment")
         code.fill(recovery)
-        elsewhere.get_by_role("button", name="Sign in").click()
+        elsewhere.get_by_role("button", name="Sign in", exact=True).click()
         expect(elsewhere.get_by_role("button", name="Sign out")).to_be_visible()
 
     def test_a_program_gets_a_token_and_loses_it(self) -> None:
@@ -149,6 +151,79 @@ class Invited(Team):
         expect(page.get_by_role("button", name="Revoke nightly")).to_have_count(0)
         self.assertEqual(program.get(f"{APP.address}/api/v1/plans", headers=asked).status, 401)
 
+    def test_a_script_starts_a_test_with_a_token_and_nothing_else(self) -> None:
+        page = self.as_person("olin")
+        page.get_by_title("My account").click()
+        page.get_by_label("Name of the program").fill("weekly test")
+        page.get_by_role("combobox", name="Roles of the token").focus()
+        page.keyboard.press("Enter")
+        page.get_by_role("option", name="Operator").click()
+        page.keyboard.press("Escape")
+        page.get_by_role("button", name="Make a token").click()
+        secret = page.get_by_label("Token", exact=True).input_value()
+        program = httpx.Client(
+            base_url=f"{APP.address}/api/v1", headers={"Authorization": f"Bearer {secret}"}
+        )
+        self.addCleanup(program.close)
+        key = {"Idempotency-Key": "script-1"}
+        moved = {"plan": "REPT", "options": {"kind": "planned"}, "confirm": "REPT"}
+        self.assertEqual(program.post("/runs", json=moved, headers=key).status_code, 403)
+        started = program.post("/runs", json={"plan": "REPT"}, headers=key)
+        self.assertEqual(started.status_code, 201, started.text)
+        page.goto(f"{APP.address}/runs/{started.json()['id']}")
+        expect(page.get_by_text(re.compile("olin")).first).to_be_visible()
+        seen = self.page
+        seen.goto(f"{APP.address}/evidence/audit")
+        expect(seen.get_by_text("olin (token weekly test)").first).to_be_visible()
+        program.post(f"/runs/{started.json()['id']}/controls", json={"kind": "abort"}).raise_for_status()
+
+    def test_somebody_signs_in_through_the_provider_of_the_house_with_the_roles_of_her_group(self) -> None:
+        house = Provider({"s-1": {"preferred_username": "nila", "name": "Nila Orme", "groups": ["recovery"]}})
+        self.addCleanup(house.close)
+        page = self.page
+        page.goto(f"{APP.address}/settings/sign-in")
+        expect(page.get_by_role("heading", level=1)).to_have_text("Everybody signs in with a password.")
+        page.get_by_label("Name, as on the button").fill("House sign-in")
+        page.get_by_label("Issuer").fill("http://elsewhere.example")
+        page.get_by_label("Client ID").fill("maestoso")
+        page.get_by_label("Client secret").fill("between us")
+        page.get_by_text("Whoever the provider knows gets an account").click()
+        page.get_by_role("button", name="Add a group").click()
+        page.get_by_label("Group 1", exact=True).fill("recovery")
+        page.get_by_role("combobox", name="Roles of group 1").focus()
+        page.keyboard.press("Enter")
+        page.get_by_role("option", name="Operator").click()
+        page.keyboard.press("Escape")
+        page.get_by_role("button", name="Save", exact=True).click()
+        expect(page.get_by_role("alert")).to_contain_text("is no address of a provider")
+        page.get_by_label("Issuer").fill(house.issuer)
+        page.get_by_role("button", name="Save", exact=True).click()
+        page.get_by_role("button", name="Ask whether it answers").click()
+        expect(page.get_by_text("✓ It answers")).to_be_visible()
+
+        # She wanted a page, signs in at the provider, and is on that page.
+        hers = self.stranger()
+        hers.goto(f"{APP.address}/plans/REPT")
+        hers.get_by_role("button", name="Sign in through House sign-in").click()
+        hers.locator("input[name=sub]").fill("s-1")
+        hers.locator("form button[type=submit], form input[type=submit]").first.click()
+        expect(hers.get_by_role("button", name="Sign out")).to_be_visible()
+        self.assertIn("/plans/REPT", hers.url)
+        hers.get_by_title("My account").click()
+        expect(hers.get_by_role("heading", level=1)).to_have_text("Nila Orme: operator.")
+        expect(hers.get_by_text("You sign in through House sign-in.")).to_be_visible()
+
+        # What somebody else's link brings is no sign-in, and says so.
+        stranger = self.stranger(390)
+        stranger.goto(f"{APP.address}/sign-in/provider?code=x&state=y")
+        expect(stranger.get_by_role("alert")).to_contain_text("to no question of this browser")
+        stranger.get_by_role("button", name="Back to sign-in").click()
+        expect(stranger.get_by_role("button", name="Sign in", exact=True)).to_be_visible()
+
+        page.goto(f"{APP.address}/settings/people")
+        page.get_by_role("button", name="Nila Orme").click()
+        expect(page.get_by_text("By the group recovery of House sign-in.")).to_be_visible()
+
     def test_who_is_locked_out_gets_in_on_the_machine_itself(self) -> None:
         weak = APP.command("admin", "rescue", "--demo", typed="short\n")
         self.assertEqual((weak.returncode, "12 characters" in weak.stderr), (1, True), weak.stderr)
@@ -158,7 +233,7 @@ class Invited(Team):
         page.goto(APP.address)
         page.get_by_label("Name").fill("rescue")
         page.get_by_label("Password").fill(CHOSEN)
-        page.get_by_role("button", name="Sign in").click()
+        page.get_by_role("button", name="Sign in", exact=True).click()
         expect(page.get_by_role("button", name="Sign out")).to_be_visible()
         page.goto(f"{APP.address}/evidence/audit")
         expect(page.get_by_text("Make an administrator, on the machine itself")).to_be_visible()

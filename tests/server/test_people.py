@@ -138,7 +138,7 @@ class Changed(Tidewell):
         self.assertEqual(self.save("ben", roles=[]).status_code, 200)
         for change in ({"roles": ["viewer"]}, {"active": False}):
             body = self.problem(self.save("ann", **change), 409, "last-administrator")
-            self.assertEqual(body["detail"], "ann is the only administrator who can sign in.")
+            self.assertEqual(body["detail"], "ann is the only administrator who can sign in with a password.")
         # Somebody who was invited and has not come cannot take it over.
         self.browser.send("POST", "/people", {**NILA, "roles": ["administrator"]})
         self.problem(self.save("ann", roles=[]), 409, "last-administrator")

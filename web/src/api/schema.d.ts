@@ -752,6 +752,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/identity-provider": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The provider, where there is one. */
+        get: operations["identityProvider"];
+        /** @description Set it, or change it; without a secret, the one of now stays. */
+        put: operations["saveIdentityProvider"];
+        post?: never;
+        /** @description Remove it; refused while accounts sign in through it. */
+        delete: operations["removeIdentityProvider"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/identity-provider/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Ask the provider what it says of itself. */
+        post: operations["tryIdentityProvider"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/imports": {
         parameters: {
             query?: never;
@@ -1822,6 +1858,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/session/provider": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Sign in with the answer that the provider sent the browser back with. */
+        post: operations["signInThrough"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/provider/address": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description The address at the provider where to sign in; it sends the browser back with an answer. */
+        post: operations["beginSignInThrough"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/settings": {
         parameters: {
             query?: never;
@@ -2191,6 +2261,7 @@ export interface components {
             roles: components["schemas"]["RoleView"][];
             sessions: components["schemas"]["SessionView"][];
             tokens: components["schemas"]["TokenView"][];
+            through_provider: boolean;
             second_factor: boolean;
             recovery_codes: number;
         };
@@ -3279,18 +3350,21 @@ export interface components {
         People: {
             people: components["schemas"]["PersonView"][];
             roles: components["schemas"]["RoleView"][];
+            provider: string;
         };
         PersonInviteSent: {
             name: string;
             full_name: string;
             mail?: string;
             roles: string[];
+            through_provider?: boolean;
         };
         PersonSaveSent: {
             full_name: string;
             mail: string;
             active: boolean;
             roles: string[];
+            through_provider?: boolean;
         };
         PersonView: {
             name: string;
@@ -3298,6 +3372,10 @@ export interface components {
             mail: string;
             state: string;
             roles: string[];
+            groups: {
+                [key: string]: string;
+            };
+            through_provider: boolean;
             second_factor: boolean;
             last_sign_in: string | null;
         };
@@ -3584,6 +3662,45 @@ export interface components {
             gaps: components["schemas"]["CoverageGap"][];
             protected: number;
             workloads: number;
+        };
+        ProviderAnswerSent: {
+            authorization_code: string;
+            state: string;
+        };
+        ProviderAsked: {
+            address: string;
+        };
+        ProviderFound: {
+            issuer: string;
+            authorization: string;
+            keys: number;
+        };
+        ProviderSaveSent: {
+            name: string;
+            issuer: string;
+            client_id: string;
+            client_secret?: string;
+            groups_claim?: string;
+            roles: {
+                [key: string]: string[];
+            };
+            makes_accounts?: boolean;
+            second_factor?: boolean;
+        };
+        ProviderSetting: {
+            provider: components["schemas"]["ProviderView"] | null;
+        };
+        ProviderView: {
+            name: string;
+            issuer: string;
+            client_id: string;
+            groups_claim: string;
+            roles: {
+                [key: string]: string[];
+            };
+            makes_accounts: boolean;
+            second_factor: boolean;
+            comes_back_to: string;
         };
         Readdress: {
             /** @enum {string} */
@@ -4118,6 +4235,7 @@ export interface components {
                 [key: string]: string;
             };
             restricted: string;
+            provider: string;
         };
         SessionView: {
             /** Format: date-time */
@@ -6479,6 +6597,110 @@ export interface operations {
             503: components["responses"]["Refused503"];
         };
     };
+    identityProvider: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProviderSetting"];
+                };
+            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    saveIdentityProvider: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProviderSaveSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProviderSetting"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    removeIdentityProvider: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    tryIdentityProvider: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProviderFound"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
     beginImport: {
         parameters: {
             query: {
@@ -8796,6 +9018,64 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    signInThrough: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProviderAnswerSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    beginSignInThrough: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProviderAsked"];
+                };
             };
             400: components["responses"]["Refused400"];
             403: components["responses"]["Refused403"];

@@ -1,9 +1,17 @@
 <script setup lang="ts">
 import { useQueryClient } from "@tanstack/vue-query";
+import { useSessionStorage } from "@vueuse/core";
 import { ref } from "vue";
+import { useRoute } from "vue-router";
 import { api, ApiError, keepCsrf, take } from "@/api/client";
 import DoorForm from "@/ui/DoorForm.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
+import { CAME_FOR } from "@/ui/signInThrough";
+
+defineProps<{
+  /** What one may sign in through instead; empty: nothing. */
+  provider: string;
+}>();
 
 const client = useQueryClient();
 const name = ref("administrator");
@@ -12,6 +20,21 @@ const error = ref<unknown>(null);
 const busy = ref(false);
 const code = ref("");
 const wantsCode = ref(false);
+const route = useRoute();
+const cameFor = useSessionStorage(CAME_FOR, "/");
+
+async function goThere() {
+  busy.value = true;
+  error.value = null;
+  try {
+    const { address } = await take(api.POST("/api/v1/session/provider/address"));
+    cameFor.value = route.fullPath;
+    window.location.assign(address);
+  } catch (problem) {
+    error.value = problem;
+    busy.value = false;
+  }
+}
 
 async function signIn() {
   busy.value = true;
@@ -44,6 +67,7 @@ async function signIn() {
       <el-form-item v-if="wantsCode" label="Code of your authenticator app, or a recovery code"><el-input v-model="code" name="one-time-code" class="mono" autocomplete="one-time-code" required autofocus /></el-form-item>
       <ProblemNote v-if="error" :error="error" />
       <el-button class="btn main" :disabled="busy" native-type="submit">Sign in</el-button>
+      <el-button v-if="provider && !wantsCode" class="btn" :disabled="busy" @click="goThere">Sign in through {{ provider }}</el-button>
     </DoorForm>
   </main>
 </template>

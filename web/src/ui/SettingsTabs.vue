@@ -2,6 +2,7 @@
 const pages = [
   { to: "/settings", name: "Organisation" },
   { to: "/settings/people", name: "People" },
+  { to: "/settings/sign-in", name: "Sign-in" },
   { to: "/settings/retired", name: "Retired things" },
 ];
 </script>

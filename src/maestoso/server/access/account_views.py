@@ -16,7 +16,7 @@ from maestoso.core.people.roles import BY_CODE
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access import people, second_factor, sessions, tokens
 from maestoso.server.access.may import roles_of
-from maestoso.server.access.models import ApiToken, RecoveryCode
+from maestoso.server.access.models import ApiToken, OutsideIdentity, RecoveryCode
 from maestoso.server.access.shapes import (
     Account,
     AccountSave,
@@ -156,6 +156,7 @@ def _reply(request: Request) -> Response:
             name=user.get_username(), full_name=user.first_name, mail=user.email, roles=roles,  # type: ignore[union-attr]
             sessions=sessions.of_user(user.pk, request.session.session_key),
             tokens=tuple(map(tokens.token_view, own)),
+            through_provider=OutsideIdentity.objects.filter(user=user.pk).exists(),
             second_factor=second_factor.has_one(user),
             recovery_codes=RecoveryCode.objects.filter(user=user.pk).count(),
         )

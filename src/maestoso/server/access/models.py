@@ -10,11 +10,15 @@ from knox.models import AbstractAuthToken
 
 
 class RoleGrant(models.Model):
-    """A person has a role; given by whom and when (nobody: on the machine itself)."""
+    """A person has a role; given by whom and when (nobody: on the machine itself).
+
+    ``group`` is the group at the provider of identities that it comes from, for as long as somebody is in it.
+    """
 
     user = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, related_name="grants")
     role = models.CharField(max_length=40)
     by = models.CharField(max_length=150, blank=True)
+    group = models.CharField(max_length=200, blank=True, default="")
     at = models.DateTimeField()
 
     class Meta:
@@ -76,3 +80,37 @@ class RoleRule(models.Model):
     """A role whose holders must have a second factor before they may do anything."""
 
     role = models.CharField(max_length=40, unique=True)
+
+
+class IdentityProvider(models.Model):
+    """One row: where people may sign in instead (OpenID Connect).
+
+    ``roles`` are those that the groups of ``groups_claim`` give. ``makes_accounts``: whoever the provider
+    knows gets an account. ``second_factor``: it is said to ask for one itself.
+    """
+
+    name = models.CharField(max_length=80)
+    issuer = models.CharField(max_length=300)
+    client_id = models.CharField(max_length=200)
+    client_secret = models.TextField()
+    groups_claim = models.CharField(max_length=80, blank=True)
+    roles: Any = models.JSONField(default=dict)
+    makes_accounts = models.BooleanField(default=False)
+    second_factor = models.BooleanField(default=False)
+
+    @property
+    def audit_name(self) -> str:
+        """As the audit trail names it."""
+        return self.name
+
+
+class OutsideIdentity(models.Model):
+    """An account that signs in through the provider, which calls it ``subject``; None until it came once."""
+
+    user = models.OneToOneField(settings.AUTH_USER_MODEL, models.CASCADE, related_name="outside")
+    subject = models.CharField(max_length=255, null=True, unique=True)
+
+    @property
+    def audit_name(self) -> str:
+        """As the audit trail names it."""
+        return f"of {self.user.get_username()}"

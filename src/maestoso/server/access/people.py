@@ -16,8 +16,8 @@ from django.db.models.functions import Lower
 
 from maestoso.core.errors import BadValue, DomainError, NotFound, Refused
 from maestoso.core.people.roles import ADMINISTRATOR, BY_CODE, ROLES, WORDS, Role
-from maestoso.server.access.models import RoleGrant, RoleRule
-from maestoso.server.access.second_factor import has_one
+from maestoso.server.access.models import IdentityProvider, OutsideIdentity, RoleGrant, RoleRule
+from maestoso.server.access.second_factor import has_one, remove
 from maestoso.server.access.shapes import (
     AccountSave,
     Invitation,
@@ -42,21 +42,33 @@ class BadInvitation(DomainError):
 
 def _everybody() -> QuerySet[User]:
     grants = RoleGrant.objects.order_by("role")
-    return User.objects.order_by("username").prefetch_related(Prefetch("grants", grants))
+    rows = User.objects.order_by("username").select_related("outside")
+    return rows.prefetch_related(Prefetch("grants", grants))
 
 
 def all_people() -> People:
     """Everybody, with the roles that there are."""
-    return People(people=tuple(map(person_view, _everybody())), roles=tuple(map(role_view, ROLES)))
+    return People(
+        people=tuple(map(person_view, _everybody())), roles=tuple(map(role_view, ROLES)),
+        provider=provider_name(),
+    )  # fmt: skip
+
+
+def provider_name() -> str:
+    """What people may sign in through; empty where there is nothing."""
+    return IdentityProvider.objects.values_list("name", flat=True).first() or ""
 
 
 def person_view(user: User) -> PersonView:
     """A person with their roles."""
-    state = "disabled" if not user.is_active else "active" if user.has_usable_password() else "invited"
+    outside = getattr(user, "outside", None)
+    came = outside.subject is not None if outside else user.has_usable_password()
     return PersonView(
-        name=user.username, full_name=user.first_name, mail=user.email, state=state,
-        roles=tuple(grant.role for grant in user.grants.all()), second_factor=has_one(user),
-        last_sign_in=user.last_login,
+        name=user.username, full_name=user.first_name, mail=user.email,
+        state="disabled" if not user.is_active else "active" if came else "invited",
+        roles=tuple(grant.role for grant in user.grants.all()),
+        groups={grant.role: grant.group for grant in user.grants.all() if grant.group},
+        through_provider=outside is not None, second_factor=has_one(user), last_sign_in=user.last_login,
     )  # fmt: skip
 
 
@@ -87,6 +99,7 @@ def invite(sent: PersonInvite, *, by: str, at: datetime) -> Invitation:
     user.set_unusable_password()
     user.save()
     _give(user, sent.roles, by=by, at=at)
+    _sign_in_where(user, sent.through_provider)
     return _invitation(user)
 
 
@@ -96,12 +109,16 @@ def invite_again(name: str) -> Invitation:
     user = find_person(name)
     if not user.is_active:
         raise Refused(f"The account of {name} is disabled.", "Enable it first.")
+    if hasattr(user, "outside"):
+        raise Refused(f"{name} signs in through {provider_name()} and has no password.", "No link is needed.")
     return _invitation(user)
 
 
 def _invitation(user: User) -> Invitation:
-    secret = default_token_generator.make_token(user)
     view = person_view(find_person(user.username))
+    if view.through_provider:
+        return Invitation(person=view, link="", days=0)
+    secret = default_token_generator.make_token(user)
     return Invitation(person=view, link=f"/invitation/{user.username}/{secret}", days=GOOD_FOR_DAYS)
 
 
@@ -112,15 +129,35 @@ def save_person(name: str, sent: PersonSave, *, by: str, at: datetime) -> Person
     rows = RoleGrant.objects.select_for_update().filter(role=ADMINISTRATOR)
     others = [row for row in rows.select_related("user") if row.user.username != name and _signs_in(row.user)]
     user = find_person(name)
-    if not others and not (sent.active and ADMINISTRATOR in sent.roles) and _administers(user):
+    stays = sent.active and ADMINISTRATOR in sent.roles and not sent.through_provider
+    if not others and not stays and _administers(user):
         raise Refused(
-            f"{name} is the only administrator who can sign in.",
+            f"{name} is the only administrator who can sign in with a password.",
             "Give the role to somebody else first.", field="roles", code="last-administrator",
         )  # fmt: skip
     user.first_name, user.email, user.is_active = _full_name(sent.full_name), _mail(sent.mail), sent.active
     user.save()
     _give(user, sent.roles, by=by, at=at)
+    _sign_in_where(user, sent.through_provider)
     return person_view(find_person(name))
+
+
+def _sign_in_where(user: User, through_provider: bool) -> None:
+    """An account signs in at one place; where that changes, its sessions end. Raises Refused."""
+    outside = OutsideIdentity.objects.filter(user=user).first()
+    if through_provider == (outside is not None):
+        return
+    if outside is not None:
+        outside.delete()
+    else:
+        if not provider_name():
+            raise Refused("There is no provider to sign in through.", "Set it up first.",
+                          field="through_provider")  # fmt: skip
+        OutsideIdentity.objects.create(user=user)
+        remove(user)
+    # Sessions are good for a password: another one that nobody knows ends them.
+    user.set_unusable_password()
+    user.save()
 
 
 def _signs_in(user: User) -> bool:
@@ -140,8 +177,14 @@ def _give(user: User, roles: tuple[str, ...], *, by: str, at: datetime) -> None:
         )
     own = {grant.role: grant for grant in RoleGrant.objects.filter(user=user)}
     for role, grant in own.items():
-        if role not in roles:
-            grant.delete()
+        if role in roles:
+            continue
+        if grant.group:
+            raise Refused(
+                f"{user.username} has the role {role} by the group {grant.group} of {grant.by}.",
+                "Take them out of the group there, or change what it gives.", field="roles",
+            )  # fmt: skip
+        grant.delete()
     for role in dict.fromkeys(roles):
         if role not in own:
             RoleGrant.objects.create(user=user, role=role, by=by, at=at)

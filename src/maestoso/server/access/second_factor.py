@@ -16,7 +16,13 @@ from django_otp.oath import TOTP
 
 from maestoso.core.errors import DomainError, Refused
 from maestoso.core.people.roles import BY_CODE
-from maestoso.server.access.models import RecoveryCode, RoleRule, SecondFactor
+from maestoso.server.access.models import (
+    IdentityProvider,
+    OutsideIdentity,
+    RecoveryCode,
+    RoleRule,
+    SecondFactor,
+)
 from maestoso.server.access.shapes import FactorBegun
 from maestoso.server.audit.record import recorded
 from maestoso.server.common.secret_text import seal, unseal
@@ -57,6 +63,8 @@ def begin(user: User) -> FactorBegun:
     """A new secret for the app; it counts once a code of it was given. Raises Refused where there is one."""
     if has_one(user):
         raise Refused("You have a second factor already.", "Remove it first.")
+    if OutsideIdentity.objects.filter(user=user).exists():
+        raise Refused("You do not sign in here.", "Set it up where you sign in.")
     key = secrets.token_bytes(20)
     text = base64.b32encode(key).decode()
     SecondFactor.objects.update_or_create(
@@ -118,6 +126,14 @@ def why_restricted(user: Any, roles: Collection[str]) -> str:
     if not wanting or has_one(user):
         return ""
     names = " and ".join(BY_CODE[code].name.lower() for code in wanting if code in BY_CODE)
+    if OutsideIdentity.objects.filter(user=user.pk).exists():
+        row = IdentityProvider.objects.first()
+        if row is None or row.second_factor:
+            return ""
+        return (
+            f"As {names} you must sign in with a second factor, and {row.name} is not known to ask for one. "
+            "Ask an administrator."
+        )
     return f"As {names} you must sign in with a code as well, and have not set one up."
 
 

@@ -21,7 +21,8 @@ class Session:
 
     ``time_zone`` is that of the organisation: new sites and drills begin with it. ``permissions`` are what
     the person may do; ``lacking`` says of each other permission why not, and who may. ``restricted`` is why
-    nothing may be done yet: a second factor is wanted first.
+    nothing may be done yet: a second factor is wanted first. ``provider`` is what one may sign in through
+    instead; empty where there is none.
     """
 
     name: str
@@ -33,6 +34,7 @@ class Session:
     permissions: tuple[str, ...]
     lacking: dict[str, str]
     restricted: str
+    provider: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -88,23 +90,30 @@ class PasswordGiven:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PersonView:
-    """Somebody who can be given roles. ``state`` is active, invited (nobody has accepted yet) or disabled."""
+    """Somebody who can be given roles. ``state`` is active, invited (nobody has accepted yet) or disabled.
+
+    ``groups`` are those at the provider that roles come from, by role. ``through_provider``: signs in there
+    and not here.
+    """
 
     name: str
     full_name: str
     mail: str
     state: str
     roles: tuple[str, ...]
+    groups: dict[str, str]
+    through_provider: bool
     second_factor: bool
     last_sign_in: datetime | None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class People:
-    """Everybody, with the roles that there are."""
+    """Everybody, with the roles that there are, and what one may sign in through (empty: nothing)."""
 
     people: tuple[PersonView, ...]
     roles: tuple[RoleView, ...]
+    provider: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -115,6 +124,7 @@ class PersonInvite:
     full_name: str
     mail: str = ""
     roles: tuple[str, ...]
+    through_provider: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -125,11 +135,15 @@ class PersonSave:
     mail: str
     active: bool
     roles: tuple[str, ...]
+    through_provider: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Invitation:
-    """A link with which somebody chooses a password, shown once. It is good for ``days``, and once."""
+    """A link with which somebody chooses a password, shown once. It is good for ``days``, and once.
+
+    Empty for somebody who signs in through the provider.
+    """
 
     person: PersonView
     link: str
@@ -195,6 +209,7 @@ class Account:
     roles: tuple[RoleView, ...]
     sessions: tuple[SessionView, ...]
     tokens: tuple[TokenView, ...]
+    through_provider: bool
     second_factor: bool
     recovery_codes: int
 
@@ -213,3 +228,67 @@ class PasswordChange:
 
     password: str
     new_password: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ProviderView:
+    """A provider of identities (OpenID Connect), without the client's secret.
+
+    ``roles`` are those that its groups give, by group; ``groups_claim`` is where its ID token names groups.
+    ``makes_accounts``: whoever it knows gets an account. ``second_factor``: it asks for one itself, which
+    counts for roles that want one. ``comes_back_to`` is the page that it must send browsers back to.
+    """
+
+    name: str
+    issuer: str
+    client_id: str
+    groups_claim: str
+    roles: dict[str, tuple[str, ...]]
+    makes_accounts: bool
+    second_factor: bool
+    comes_back_to: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ProviderSetting:
+    """The provider, where there is one."""
+
+    provider: ProviderView | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ProviderSave:
+    """The provider as it shall be. An empty ``client_secret`` keeps the one of now."""
+
+    name: str
+    issuer: str
+    client_id: str
+    client_secret: str = ""
+    groups_claim: str = "groups"
+    roles: dict[str, tuple[str, ...]]
+    makes_accounts: bool = False
+    second_factor: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ProviderFound:
+    """What the provider says of itself: where people sign in, and how many keys it signs with."""
+
+    issuer: str
+    authorization: str
+    keys: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ProviderAsked:
+    """The address at the provider where to sign in."""
+
+    address: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ProviderAnswer:
+    """What the provider sent the browser back with."""
+
+    authorization_code: str
+    state: str

@@ -36,6 +36,8 @@ BY_KIND = "by-kind"
 TABLE: dict[str, dict[str, str]] = {
     # Signing in, and one's own account.
     "session": {"GET": ANYBODY, "POST": ANYBODY, "DELETE": ANYBODY},
+    "session/provider": {"POST": ANYBODY},
+    "session/provider/address": {"POST": ANYBODY},
     "invitations": {"POST": ANYBODY},
     "openapi.json": {"GET": ANYBODY},
     "account": {"GET": OWN, "PUT": OWN},
@@ -51,6 +53,8 @@ TABLE: dict[str, dict[str, str]] = {
     "people/{name}/invitation": {"POST": MANAGE_PEOPLE},
     "people/{name}/second-factor": {"DELETE": MANAGE_PEOPLE},
     "roles/{code}": {"PUT": MANAGE_PEOPLE},
+    "identity-provider": {"GET": MANAGE_PEOPLE, "PUT": MANAGE_PEOPLE, "DELETE": MANAGE_PEOPLE},
+    "identity-provider/try": {"POST": MANAGE_PEOPLE},
     # The whole installation.
     "site-line": {"GET": SEE},
     "stream": {"GET": SEE},

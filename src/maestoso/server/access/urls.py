@@ -2,11 +2,19 @@
 
 from django.urls import path
 
-from maestoso.server.access import account_views, people_views
+from maestoso.server.access import account_views, identity_provider_views, people_views
 from maestoso.server.access.views import SessionView
 
 urlpatterns = [
     path("session", SessionView.as_view(), name="session"),
+    path("session/provider", identity_provider_views.SignInThrough.as_view(), name="sign-in-through"),
+    path(
+        "session/provider/address",
+        identity_provider_views.AddressOfProvider.as_view(),
+        name="provider-address",
+    ),
+    path("identity-provider", identity_provider_views.Provider.as_view(), name="identity-provider"),
+    path("identity-provider/try", identity_provider_views.TryProvider.as_view(), name="try-provider"),
     path("invitations", people_views.Invitations.as_view(), name="invitations"),
     path("people", people_views.PeopleView.as_view(), name="people"),
     path("people/<str:name>", people_views.OnePerson.as_view(), name="person"),

@@ -19,6 +19,7 @@ from maestoso.core.people.roles import WORDS, permissions_of
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access import second_factor
 from maestoso.server.access.may import lacking, roles_of
+from maestoso.server.access.people import provider_name
 from maestoso.server.access.shapes import Session, SignIn
 from maestoso.server.access.tries import TRIES, TooManyAtOnce, counted_as, remember_browser
 from maestoso.server.audit.record import recorded
@@ -111,4 +112,5 @@ def session_view(request: Request) -> Session:
         permissions=tuple(one for one in WORDS if one in held),
         lacking=lacking(roles) if user.is_authenticated else {},
         restricted=restricted,
+        provider=provider_name(),
     )

@@ -29,6 +29,8 @@ HIDDEN = frozenset(
         "one_time_code",
         "token",
         "agent_token",
+        "client_secret",
+        "authorization_code",
         "sealed",
         "key",
         "value",

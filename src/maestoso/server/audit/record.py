@@ -33,7 +33,8 @@ LARGEST_BODY = 20_000
 LIMITS_NOTED_EVERY_S = 60
 REFUSALS = frozenset(
     {
-        "wrong-sign-in", "wrong-code", "bad-token", "bad-invitation", "not-allowed", "not-permitted",
+        "wrong-sign-in", "wrong-code", "not-let-in", "provider-failed", "bad-token", "bad-invitation",
+        "not-allowed", "not-permitted",
         "needs-second-factor", "needs-approval", "cannot-approve", "last-administrator",
         "not-yours-to-answer",
     }

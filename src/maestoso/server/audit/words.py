@@ -8,6 +8,11 @@ from typing import Any
 DID: dict[str, dict[str, str]] = {
     # Signing in and people.
     "session": {"POST": "Signed in", "DELETE": "Signed out"},
+    "sign-in-through": {"POST": "Signed in through the identity provider"},
+    "identity-provider": {
+        "PUT": "Changed the identity provider",
+        "DELETE": "Removed the identity provider",
+    },
     "invitations": {"POST": "Chose a password by an invitation and signed in"},
     "people": {"POST": "Invited {body.name}"},
     "person": {"PUT": "Changed the person {name}"},
@@ -123,11 +128,12 @@ LOOKS_ONLY = frozenset(
     {
         "plan-assessment", "plan-preflight", "plan-file", "plan-files", "plan-landings", "plan-helps",
         "plan-rehearsal", "plan-mend", "plan-suggestions", "crosswalk-landings", "crosswalk-proposals",
-        "crosswalk-trial", "crosswalk-table", "group-cost", "drill-try", "verify",
+        "crosswalk-trial", "crosswalk-table", "group-cost", "drill-try", "verify", "try-provider",
+        "provider-address",
     }
 )  # fmt: skip
 """Addresses that are sent something only to be told what it would mean."""
-SIGN_INS = ("session", "invitations")
+SIGN_INS = ("session", "session/provider", "invitations")
 """Paths of entries that say who came and went."""
 LONGEST_VALUE = 60
 

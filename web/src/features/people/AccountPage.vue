@@ -3,6 +3,7 @@
 import { useQuery } from "@tanstack/vue-query";
 import { ref, watch } from "vue";
 import { api, take } from "@/api/client";
+import { useSession } from "@/api/queries";
 import AccountTokens from "@/features/people/AccountTokens.vue";
 import SecondFactor from "@/features/people/SecondFactor.vue";
 import PageSkeleton from "@/ui/PageSkeleton.vue";
@@ -11,6 +12,7 @@ import { useAct } from "@/ui/act";
 import { ago, count, list } from "@/ui/format";
 
 const { data, error } = useQuery({ queryKey: ["account"], queryFn: () => take(api.GET("/api/v1/account")) });
+const { data: session } = useSession();
 const fullName = ref("");
 const mail = ref("");
 let filled = false;
@@ -68,7 +70,11 @@ const endOthers = () => end(() => take(api.DELETE("/api/v1/account/sessions")));
             <ProblemNote v-if="problem" :error="problem" />
           </form>
         </section>
-        <section>
+        <section v-if="data.through_provider">
+          <h2>Sign-in</h2>
+          <p>You sign in through {{ session?.provider || "a provider" }}. Password and second factor are there.</p>
+        </section>
+        <section v-else>
           <h2>Password</h2>
           <form class="form" @submit.prevent="changePassword">
             <el-form-item label="Password of now"><el-input v-model="password" type="password" autocomplete="current-password" required /></el-form-item>
@@ -78,7 +84,7 @@ const endOthers = () => end(() => take(api.DELETE("/api/v1/account/sessions")));
           </form>
         </section>
       </div>
-      <SecondFactor :account="data" />
+      <SecondFactor v-if="!data.through_provider" :account="data" />
       <h2>Where you are signed in</h2>
       <ul class="sessions">
         <li v-for="one in data.sessions" :key="one.began_at">

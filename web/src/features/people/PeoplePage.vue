@@ -48,7 +48,7 @@ function show(one: PersonView | null) {
               <td><button v-may="'manage-people'" class="link" @click="show(one)">{{ one.full_name || one.name }}</button></td>
               <td class="mono">{{ one.name }}</td>
               <td>{{ list(one.roles.map((code) => names.get(code) ?? code)) || "none: sees nothing" }}</td>
-              <td :class="{ bad: one.state === 'disabled' }">{{ states[one.state] }}{{ one.second_factor ? ", second factor" : "" }}</td>
+              <td :class="{ bad: one.state === 'disabled' }">{{ states[one.state] }}{{ one.through_provider ? `, through ${data.provider}` : "" }}{{ one.second_factor ? ", second factor" : "" }}</td>
               <td class="quiet">{{ one.last_sign_in ? ago(one.last_sign_in) : "never" }}</td>
             </tr>
           </tbody>
@@ -66,7 +66,7 @@ function show(one: PersonView | null) {
           </dd>
         </template>
       </dl>
-      <PersonDialog v-if="open" v-model="open" :person="person" :roles="data.roles" />
+      <PersonDialog v-if="open" v-model="open" :person="person" :roles="data.roles" :provider="data.provider" />
     </template>
   </div>
 </template>

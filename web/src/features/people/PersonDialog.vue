@@ -1,7 +1,7 @@
 <script setup lang="ts">
 // One person: invited, given roles, disabled; a link with which they choose a password is shown once.
 import { useClipboard } from "@vueuse/core";
-import { onMounted, ref } from "vue";
+import { computed, onMounted, ref } from "vue";
 import { api, take } from "@/api/client";
 import type { PersonView, RoleView } from "@/api/types";
 import ProblemNote from "@/ui/ProblemNote.vue";
@@ -10,12 +10,23 @@ import { count } from "@/ui/format";
 
 const open = defineModel<boolean>({ required: true });
 /** Nobody: somebody new is invited. */
-const props = defineProps<{ person: PersonView | null; roles: RoleView[] }>();
+const props = defineProps<{
+  person: PersonView | null;
+  roles: RoleView[];
+  /** What one may sign in through instead of with a password; empty: nothing. */
+  provider: string;
+}>();
 const name = ref("");
 const fullName = ref("");
 const mail = ref("");
 const chosen = ref<string[]>(["viewer"]);
 const active = ref(true);
+const throughProvider = ref(false);
+/** What it means to sign in elsewhere than now. */
+const moves = computed(() => {
+  if (!props.person || throughProvider.value === props.person.through_provider) return "and not with a password";
+  return throughProvider.value ? "and not with a password; sessions end now" : "sessions end now; make a link for a password then";
+});
 const link = ref("");
 const days = ref(0);
 const { problem, busy, act } = useAct();
@@ -24,6 +35,7 @@ const { copy, copied, isSupported } = useClipboard();
 onMounted(() => {
   if (!props.person) return;
   [name.value, fullName.value, mail.value, chosen.value, active.value] = [props.person.name, props.person.full_name, props.person.mail, [...props.person.roles], props.person.state !== "disabled"];
+  throughProvider.value = props.person.through_provider;
 });
 function shown(made: { link: string; days: number }) {
   link.value = `${window.location.origin}${made.link}`;
@@ -31,11 +43,15 @@ function shown(made: { link: string; days: number }) {
 }
 async function save() {
   await act(async () => {
-    const body = { full_name: fullName.value, mail: mail.value, roles: chosen.value };
+    const body = { full_name: fullName.value, mail: mail.value, roles: chosen.value, through_provider: throughProvider.value };
     if (props.person) {
       await take(api.PUT("/api/v1/people/{name}", { params: { path: { name: props.person.name } }, body: { ...body, active: active.value } }));
       open.value = false;
-    } else shown(await take(api.POST("/api/v1/people", { body: { ...body, name: name.value } })));
+      return;
+    }
+    const made = await take(api.POST("/api/v1/people", { body: { ...body, name: name.value } }));
+    if (made.link) shown(made);
+    else open.value = false;
   });
 }
 const forgetFactor = () =>
@@ -59,10 +75,11 @@ const again = () => act(async () => shown(await take(api.POST("/api/v1/people/{n
       <fieldset>
         <legend>Roles</legend>
         <p v-for="role in roles" :key="role.code">
-          <el-checkbox :model-value="chosen.includes(role.code)" @change="chosen = $event ? [...chosen, role.code] : chosen.filter((one) => one !== role.code)">{{ role.name }}</el-checkbox>
-          <span class="quiet"> {{ role.words }}</span>
+          <el-checkbox :model-value="chosen.includes(role.code)" :disabled="!!person?.groups[role.code]" @change="chosen = $event ? [...chosen, role.code] : chosen.filter((one) => one !== role.code)">{{ role.name }}</el-checkbox>
+          <span class="quiet"> {{ person?.groups[role.code] ? `By the group ${person.groups[role.code]} of ${provider}. ` : "" }}{{ role.words }}</span>
         </p>
       </fieldset>
+      <p v-if="provider"><el-checkbox v-model="throughProvider">Signs in through {{ provider }}</el-checkbox> <span class="quiet">{{ moves }}</span></p>
       <p v-if="person"><el-checkbox v-model="active">Can sign in</el-checkbox> <span class="quiet">without it, sessions and tokens end at once; what they did keeps their name</span></p>
     </form>
     <ProblemNote v-if="problem" :error="problem" />
@@ -72,7 +89,7 @@ const again = () => act(async () => shown(await take(api.POST("/api/v1/people/{n
         <el-button class="btn main" @click="open = false">Done</el-button>
       </template>
       <template v-else>
-        <el-button v-if="person && person.state !== 'disabled'" class="btn" :disabled="busy" @click="again">{{ person.state === "invited" ? "Another link …" : "Link for a new password …" }}</el-button>
+        <el-button v-if="person && person.state !== 'disabled' && !person.through_provider" class="btn" :disabled="busy" @click="again">{{ person.state === "invited" ? "Another link …" : "Link for a new password …" }}</el-button>
         <el-button v-if="person?.second_factor" class="btn" :disabled="busy" @click="forgetFactor">Remove the second factor</el-button>
         <el-button class="btn" @click="open = false">Cancel</el-button>
         <el-button class="btn main" :disabled="busy" native-type="submit" form="person">{{ person ? "Save" : "Invite" }}</el-button>
@@ -89,5 +106,8 @@ fieldset {
 }
 legend {
   font-weight: 600;
+}
+p .quiet {
+  margin-left: var(--gap-1);
 }
 </style>

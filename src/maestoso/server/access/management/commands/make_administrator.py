@@ -17,7 +17,7 @@ from maestoso.core.errors import BadValue
 from maestoso.core.people.roles import ADMINISTRATOR
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access import second_factor
-from maestoso.server.access.models import RoleGrant
+from maestoso.server.access.models import OutsideIdentity, RoleGrant
 from maestoso.server.access.people import set_password
 from maestoso.server.audit.models import AuditEntry
 from maestoso.server.audit.record import add_entry
@@ -45,7 +45,8 @@ class Command(BaseCommand):
             if not user.is_active:
                 user.is_active = True
                 user.save()
-            # Whoever lost the device is locked out as well.
+            # Whoever signed in at a provider that is gone, or lost the device, is locked out as well.
+            OutsideIdentity.objects.filter(user=user).delete()
             second_factor.remove(user)
             RoleGrant.objects.get_or_create(user=user, role=ADMINISTRATOR, defaults={"at": now})
             what = "Make an administrator" if made else "Let an administrator in again"
