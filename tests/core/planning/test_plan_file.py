@@ -20,7 +20,7 @@ TEXT = st.text(min_size=1, max_size=20).filter(str.isprintable)
 PART = {
     "hold": st.builds(
         Hold, instruction=TEXT, who=st.sampled_from(((), ("ann", "ben"))), limit_s=st.integers(0, 9999),
-        then=st.sampled_from(("go-on", "stop", "abort")), not_right=TEXT,
+        then=st.sampled_from(("go-on", "stop", "abort")), not_right=TEXT, answers=st.integers(1, 3),
     ),
     "script": st.builds(
         ScriptCall, script=NAMES, sha256=st.just("0" * 64), where=st.sampled_from(("site", "guest")),

@@ -68,6 +68,25 @@ class Tests(unittest.TestCase):
             control(player.state, "answer", by="bob", roles=("viewer",), step="hold:ask")
         self.assertIn("answered by ann or whoever is operator; you are bob", refused.exception.sentence)
 
+    def test_two_of_a_role_must_answer_and_one_cannot_answer_twice(self) -> None:
+        player = self.holding(who=("role:operator",), answers=2, not_right="Ask the bank.")
+        player.tell("answer", step="hold:ask", by="ann", roles=("operator",))
+        (need,) = needs(player.state)
+        self.assertEqual((need.kind, need.answers, need.agreed), ("hold", 2, ("ann",)))
+        with self.assertRaisesRegex(Refused, "You have answered"):
+            player.tell("answer", step="hold:ask", by="ann", roles=("operator",))
+        with self.assertRaisesRegex(Refused, "is to be answered by whoever is operator"):
+            player.tell("answer", step="hold:ask", by="bob", roles=("viewer",))
+        # Who looks again because somebody found it not right answers again.
+        player.tell("not-right", step="hold:ask", text="No.", by="bob", roles=("operator",))
+        self.assertEqual(needs(player.state)[0].agreed, ())
+        player.tell("answer", step="hold:ask", by="ann", roles=("operator",))
+        player.tell("answer", step="hold:ask", by="bob", roles=("operator",))
+        self.assertEqual([need for need in needs(player.state) if need.kind == "hold"], [])
+        said = [sentence(event, player.state.graph) for event in player.log if event.kind.startswith("hold.")]
+        self.assertEqual(said[0], "ann agreed: Office confirms. It waits for somebody else as well.")
+        self.assertEqual(said[-1], "bob answered: Office confirms.")
+
     def test_what_is_not_right_goes_on_waiting_and_says_what_can_be_done(self) -> None:
         player = self.holding(who=("ann",), limit_s=60, then="go-on", not_right="Ask the bank.")
         since = player.state.steps["hold:ask"].asked_at

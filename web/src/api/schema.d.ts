@@ -1375,6 +1375,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/roles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Make a role of the permissions that there are. */
+        post: operations["makeRole"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/roles/{code}": {
         parameters: {
             query?: never;
@@ -1385,6 +1402,24 @@ export interface paths {
         get?: never;
         /** @description Say whether holders of a role must have a second factor. */
         put: operations["saveRole"];
+        post?: never;
+        /** @description Remove a role of the organisation's own; refused while somebody has it. */
+        delete: operations["removeRole"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/roles/{code}/definition": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Change its name or permissions, for all who have it, at once. */
+        put: operations["changeRole"];
         post?: never;
         delete?: never;
         options?: never;
@@ -2892,6 +2927,7 @@ export interface components {
             /** @enum {string} */
             then: "go-on" | "stop" | "abort";
             not_right: string;
+            answers: number;
         };
         HoldSent: {
             instruction: string;
@@ -2900,6 +2936,7 @@ export interface components {
             /** @enum {string} */
             then?: "go-on" | "stop" | "abort";
             not_right?: string;
+            answers?: number;
         };
         HostPool: {
             name: string;
@@ -3177,6 +3214,8 @@ export interface components {
             since: string | null;
             not_right: string;
             refused: string;
+            answers: number;
+            agreed: string[];
             final: {
                 [key: string]: string;
             };
@@ -3315,6 +3354,11 @@ export interface components {
             actual: string | null;
             differs: string;
         };
+        OwnRoleSaveSent: {
+            name: string;
+            words?: string;
+            permissions: string[];
+        };
         Part: {
             plan: string;
             /** @enum {string} */
@@ -3350,6 +3394,9 @@ export interface components {
         People: {
             people: components["schemas"]["PersonView"][];
             roles: components["schemas"]["RoleView"][];
+            permissions: {
+                [key: string]: string;
+            };
             provider: string;
         };
         PersonInviteSent: {
@@ -3863,7 +3910,9 @@ export interface components {
             name: string;
             words: string;
             permissions: string[];
+            holds: string[];
             second_factor: boolean;
+            own: boolean;
         };
         Room: {
             pool: string;
@@ -7971,6 +8020,38 @@ export interface operations {
             503: components["responses"]["Refused503"];
         };
     };
+    makeRole: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnRoleSaveSent"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoleView"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
     saveRole: {
         parameters: {
             query?: never;
@@ -7983,6 +8064,69 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["RoleSaveSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoleView"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    removeRole: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    changeRole: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnRoleSaveSent"];
             };
         };
         responses: {

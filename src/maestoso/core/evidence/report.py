@@ -237,7 +237,8 @@ def _groups(state: RunState, found: Facts) -> tuple[ReportGroup, ...]:
 
 _OF_PEOPLE = frozenset(
     {
-        "run.started", "step.retried", "hold.answered", "hold.refused", "verdict.given", "decision.given",
+        "run.started", "step.retried", "hold.agreed", "hold.answered", "hold.refused", "verdict.given",
+        "decision.given",
         "point.changed", "run.held", "run.resumed", "run.aborted",
     }
 )  # fmt: skip

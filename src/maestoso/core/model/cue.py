@@ -17,7 +17,7 @@ class Hold:
     """A person must answer before what is behind it may go on.
 
     ``instruction`` is Markdown. ``who`` are the names of those who may answer, or
-    roles (``role:operator``), anybody where it is empty.
+    roles (``role:operator``), anybody where it is empty; ``answers`` different people of them must.
     After ``limit_s`` seconds by the clock on the wall (0: it waits for ever) ``then`` happens by itself:
     the run goes on, is held as a whole, or is aborted. Where ``not_right`` says what can be done then, they
     may also answer that it is not right: it goes on waiting, and nothing happens by itself any more.
@@ -28,6 +28,7 @@ class Hold:
     limit_s: int = 0
     then: Literal["go-on", "stop", "abort"] = "stop"
     not_right: str = ""
+    answers: int = 1
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

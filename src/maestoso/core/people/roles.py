@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable
+import re
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass
+
+from maestoso.core.errors import BadValue
 
 SEE = "see"
 READ_AUDIT = "read-audit"
@@ -92,17 +95,45 @@ ROLES = (
         permissions=frozenset(WORDS),
     ),
 )  # fmt: skip
-BY_CODE = {role.code: role for role in ROLES}
+BY_CODE: Mapping[str, Role] = {role.code: role for role in ROLES}
+"""The roles that every organisation has; it can make own ones of the same permissions."""
 
 
-def permissions_of(roles: Iterable[str]) -> frozenset[str]:
+def permissions_of(roles: Iterable[str], known: Mapping[str, Role] = BY_CODE) -> frozenset[str]:
     """Everything that these roles hold together; a role that is not known holds nothing."""
-    return frozenset().union(*(BY_CODE[code].permissions for code in roles if code in BY_CODE))
+    return frozenset().union(*(known[code].permissions for code in roles if code in known))
 
 
-def roles_with(permission: str) -> tuple[Role, ...]:
+def roles_with(permission: str, known: Mapping[str, Role] = BY_CODE) -> tuple[Role, ...]:
     """The roles that hold a permission."""
-    return tuple(role for role in ROLES if permission in role.permissions)
+    return tuple(role for role in known.values() if permission in role.permissions)
+
+
+MOST_OF_A_NAME = 40
+
+
+def own_role(name: str, words: str, permissions: Iterable[str]) -> Role:
+    """A role of an organisation's own, called by its name; whoever has it sees as well.
+
+    Raises BadValue naming the field.
+    """
+    called = " ".join(name.split())
+    code = re.sub(r"[^a-z0-9]+", "-", called.lower()).strip("-")
+    if not code or len(called) > MOST_OF_A_NAME:
+        raise BadValue(
+            "The role has no name of letters or digits, or a long one.",
+            f"Give 1 to {MOST_OF_A_NAME} characters, such as Night operator.", field="name",
+        )  # fmt: skip
+    held = frozenset(permissions)
+    unknown = sorted(held - WORDS.keys())
+    if unknown:
+        raise BadValue(
+            f"There is no permission {unknown[0][:40]!r}.", f"Permissions are: {', '.join(WORDS)}.",
+            field="permissions",
+        )  # fmt: skip
+    if len(words) > 200:
+        raise BadValue("What the role is for is very long.", "Give at most 200 characters.", field="words")
+    return Role(code=code, name=called, words=" ".join(words.split()), permissions=held | {SEE})
 
 
 def to_start(kind: str) -> str:
@@ -119,12 +150,14 @@ def to_control(kind: str, control: str) -> str:
     return ANSWER if control in ANSWERS else to_start(kind)
 
 
-def refusal(permission: str, roles: Collection[str], able: Collection[str]) -> tuple[str, str]:
+def refusal(
+    permission: str, roles: Collection[str], able: Collection[str], known: Mapping[str, Role] = BY_CODE
+) -> tuple[str, str]:
     """Why somebody with these roles may not, and who may: a sentence and what to do.
 
     ``able`` are the names of people who have the permission.
     """
-    own = [BY_CODE[code].name.lower() for code in roles if code in BY_CODE]
+    own = [known[code].name.lower() for code in roles if code in known]
     if own:
         verb = "Your role ({}) does" if len(own) == 1 else "Your roles ({}) do"
         sentence = f"{verb.format(', '.join(own))} not include: {WORDS[permission]}."
@@ -153,7 +186,7 @@ def in_words(wanted: Iterable[str]) -> tuple[str, ...]:
     return tuple(f"whoever is {one.removeprefix(ROLE)}" if one.startswith(ROLE) else one for one in wanted)
 
 
-def unknown_roles(wanted: Iterable[str]) -> list[str]:
+def unknown_roles(wanted: Iterable[str], known: Collection[str]) -> list[str]:
     """Roles among those named that there are not."""
     named = [one.removeprefix(ROLE) for one in wanted if one.startswith(ROLE)]
-    return [code for code in named if code not in BY_CODE]
+    return [code for code in named if code not in known]

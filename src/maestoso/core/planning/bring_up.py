@@ -228,6 +228,8 @@ class BringUp:
             args |= {"limit_s": hold.limit_s, "then": hold.then}
         if hold.not_right:
             args["not_right"] = hold.not_right
+        if hold.answers > 1:
+            args["answers"] = hold.answers
         return args
 
     def _script(self, cue: Cue, member: str | None) -> tuple[str, dict[str, Any]]:

@@ -58,7 +58,7 @@ _CUE = Shape(
     keys=(
         *_keys("id", "title", "at", "kinds", "on_failure"),
         Key(name="hold", field="hold", one=Shape(
-            cls=Hold, keys=_keys("instruction", "who", "then", "not_right", limit="seconds"),
+            cls=Hold, keys=_keys("instruction", "who", "answers", "then", "not_right", limit="seconds"),
             brief="instruction")),
         Key(name="script", field="script", one=Shape(
             cls=ScriptCall,

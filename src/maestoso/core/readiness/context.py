@@ -15,6 +15,7 @@ from maestoso.core.model.crosswalk import SIDES, Crosswalk, Side
 from maestoso.core.model.estate import Inventory, Service, Workload
 from maestoso.core.model.plan import Member, Plan
 from maestoso.core.model.protection import CopyState, Group, RecoveryPoint
+from maestoso.core.people.roles import BY_CODE
 from maestoso.core.planning.inputs import RunInputs, ScriptText
 from maestoso.core.planning.parts import ExpandedPlan
 
@@ -49,6 +50,7 @@ class Context:
     ``free_mib`` is how much room is left for records and logs, None where that is not known.
     ``stages`` is where every group is in its lifecycle; ``split`` names workloads of which a second live copy
     was found, and the site where; ``busy`` the run that is at work with a workload ("run 3, a test").
+    ``roles`` are the codes of all roles that people can have.
     ``as_of`` tells the records that this was read from from all others; whoever acts on it compares.
     """
 
@@ -79,6 +81,7 @@ class Context:
     split: Mapping[str, str] = field(default_factory=dict)
     busy: Mapping[str, str] = field(default_factory=dict)
     free_mib: int | None = None
+    roles: frozenset[str] = frozenset(BY_CODE)
 
     @property
     def authored(self) -> Plan:

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from maestoso.core.model.cue import Cue
 from maestoso.core.model.finding import Finding, blocks, warns
 from maestoso.core.model.plan import MAX_DELAY_S, MAX_NAME, MAX_TEXT, Member
-from maestoso.core.people.roles import BY_CODE, unknown_roles
+from maestoso.core.people.roles import ROLE, unknown_roles
 from maestoso.core.readiness.context import Context
 
 Bounds = tuple[str, int, int, int]
@@ -39,9 +39,9 @@ def cue_malformed(ctx: Context) -> Iterator[Finding]:
             if not least <= value <= most:
                 sentence = f"The {what} of the cue {subject} is {value}."
                 yield blocks("cue-malformed", subject, sentence, f"Give {least} to {most}.")
-        for role in unknown_roles(cue.hold.who) if cue.hold is not None else ():
+        for role in unknown_roles(cue.hold.who, ctx.roles) if cue.hold is not None else ():
             sentence = f"The cue {subject} asks whoever is {role[:40]}, which is no role."
-            yield blocks("cue-malformed", subject, sentence, f"Use one of: {', '.join(BY_CODE)}.")
+            yield blocks("cue-malformed", subject, sentence, f"Use one of: {', '.join(sorted(ctx.roles))}.")
         if not cue.kinds:
             yield blocks("cue-malformed", subject, f"The cue {subject} is for no kind of run.", "Choose one.")
 
@@ -63,7 +63,11 @@ def _texts(cue: Cue) -> list[tuple[str, str, int, int]]:
 
 def _numbers(cue: Cue) -> list[Bounds]:
     if cue.hold is not None:
-        return [("time limit", cue.hold.limit_s, 0, 7 * 86400)]
+        most = 3 if not cue.hold.who or _roles_in(cue.hold.who) else min(3, len(set(cue.hold.who)))
+        return [
+            ("time limit", cue.hold.limit_s, 0, 7 * 86400),
+            ("number of answers", cue.hold.answers, 1, most),
+        ]
     if cue.script is not None:
         codes: list[Bounds] = [("exit code", code, 0, 255) for code in cue.script.ok_codes]
         return [
@@ -79,6 +83,10 @@ def _numbers(cue: Cue) -> list[Bounds]:
             ("days left", cue.probe.days, 0, 3660),
         ]
     return [("length", cue.pause.seconds, 1, MAX_DELAY_S)] if cue.pause is not None else []
+
+
+def _roles_in(who: Sequence[str]) -> bool:
+    return any(one.startswith(ROLE) for one in who)
 
 
 def aim_of(cue: Cue, member: Member | None) -> str | None:

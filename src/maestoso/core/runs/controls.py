@@ -46,6 +46,8 @@ def control(
         raise NotFound(f"This run has no step {step!r}.", "Name a step of this run.", field="step")
     if kind in ("answer", "not-right"):
         _may_answer(state, step, by, roles)
+    if kind == "answer":
+        return replace(_answer(state, step, text.strip(), by), by=by)
     if kind == "change-point":
         return replace(_change_point(state, group, point), by=by)
     draft = {
@@ -54,7 +56,6 @@ def control(
         "abort": _abort,
         "retry": _retry,
         "skip": _skip,
-        "answer": _answer,
         "not-right": _not_right,
         "verdict": _verdict,
         "commit": _decision,
@@ -123,10 +124,17 @@ def _may_answer(state: RunState, step: str, by: str, roles: Collection[str]) -> 
         )
 
 
-def _answer(state: RunState, step: str, text: str, verdict: str) -> Draft:
+def _answer(state: RunState, step: str, text: str, by: str) -> Draft:
     if step not in state.persons or state.graph[step].verb not in ("hold", "acknowledge"):
         raise Refused(f"{state.graph[step].title} does not wait for an answer now.")
-    return Draft(kind="hold.answered", data={"step": step, "text": text})
+    agreed = state.steps[step].agreed
+    if by in agreed:
+        raise Refused(
+            f"You have answered {state.graph[step].title} already.", "Somebody else must answer it as well.",
+            code="not-yours-to-answer",
+        )  # fmt: skip
+    enough = len(agreed) + 1 >= state.graph[step].args.get("answers", 1)
+    return Draft(kind="hold.answered" if enough else "hold.agreed", data={"step": step, "text": text})
 
 
 def _not_right(state: RunState, step: str, text: str, verdict: str) -> Draft:

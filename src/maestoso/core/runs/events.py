@@ -15,6 +15,7 @@ EventKind = Literal[
     "step.skipped",
     "step.retried",
     "step.waits",
+    "hold.agreed",
     "hold.answered",
     "hold.refused",
     "verdict.given",

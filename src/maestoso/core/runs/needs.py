@@ -22,7 +22,7 @@ class Need:
     ``who`` may answer, anybody where it is empty; at ``ends_at`` ``then`` happens without an answer.
     ``again`` is what trying a failed step again means. ``since`` is when it began to wait. Of a hold,
     ``not_right`` is what can be done if it is not right (the answer is offered where it says so), ``refused``
-    who said so last, and why. ``final`` says of answers that cannot be taken back what they do.
+    who said so last, and why; ``answers`` different people must answer, ``agreed`` have. ``final`` says of answers that cannot be taken back what they do.
     """
 
     kind: Literal["failure", "acknowledge", "hold", "verdict", "decision", "held"]
@@ -37,6 +37,8 @@ class Need:
     since: datetime | None = None
     not_right: str = ""
     refused: str = ""
+    answers: int = 1
+    agreed: tuple[str, ...] = ()
     final: Mapping[str, str] = field(default_factory=dict)
 
 
@@ -84,6 +86,8 @@ def needs(state: RunState) -> tuple[Need, ...]:
                     since=state.steps[name].asked_at,
                     not_right=str(step.args.get("not_right", "")),
                     refused=_refused(state.steps[name]),
+                    answers=int(step.args.get("answers", 1)),
+                    agreed=state.steps[name].agreed,
                 )
             )
     if state.held_because is not None:

@@ -241,7 +241,12 @@ class RunState:
 
     def _on_hold_refused(self, event: Event) -> None:
         step, state = self._move(event)
-        self.steps[step] = replace(state, refused_by=event.by, reason=event.data["text"])
+        # Whoever agreed before looks again.
+        self.steps[step] = replace(state, refused_by=event.by, reason=event.data["text"], agreed=())
+
+    def _on_hold_agreed(self, event: Event) -> None:
+        step, state = self._move(event)
+        self.steps[step] = replace(state, agreed=(*state.agreed, event.by))
 
     def _on_hold_answered(self, event: Event) -> None:
         step, _ = self._move(event)
@@ -365,7 +370,7 @@ class RunState:
             before = self.steps[name]
             self.steps[name] = replace(
                 before, status=next_status(name, before.status, event.kind), eligible_s=None, asked_s=None,
-                asked_at=None, settled_s=None, refused_by="",
+                asked_at=None, settled_s=None, refused_by="", agreed=(),
             )  # fmt: skip
             self.persons.discard(name)
             self.stopped_for.discard(name)

@@ -22,6 +22,7 @@ TABLE: Mapping[tuple[Status, str], Status] = {
     ("waiting", "run.aborted"): "cancelled",
     ("asked", "step.done"): "done",
     ("asked", "step.failed"): "failed",
+    ("person", "hold.agreed"): "person",  # one of several who must
     ("person", "hold.answered"): "done",
     ("person", "hold.refused"): "person",  # somebody looked, and it is not right yet
     ("person", "verdict.given"): "done",
@@ -51,7 +52,8 @@ class StepState:
     """Where a step is. Times are run seconds; ``eligible_s`` is when it may be asked for.
 
     ``asked_at`` is when a person or a site was asked, by the clock on the wall: people do not go at a pace;
-    ``failed_at`` when it failed. ``refused_by`` is who said that it is not right, for ``reason``.
+    ``failed_at`` when it failed. ``refused_by`` is who said that it is not right, for ``reason``;
+    ``agreed`` are those who answered that it may go on, where several must.
     ``tries`` are those before the one that the times are about.
     """
 
@@ -63,6 +65,7 @@ class StepState:
     asked_at: datetime | None = None
     failed_at: datetime | None = None
     refused_by: str = ""
+    agreed: tuple[str, ...] = ()
     code: str = ""
     reason: str = ""
     result: Mapping[str, Any] = field(default_factory=dict)

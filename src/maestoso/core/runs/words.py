@@ -95,6 +95,8 @@ def sentence(event: Event, graph: StepGraph) -> str:
         case "hold.answered":
             said = _full(data.get("text", ""))
             text = f"{what}:{said}" if event.by == ENGINE else f"{who} answered: {what}.{said}"
+        case "hold.agreed":
+            text = f"{who} agreed: {what}. It waits for somebody else as well.{_full(data.get('text', ''))}"
         case "hold.refused":
             text = f"{who}: {what} is not right; it goes on waiting.{_full(data['text'])}"
         case "verdict.given":

@@ -12,11 +12,11 @@ from rest_framework.response import Response
 from rest_framework.throttling import ScopedRateThrottle
 from rest_framework.views import APIView
 
-from maestoso.core.people.roles import BY_CODE
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access import people, second_factor, sessions, tokens
 from maestoso.server.access.may import roles_of
 from maestoso.server.access.models import ApiToken, OutsideIdentity, RecoveryCode
+from maestoso.server.access.roles import known_roles
 from maestoso.server.access.shapes import (
     Account,
     AccountSave,
@@ -149,7 +149,8 @@ def _check_password(request: Request, given: str) -> None:
 
 def _reply(request: Request) -> Response:
     user = request.user
-    roles = tuple(people.role_view(BY_CODE[code]) for code in sorted(roles_of(request)) if code in BY_CODE)
+    held = roles_of(request)
+    roles = tuple(people.role_view(role) for code, role in known_roles(held).items() if code in held)
     own = ApiToken.objects.filter(user=user.pk).order_by("-created")
     return reply(
         Account(

@@ -25,8 +25,8 @@ from requests import RequestException
 from rest_framework.request import Request
 
 from maestoso.core.errors import BadValue, DomainError, NotFound, Refused
-from maestoso.core.people.roles import BY_CODE
 from maestoso.server.access.models import IdentityProvider, OutsideIdentity, RoleGrant
+from maestoso.server.access.roles import check_codes
 from maestoso.server.access.shapes import ProviderFound, ProviderSave, ProviderView
 from maestoso.server.audit.record import recorded
 from maestoso.server.common.secret_text import seal, unseal
@@ -91,11 +91,7 @@ def save_provider(sent: ProviderSave) -> None:
     for field, value, most in (("name", sent.name, 80), ("client_id", sent.client_id, 200)):
         if not 1 <= len(value.strip()) <= most:
             raise BadValue(f"{field} is empty or long.", f"Give 1 to {most} characters.", field=field)
-    unknown = sorted({role for roles in sent.roles.values() for role in roles} - BY_CODE.keys())
-    if unknown:
-        raise BadValue(
-            f"There is no role {unknown[0][:40]!r}.", f"Roles are: {', '.join(BY_CODE)}.", field="roles"
-        )
+    check_codes({role for roles in sent.roles.values() for role in roles})
     idle = next((group for group, roles in sent.roles.items() if not group.strip() or not roles), None)
     if idle is not None:
         raise BadValue(

@@ -13,6 +13,7 @@ from rest_framework.request import Request
 from maestoso.core.errors import DomainError, NotFound
 from maestoso.core.people.roles import WORDS, permissions_of, refusal, roles_with
 from maestoso.server.access.models import ApiToken, RoleGrant
+from maestoso.server.access.roles import known_roles
 from maestoso.server.access.second_factor import why_restricted
 from maestoso.server.access.table import ANYBODY, BY_KIND, OWN, TABLE, TO_RESTORE
 from maestoso.server.estate.models import Retired
@@ -103,13 +104,14 @@ def roles_of(request: Request) -> frozenset[str]:
 def require(request: Request, permission: str) -> None:
     """Raises NotPermitted, naming who may."""
     roles = roles_of(request)
-    if permission not in permissions_of(roles):
-        raise NotPermitted(*refusal(permission, sorted(roles), able(permission)))
+    known = known_roles(roles)
+    if permission not in permissions_of(roles, known):
+        raise NotPermitted(*refusal(permission, sorted(roles), able(permission), known))
 
 
 def able(permission: str) -> list[str]:
     """Names of those who have a permission and can sign in."""
-    codes = [role.code for role in roles_with(permission)]
+    codes = [role.code for role in roles_with(permission, known_roles())]
     found = User.objects.filter(is_active=True, grants__role__in=codes).distinct().order_by("username")
     return [called(user) for user in found]
 
@@ -121,13 +123,14 @@ def called(user: User) -> str:
 
 def lacking(roles: Collection[str]) -> dict[str, str]:
     """By permission that these roles do not hold: why not, and who may."""
-    own = permissions_of(roles)
+    known = known_roles()
+    own = permissions_of(roles, known)
     missing = [one for one in WORDS if one not in own]
     if not missing:
         return {}
     held: dict[str, set[str]] = {one: set() for one in missing}
     # One question for all of them: pages ask for this every half minute.
     for grant in RoleGrant.objects.filter(user__is_active=True).select_related("user"):
-        for one in permissions_of([grant.role]) & held.keys():
+        for one in permissions_of([grant.role], known) & held.keys():
             held[one].add(called(grant.user))
-    return {one: " ".join(refusal(one, sorted(roles), held[one])) for one in missing}
+    return {one: " ".join(refusal(one, sorted(roles), held[one], known)) for one in missing}

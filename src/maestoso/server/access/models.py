@@ -8,6 +8,8 @@ from django.conf import settings
 from django.db import models
 from knox.models import AbstractAuthToken
 
+from maestoso.core.people.roles import WORDS, Role
+
 
 class RoleGrant(models.Model):
     """A person has a role; given by whom and when (nobody: on the machine itself).
@@ -74,6 +76,25 @@ class RecoveryCode(models.Model):
     def audit_name(self) -> str:
         """As the audit trail names it."""
         return f"of {self.user.get_username()}"
+
+
+class OwnRole(models.Model):
+    """A role that the organisation made of the permissions that there are."""
+
+    code = models.CharField(max_length=40, unique=True)
+    name = models.CharField(max_length=40)
+    words = models.CharField(max_length=200, blank=True)
+    permissions: Any = models.JSONField(default=list)
+
+    @property
+    def audit_name(self) -> str:
+        """As the audit trail names it."""
+        return self.code
+
+    def role(self) -> Role:
+        """As the rules have it; a permission that there is not any more is left out."""
+        held = frozenset(one for one in self.permissions if one in WORDS)
+        return Role(code=self.code, name=self.name, words=self.words, permissions=held)
 
 
 class RoleRule(models.Model):

@@ -15,8 +15,9 @@ from django.db.models import Prefetch, QuerySet
 from django.db.models.functions import Lower
 
 from maestoso.core.errors import BadValue, DomainError, NotFound, Refused
-from maestoso.core.people.roles import ADMINISTRATOR, BY_CODE, ROLES, WORDS, Role
+from maestoso.core.people.roles import ADMINISTRATOR, BY_CODE, WORDS, Role
 from maestoso.server.access.models import IdentityProvider, OutsideIdentity, RoleGrant, RoleRule
+from maestoso.server.access.roles import check_codes, known_roles
 from maestoso.server.access.second_factor import has_one, remove
 from maestoso.server.access.shapes import (
     AccountSave,
@@ -49,7 +50,8 @@ def _everybody() -> QuerySet[User]:
 def all_people() -> People:
     """Everybody, with the roles that there are."""
     return People(
-        people=tuple(map(person_view, _everybody())), roles=tuple(map(role_view, ROLES)),
+        people=tuple(map(person_view, _everybody())),
+        roles=tuple(map(role_view, known_roles().values())), permissions=WORDS,
         provider=provider_name(),
     )  # fmt: skip
 
@@ -74,9 +76,12 @@ def person_view(user: User) -> PersonView:
 
 def role_view(role: Role) -> RoleView:
     """A role with its permissions in words, in the order of the table."""
-    words = tuple(WORDS[one] for one in WORDS if one in role.permissions)
-    rule = RoleRule.objects.filter(role=role.code).exists()
-    return RoleView(code=role.code, name=role.name, words=role.words, permissions=words, second_factor=rule)
+    holds = tuple(one for one in WORDS if one in role.permissions)
+    return RoleView(
+        code=role.code, name=role.name, words=role.words, permissions=tuple(WORDS[one] for one in holds),
+        holds=holds, second_factor=RoleRule.objects.filter(role=role.code).exists(),
+        own=role.code not in BY_CODE,
+    )  # fmt: skip
 
 
 @recorded()
@@ -170,11 +175,7 @@ def _administers(user: User) -> bool:
 
 def _give(user: User, roles: tuple[str, ...], *, by: str, at: datetime) -> None:
     """Give what is new, take back what is not wanted."""
-    unknown = [role for role in roles if role not in BY_CODE]
-    if unknown:
-        raise BadValue(
-            f"There is no role {unknown[0][:40]!r}.", f"Roles are: {', '.join(BY_CODE)}.", field="roles"
-        )
+    check_codes(roles)
     own = {grant.role: grant for grant in RoleGrant.objects.filter(user=user)}
     for role, grant in own.items():
         if role in roles:

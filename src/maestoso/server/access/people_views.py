@@ -10,13 +10,12 @@ from rest_framework.response import Response
 from rest_framework.throttling import ScopedRateThrottle
 from rest_framework.views import APIView
 
-from maestoso.core.errors import NotFound
-from maestoso.core.people.roles import BY_CODE
 from maestoso.engine.clock import SystemClock
-from maestoso.server.access import people, second_factor
+from maestoso.server.access import people, roles, second_factor
 from maestoso.server.access.shapes import (
     Invitation,
     InvitationAccept,
+    OwnRoleSave,
     People,
     PersonInvite,
     PersonSave,
@@ -89,10 +88,37 @@ class OneRole(APIView):
     def put(self, request: Request, code: str) -> Response:
         """Say whether holders of a role must have a second factor."""
         wanted = read(RoleSave, request).second_factor
-        if code not in BY_CODE:
-            raise NotFound(f"There is no role {code[:40]!r}.", f"Roles are: {', '.join(BY_CODE)}.")
+        role = roles.find_role(code)
         second_factor.set_rule(code, wanted)
-        return reply(people.role_view(BY_CODE[code]))
+        return reply(people.role_view(role))
+
+    @extend_schema(operation_id="removeRole", responses={204: None})
+    def delete(self, request: Request, code: str) -> Response:
+        """Remove a role of the organisation's own; refused while somebody has it."""
+        roles.remove_role(code)
+        return Response(status=204)
+
+
+class OwnRoles(APIView):
+    """Roles of the organisation's own."""
+
+    @extend_schema(
+        operation_id="makeRole", request=shape(OwnRoleSave, sent=True), responses={201: shape(RoleView)}
+    )
+    def post(self, request: Request) -> Response:
+        """Make a role of the permissions that there are."""
+        return reply(people.role_view(roles.make_role(read(OwnRoleSave, request))), 201)
+
+
+class RoleDefinition(APIView):
+    """What a role of the organisation's own may."""
+
+    @extend_schema(
+        operation_id="changeRole", request=shape(OwnRoleSave, sent=True), responses=shape(RoleView)
+    )
+    def put(self, request: Request, code: str) -> Response:
+        """Change its name or permissions, for all who have it, at once."""
+        return reply(people.role_view(roles.change_role(code, read(OwnRoleSave, request))))
 
 
 class Invitations(APIView):

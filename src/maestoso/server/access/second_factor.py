@@ -15,7 +15,6 @@ from django.utils.crypto import salted_hmac
 from django_otp.oath import TOTP
 
 from maestoso.core.errors import DomainError, Refused
-from maestoso.core.people.roles import BY_CODE
 from maestoso.server.access.models import (
     IdentityProvider,
     OutsideIdentity,
@@ -23,6 +22,7 @@ from maestoso.server.access.models import (
     RoleRule,
     SecondFactor,
 )
+from maestoso.server.access.roles import known_roles
 from maestoso.server.access.shapes import FactorBegun
 from maestoso.server.audit.record import recorded
 from maestoso.server.common.secret_text import seal, unseal
@@ -125,7 +125,8 @@ def why_restricted(user: Any, roles: Collection[str]) -> str:
     wanting = must_have_one(roles)
     if not wanting or has_one(user):
         return ""
-    names = " and ".join(BY_CODE[code].name.lower() for code in wanting if code in BY_CODE)
+    known = known_roles(wanting)
+    names = " and ".join(known[code].name.lower() for code in wanting if code in known)
     if OutsideIdentity.objects.filter(user=user.pk).exists():
         row = IdentityProvider.objects.first()
         if row is None or row.second_factor:

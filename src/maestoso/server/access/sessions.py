@@ -15,6 +15,7 @@ from django.utils.deprecation import MiddlewareMixin
 from maestoso.core.people.roles import SEE, roles_with
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access.models import RoleGrant
+from maestoso.server.access.roles import known_roles
 from maestoso.server.access.shapes import SessionView
 from maestoso.server.config.settings import OPTIONS
 
@@ -69,7 +70,7 @@ def ended(keys: Iterable[str]) -> set[str]:
     }
     users = {str(user.pk): user for user in get_user_model().objects.filter(pk__in=_numbers(data.values()))}
 
-    codes = [role.code for role in roles_with(SEE)]
+    codes = [role.code for role in roles_with(SEE, known_roles())]
     grants = RoleGrant.objects.filter(user__in=users.values(), role__in=codes)
     seeing = set(grants.values_list("user", flat=True))
 

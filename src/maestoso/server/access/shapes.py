@@ -39,16 +39,18 @@ class Session:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RoleView:
-    """A role that can be given; ``permissions`` in words.
+    """A role that can be given; ``permissions`` in words, ``holds`` their codes.
 
-    ``second_factor``: who has it must sign in with a code as well.
+    ``second_factor``: who has it must sign in with a code as well. ``own``: the organisation made it.
     """
 
     code: str
     name: str
     words: str
     permissions: tuple[str, ...]
+    holds: tuple[str, ...]
     second_factor: bool
+    own: bool
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -56,6 +58,15 @@ class RoleSave:
     """What is said of a role."""
 
     second_factor: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class OwnRoleSave:
+    """A role of the organisation's own, with the codes of what it may."""
+
+    name: str
+    words: str = ""
+    permissions: tuple[str, ...]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -109,10 +120,12 @@ class PersonView:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class People:
-    """Everybody, with the roles that there are, and what one may sign in through (empty: nothing)."""
+    """Everybody, with the roles that there are, all permissions in words by their codes, and what one may
+    sign in through (empty: nothing)."""
 
     people: tuple[PersonView, ...]
     roles: tuple[RoleView, ...]
+    permissions: dict[str, str]
     provider: str
 
 

@@ -52,7 +52,9 @@ TABLE: dict[str, dict[str, str]] = {
     "people/{name}": {"PUT": MANAGE_PEOPLE},
     "people/{name}/invitation": {"POST": MANAGE_PEOPLE},
     "people/{name}/second-factor": {"DELETE": MANAGE_PEOPLE},
-    "roles/{code}": {"PUT": MANAGE_PEOPLE},
+    "roles": {"POST": MANAGE_PEOPLE},
+    "roles/{code}": {"PUT": MANAGE_PEOPLE, "DELETE": MANAGE_PEOPLE},
+    "roles/{code}/definition": {"PUT": MANAGE_PEOPLE},
     "identity-provider": {"GET": MANAGE_PEOPLE, "PUT": MANAGE_PEOPLE, "DELETE": MANAGE_PEOPLE},
     "identity-provider/try": {"POST": MANAGE_PEOPLE},
     # The whole installation.

@@ -12,7 +12,6 @@ from rest_framework.exceptions import AuthenticationFailed
 from rest_framework.request import Request
 
 from maestoso.core.errors import BadValue, DomainError, NotFound
-from maestoso.core.people.roles import BY_CODE
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access.models import ApiToken, RoleGrant
 from maestoso.server.access.shapes import TokenAsked, TokenMade, TokenView
@@ -80,7 +79,7 @@ def make_token(user: Any, asked: TokenAsked, now: datetime) -> TokenMade:
     if not 1 <= asked.days <= LONGEST_DAYS:
         raise BadValue(f"days is {asked.days}.", f"Give 1 to {LONGEST_DAYS}.", field="days")
     own = set(RoleGrant.objects.filter(user=user).values_list("role", flat=True))
-    lacks = [role for role in asked.roles if role not in own or role not in BY_CODE]
+    lacks = [role for role in asked.roles if role not in own]
     if lacks or not asked.roles:
         raise BadValue(
             f"You do not have the role {lacks[0][:40]!r}." if lacks else "The token would have no role.",

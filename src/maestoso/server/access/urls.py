@@ -22,6 +22,8 @@ urlpatterns = [
     path(
         "people/<str:name>/second-factor", people_views.FactorOfPerson.as_view(), name="person-second-factor"
     ),
+    path("roles", people_views.OwnRoles.as_view(), name="roles"),
+    path("roles/<str:code>/definition", people_views.RoleDefinition.as_view(), name="role-definition"),
     path("roles/<str:code>", people_views.OneRole.as_view(), name="role"),
     path("account", account_views.AccountView.as_view(), name="account"),
     path("account/password", account_views.Password.as_view(), name="account-password"),

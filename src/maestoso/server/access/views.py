@@ -20,6 +20,7 @@ from maestoso.engine.clock import SystemClock
 from maestoso.server.access import second_factor
 from maestoso.server.access.may import lacking, roles_of
 from maestoso.server.access.people import provider_name
+from maestoso.server.access.roles import known_roles
 from maestoso.server.access.shapes import Session, SignIn
 from maestoso.server.access.tries import TRIES, TooManyAtOnce, counted_as, remember_browser
 from maestoso.server.audit.record import recorded
@@ -100,7 +101,7 @@ def session_view(request: Request) -> Session:
     own = organisation()
     user = request.user
     roles = roles_of(request) if user.is_authenticated else frozenset()
-    held = permissions_of(roles)
+    held = permissions_of(roles, known_roles(roles))
     restricted = second_factor.why_restricted(user, roles) if user.is_authenticated else ""
     return Session(
         name=user.get_username(),

@@ -26,7 +26,9 @@ DID: dict[str, dict[str, str]] = {
     },
     "factor-removal": {"POST": "Removed their own second factor"},
     "person-second-factor": {"DELETE": "Removed the second factor of {name}"},
-    "role": {"PUT": "Changed what the role {code} wants at sign-in"},
+    "roles": {"POST": "Made the role {body.name}"},
+    "role": {"PUT": "Changed what the role {code} wants at sign-in", "DELETE": "Removed the role {code}"},
+    "role-definition": {"PUT": "Changed what the role {code} may"},
     "account-tokens": {"POST": "Made the token {body.name}"},
     "account-token": {"DELETE": "Revoked the token {key}"},
     # The organisation.

@@ -19,6 +19,7 @@ from maestoso.core.planning.suggest import Suggestion, suggest, suggest_changes
 from maestoso.core.planning.templates import BY_KEY, from_template
 from maestoso.core.readiness import cue_rules, part_rules, plan_rules
 from maestoso.core.readiness.context import Context
+from maestoso.server.access.roles import known_roles
 from maestoso.server.audit.record import recorded
 from maestoso.server.estate import retired, usage
 from maestoso.server.estate.models import Site
@@ -185,7 +186,7 @@ def _refuse_what_can_never_run(plan: Plan, at: datetime) -> None:
     laid = expand_parts(plan, plans.get)
     bare = Context(
         plan=laid.plan, version=0, now=at, workloads=known.workloads, ground=known.ground, laid=laid,
-        crosswalk=None, groups=(), newest={},
+        crosswalk=None, groups=(), newest={}, roles=frozenset(known_roles()),
     )  # fmt: skip
     for rule in (
         plan_rules.dependency_cycle,

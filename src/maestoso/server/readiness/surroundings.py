@@ -18,6 +18,7 @@ from maestoso.core.planning.parts import expand_parts
 from maestoso.core.planning.turned import is_away, turned
 from maestoso.core.readiness.context import Context, LastTest
 from maestoso.core.wording import KINDS
+from maestoso.server.access.roles import known_roles
 from maestoso.server.common.room import free_mib
 from maestoso.server.crosswalks.held import landing_mismatches
 from maestoso.server.estate.agents import Pulse, pulse
@@ -65,6 +66,11 @@ class Surroundings:
     def sites(self) -> dict[str, Site]:
         """All sites, by their codes."""
         return {site.code: site for site in Site.objects.all()}
+
+    @cached_property
+    def roles(self) -> frozenset[str]:
+        """The codes of all roles that people can have."""
+        return frozenset(known_roles())
 
     @cached_property
     def versions(self) -> dict[str, PlanVersion]:
@@ -212,7 +218,7 @@ class Surroundings:
             groups=self.groups, newest={}, last_test=self.last_tests.get(plan.code),
             held=self.held(target), laid=laid, others=_other_plans(plan, others),
             rows=self.estate.rows, scripts=self.scripts,
-            secrets=self.secrets, stages=self.stages, split=self.split, busy=self.busy,
+            secrets=self.secrets, stages=self.stages, split=self.split, busy=self.busy, roles=self.roles,
         )  # fmt: skip
 
     def context(self, plan: Plan, version: int, newest: Mapping[str, RecoveryPoint] | None = None) -> Context:

@@ -3,8 +3,9 @@
 import { computed, ref } from "vue";
 import { api, take } from "@/api/client";
 import { usePeople } from "@/api/queries";
-import type { PersonView } from "@/api/types";
+import type { PersonView, RoleView } from "@/api/types";
 import PersonDialog from "@/features/people/PersonDialog.vue";
+import RoleDialog from "@/features/people/RoleDialog.vue";
 import PageSkeleton from "@/ui/PageSkeleton.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import SettingsTabs from "@/ui/SettingsTabs.vue";
@@ -24,6 +25,12 @@ const sentence = computed(() => {
 });
 const { problem, act } = useAct();
 const wantFactor = (code: string, wanted: boolean) => act(() => take(api.PUT("/api/v1/roles/{code}", { params: { path: { code } }, body: { second_factor: wanted } })));
+const roleOpen = ref(false);
+const changing = ref<RoleView | null>(null);
+function showRole(one: RoleView | null) {
+  changing.value = one;
+  roleOpen.value = true;
+}
 function show(one: PersonView | null) {
   person.value = one;
   open.value = true;
@@ -55,9 +62,10 @@ function show(one: PersonView | null) {
         </table>
       </div>
       <h2>What each role may do</h2>
+      <p><el-button v-may="'manage-people'" class="btn" @click="showRole(null)">New role …</el-button></p>
       <dl>
         <template v-for="role in data.roles" :key="role.code">
-          <dt><b>{{ role.name }}</b></dt>
+          <dt><b>{{ role.name }}</b> <button v-if="role.own" v-may="'manage-people'" class="link" :aria-label="`Change ${role.name}`" @click="showRole(role)">Change …</button></dt>
           <dd>
             {{ role.words }}
             <span class="quiet">{{ able(role.code).length ? `Held by ${list(able(role.code).map((one) => one.full_name || one.name))}.` : "Held by nobody." }}</span>
@@ -66,6 +74,7 @@ function show(one: PersonView | null) {
           </dd>
         </template>
       </dl>
+      <RoleDialog v-if="roleOpen" v-model="roleOpen" :role="changing" :permissions="data.permissions" />
       <PersonDialog v-if="open" v-model="open" :person="person" :roles="data.roles" :provider="data.provider" />
     </template>
   </div>

@@ -111,6 +111,7 @@ function remove() {
         <MarkdownText v-if="cue.hold.instruction.trim()" :text="cue.hold.instruction" class="preview" />
         <div class="two">
           <el-form-item label="Who may answer: names, or role:operator (nobody named: anybody)"><el-input v-model="who" class="mono" /></el-form-item>
+          <el-form-item label="Different people who must answer"><el-input-number v-model="cue.hold.answers" :min="1" :max="3" :precision="0" /></el-form-item>
           <span />
           <el-form-item label="Time limit, min (0: none)"><KeptInput :value="cue.hold.limit_s / 60" type="number" min="0" max="10080" step="any" @done="cue.hold.limit_s = Math.round(Number($event) * 60)" /></el-form-item>
           <el-form-item v-if="cue.hold.limit_s" label="And then"><el-select v-model="cue.hold.then" filterable default-first-option><el-option value="stop" label="the run is held" /><el-option value="go-on" label="it goes on by itself" /><el-option value="abort" label="the run is aborted" /></el-select></el-form-item>

@@ -103,7 +103,7 @@ export function newCue(plan: Plan, kind: CueKind): Cue {
 /** The cue as another kind, with what is usual for it. */
 export function withKind(cue: Cue, kind: CueKind): Cue {
   const parts = {
-    hold: { instruction: "", who: [], limit_s: 0, then: "stop", not_right: "" },
+    hold: { instruction: "", who: [], limit_s: 0, then: "stop", not_right: "", answers: 1 },
     script: { script: "", sha256: "", where: "site", workload: "", parameters: {}, secrets: {}, limit_s: 300, ok_codes: [0] },
     probe: { protocol: "http", workload: "", address: "", port: 443, path: "/", status: 200, text: "", days: 14, name: "", limit_s: 300 },
     pause: { seconds: 60 },

@@ -66,7 +66,7 @@ async function tell(kind: string, more: { verdict?: string; group?: string; poin
     <MarkdownText v-if="need.kind === 'hold'" :text="need.text" />
     <p v-else>{{ need.text }}</p>
     <p v-if="need.kind === 'hold' || need.since" class="quiet small">
-      <template v-if="need.kind === 'hold'">{{ need.who.length ? list(need.who) : "Anybody" }} may answer. </template><template v-if="need.since">Waiting since {{ moment(need.since, true) }}.</template>
+      <template v-if="need.kind === 'hold'">{{ need.who.length ? list(need.who) : "Anybody" }} may answer<template v-if="need.answers > 1">; {{ need.answers }} different people must{{ need.agreed.length ? `, and ${list([...need.agreed])} has` : "" }}</template>. </template><template v-if="need.since">Waiting since {{ moment(need.since, true) }}.</template>
     </p>
     <p v-if="need.refused" class="refused" role="status"><b>Not right, says {{ need.refused }}</b><br>What can be done: {{ need.not_right }}</p>
     <p v-if="need.ends_at" class="ends">In {{ clock(left) }} {{ thens[need.then] }}, if nobody answers.</p>
