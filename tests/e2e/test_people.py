@@ -240,6 +240,14 @@ class Invited(Team):
 
 
 class Signed(Team):
+    def add_rule(self, page: Page, what: str) -> None:
+        """One more thing that needs an approval, of every plan."""
+        page.get_by_role("button", name="Add a rule").click()
+        last = page.get_by_role("combobox", name=re.compile("^Kind of rule")).last
+        choose(last, what)
+        page.get_by_role("button", name="Save the rules").click()
+        expect(page.get_by_text("It counts from now on.")).to_be_visible()
+
     def test_a_start_waits_for_its_second_signature_which_comes_from_a_phone(self) -> None:
         conductor, approver = self.as_person("sefa"), self.as_person("tiba", width=390)
         conductor.goto(f"{APP.address}/plans/REPT/start?kind=planned")
@@ -272,10 +280,7 @@ class Signed(Team):
     def test_an_emergency_goes_without_and_is_reviewed(self) -> None:
         page = self.page
         page.goto(f"{APP.address}/approvals")
-        page.get_by_role("button", name="Add a rule").click()
-        choose(page.get_by_label("Kind of rule 2"), "a disaster failover")
-        page.get_by_role("button", name="Save the rules").click()
-        expect(page.get_by_text("It counts from the next start on.")).to_be_visible()
+        self.add_rule(page, "a disaster failover")
 
         conductor = self.as_person("sefa")
         conductor.goto(f"{APP.address}/plans/HARB/start?kind=disaster")
@@ -298,6 +303,42 @@ class Signed(Team):
         expect(approver.get_by_label("Emergency")).to_contain_text("Reviewed by tiba: It was right.")
         approver.goto(f"{APP.address}/runs")
         expect(approver.get_by_text("‼ emergency")).to_be_visible()
+
+    def test_a_version_of_a_plan_is_asked_for_where_it_was_refused_and_saved_when_it_is_approved(
+        self,
+    ) -> None:
+        page = self.page
+        page.goto(f"{APP.address}/approvals")
+        self.add_rule(page, "saving a version of a plan")
+
+        planner = self.as_person("mara")
+        planner.goto(f"{APP.address}/plans/FLEET")
+        planner.get_by_role("button", name="Objectives, parts, notes").click()
+        planner.get_by_label("Owner").fill("Fleet desk")
+        planner.keyboard.press("Tab")
+        planner.keyboard.press("Escape")
+        planner.get_by_role("button", name="Save version").click()
+        planner.get_by_role("button", name="Save it").click()
+        note = planner.get_by_role("alert")
+        expect(note).to_contain_text("To save a version of the plan FLEET needs an approval.")
+        note.get_by_label("Why it is wanted").fill("The desk has a new name.")
+        note.get_by_role("button", name="Ask for approval").click()
+        note.get_by_role("link", name="See how it stands").click()
+        expect(planner.get_by_role("heading", level=1)).to_have_text(
+            "mara wants to save a version of the plan FLEET."
+        )
+        expect(planner.get_by_text("You asked for it yourself")).to_be_visible()
+
+        approver = self.as_person("tiba", width=390)
+        approver.goto(planner.url)
+        expect(approver.get_by_text("Fleet desk")).to_be_visible()
+        approver.get_by_role("button", name="Approve").click()
+        expect(approver.get_by_test_id("state")).to_have_text("✓ approved")
+
+        planner.get_by_role("button", name="Do it now").click()
+        expect(planner.get_by_test_id("state")).to_have_text("✓ done")
+        planner.goto(f"{APP.address}/plans/FLEET")
+        expect(planner.get_by_text("losing at most")).to_contain_text("Fleet desk")
 
 
 if __name__ == "__main__":

@@ -3,9 +3,21 @@ import { ref } from "vue";
 import type { paths } from "@/api/schema";
 import type { Problem } from "@/api/types";
 
+/** A change that was asked of the API. */
+export interface Deed {
+  method: string;
+  path: string;
+  body: string;
+  based_on: string;
+}
+
 /** A refusal of the server, with its sentence as the message. */
 export class ApiError extends Error {
-  constructor(readonly problem: Problem) {
+  constructor(
+    readonly problem: Problem,
+    /** What was sent, where it was refused for want of an approval: it can be asked for. */
+    readonly deed?: Deed,
+  ) {
     super([problem.detail, problem.remedy].filter(Boolean).join(" "));
   }
 }
@@ -33,14 +45,25 @@ for (const kind of ["pointerdown", "keydown", "wheel"]) {
   addEventListener(kind, () => (touched = Date.now()), { capture: true, passive: true });
 }
 
+const ROOT = "/api/v1/";
+const bodies = new WeakMap<Request, Promise<string>>();
+const refused = new WeakMap<Response, Promise<Deed>>();
+
 const headers: Middleware = {
   onRequest({ request }) {
     request.headers.set("Maestoso-Idle", String(Math.round((Date.now() - touched) / 1000)));
-    if (request.method !== "GET") request.headers.set("X-CSRFToken", csrf);
+    if (request.method === "GET") return request;
+    request.headers.set("X-CSRFToken", csrf);
+    bodies.set(request, request.clone().text());
     return request;
   },
-  onResponse({ response }) {
+  onResponse({ request, response }) {
     connected.value = response.status !== 503;
+    const body = bodies.get(request);
+    if (response.status === 409 && body) {
+      const path = decodeURIComponent(new URL(request.url).pathname.slice(ROOT.length));
+      refused.set(response, body.then((text) => ({ method: request.method, path, body: text, based_on: request.headers.get("If-Match") ?? "" })));
+    }
     return undefined;
   },
   onError({ error }) {
@@ -68,7 +91,16 @@ export async function take<T>(call: Promise<{ data?: T; error?: unknown; respons
         detail: `The server answered with status ${response.status}.`,
       };
   if (problem.code === "not-signed-in") signedOut.value += 1;
-  throw new ApiError(problem);
+  const deed = problem.code === "deed-needs-approval" ? await refused.get(response) : undefined;
+  throw new ApiError(problem, deed);
+}
+
+/** Does what was approved: the same that was asked for, with the number of the request. */
+export async function doApproved(deed: Deed, approval: number): Promise<void> {
+  const sent = { "Content-Type": "application/json", "X-CSRFToken": csrf, "Maestoso-Approval": String(approval), "Idempotency-Key": crypto.randomUUID(), ...(deed.based_on && { "If-Match": deed.based_on }) };
+  const response = await fetch(ROOT + deed.path.split("/").map(encodeURIComponent).join("/"), { method: deed.method, body: deed.body || null, headers: sent });
+  const error: unknown = response.ok ? undefined : await response.json();
+  await take(Promise.resolve({ data: null, error, response }));
 }
 
 function isProblem(value: unknown): value is Problem {

@@ -196,6 +196,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/approvals/deeds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Ask for the signatures that something needs which was refused without them. */
+        post: operations["askApprovalOfDeed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/audit": {
         parameters: {
             query?: never;
@@ -2372,7 +2389,8 @@ export interface components {
             plan_name: string;
             plan_version: number;
             kind: string;
-            options: components["schemas"]["RunOptions"];
+            options: components["schemas"]["RunOptions"] | null;
+            deed: components["schemas"]["DeedView"] | null;
             reason: string;
             asked_by: string;
             /** Format: date-time */
@@ -2622,6 +2640,20 @@ export interface components {
             probe?: components["schemas"]["ProbeSent"] | null;
             pause?: components["schemas"]["PauseSent"] | null;
             notify?: components["schemas"]["NotifySent"] | null;
+        };
+        DeedAskedSent: {
+            method: string;
+            path: string;
+            body?: string;
+            based_on?: string;
+            reason?: string;
+        };
+        DeedView: {
+            method: string;
+            path: string;
+            body: string;
+            based_on: string;
+            details: string[];
         };
         Difference: {
             id: string;
@@ -5336,6 +5368,38 @@ export interface operations {
             404: components["responses"]["Refused404"];
             409: components["responses"]["Refused409"];
             410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    askApprovalOfDeed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeedAskedSent"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovalView"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
             412: components["responses"]["Refused412"];
             413: components["responses"]["Refused413"];
             415: components["responses"]["Refused415"];

@@ -1,11 +1,17 @@
 <script setup lang="ts">
-import { sentenceOf } from "@/api/client";
+import { computed } from "vue";
+import { ApiError, sentenceOf } from "@/api/client";
+import AskApproval from "@/ui/AskApproval.vue";
 
-defineProps<{ error: unknown }>();
+const props = defineProps<{ error: unknown }>();
+const deed = computed(() => (props.error instanceof ApiError ? props.error.deed : undefined));
 </script>
 
 <template>
-  <p class="problem" role="alert">{{ sentenceOf(error) }}</p>
+  <div class="problem" role="alert">
+    {{ sentenceOf(error) }}
+    <AskApproval v-if="deed" :deed="deed" />
+  </div>
 </template>
 
 <style scoped>

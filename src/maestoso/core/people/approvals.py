@@ -1,4 +1,4 @@
-"""Second signatures: how many a start needs, who may give one, and how a request stands."""
+"""Second signatures: how many a start or another deed needs, who may give one, and how a request stands."""
 
 from __future__ import annotations
 
@@ -10,12 +10,23 @@ from typing import Literal
 MOST_APPROVALS = 3
 MOST_HOURS = 168
 SHORTEST_EMERGENCY = 20
+DEEDS = {
+    "commit": "commit a failover",
+    "publish": "save a version of a plan",
+    "end-protection": "end the protection of a group",
+    "retire": "retire or remove something",
+    "people": "change people, roles, or what needs an approval",
+}
+"""What may want second signatures beside the starts of runs."""
+OF_A_PLAN = frozenset({"commit", "publish"})
+"""Deeds that a rule of one plan can be about."""
 State = Literal["open", "granted", "refused", "withdrawn", "used", "ended"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ApprovalRule:
-    """Runs of this kind want so many approvals, which hold for so many hours. No plan: of every plan."""
+    """Runs of this kind, or deeds, want so many approvals, which hold for so many hours. No plan: of every
+    plan."""
 
     plan: str
     kind: str

@@ -22,7 +22,8 @@ class Need:
     ``who`` may answer, anybody where it is empty; at ``ends_at`` ``then`` happens without an answer.
     ``again`` is what trying a failed step again means. ``since`` is when it began to wait. Of a hold,
     ``not_right`` is what can be done if it is not right (the answer is offered where it says so), ``refused``
-    who said so last, and why; ``answers`` different people must answer, ``agreed`` have. ``final`` says of answers that cannot be taken back what they do.
+    who said so last, and why; ``answers`` different people must answer, ``agreed`` have. ``final`` says of
+    answers that cannot be taken back what they do.
     """
 
     kind: Literal["failure", "acknowledge", "hold", "verdict", "decision", "held"]

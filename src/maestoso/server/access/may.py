@@ -109,11 +109,11 @@ def require(request: Request, permission: str) -> None:
         raise NotPermitted(*refusal(permission, sorted(roles), able(permission), known))
 
 
-def able(permission: str) -> list[str]:
-    """Names of those who have a permission and can sign in."""
+def able(permission: str, but: str = "") -> list[str]:
+    """Names of those who have a permission and can sign in; ``but`` whoever signs in as this."""
     codes = [role.code for role in roles_with(permission, known_roles())]
     found = User.objects.filter(is_active=True, grants__role__in=codes).distinct().order_by("username")
-    return [called(user) for user in found]
+    return [called(user) for user in found if user.username != but]
 
 
 def called(user: User) -> str:

@@ -147,7 +147,8 @@ TABLE: dict[str, dict[str, str]] = {
     # Second signatures. Who asks for a run that moves production needs more, which the view asks for.
     "approval-rules": {"GET": SEE, "PUT": MANAGE_PEOPLE},
     "approvals": {"GET": SEE, "POST": RUN_TESTS},
-    "approvals/{id}": {"GET": SEE, "DELETE": RUN_TESTS},
+    "approvals/deeds": {"POST": SEE},
+    "approvals/{id}": {"GET": SEE, "DELETE": SEE},
     "approvals/{id}/answer": {"POST": APPROVE},
     # Evidence.
     "runs/{id}/compared": {"GET": SEE},

@@ -8,10 +8,10 @@ from django.db import models
 
 
 class Rule(models.Model):
-    """Runs of a kind want approvals; ``plan`` is empty for all plans without a rule of their own."""
+    """Runs of a kind, or deeds, want approvals; ``plan`` is empty for all plans without an own rule."""
 
     plan = models.CharField(max_length=12, blank=True)
-    kind = models.CharField(max_length=12)
+    kind = models.CharField(max_length=16)
     approvals = models.PositiveSmallIntegerField()
     hours = models.PositiveSmallIntegerField()
 
@@ -23,14 +23,18 @@ class Rule(models.Model):
 class ApprovalRequest(models.Model):
     """Somebody asks to start a run. ``options`` are the choices that are asked for; no others may be started.
 
+    Or somebody asks to do something else: then ``deed`` is the request to the API that is asked for, and no
+    other may be sent; ``plan_name`` says what it does.
+
     ``closed`` is used or withdrawn once it is that; ``run`` is the run that was started with it.
     """
 
     plan = models.CharField(max_length=12, db_index=True)
-    plan_name = models.CharField(max_length=120)
+    plan_name = models.CharField(max_length=200)
     plan_version = models.PositiveIntegerField()
-    kind = models.CharField(max_length=12)
+    kind = models.CharField(max_length=16)
     options: Any = models.JSONField()
+    deed: Any = models.JSONField(null=True, default=None)
     reason = models.CharField(max_length=500, blank=True)
     asked_by = models.CharField(max_length=150)
     asker_mail = models.CharField(max_length=254, blank=True)

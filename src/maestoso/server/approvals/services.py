@@ -9,10 +9,13 @@ from typing import Any
 
 from django.contrib.auth.models import User
 
+from maestoso.core.codec import from_data, to_data
 from maestoso.core.errors import BadValue, NotFound, Refused
 from maestoso.core.people.approvals import (
+    DEEDS,
     MOST_APPROVALS,
     MOST_HOURS,
+    OF_A_PLAN,
     SHORTEST_EMERGENCY,
     Answer,
     ApprovalRule,
@@ -38,6 +41,23 @@ class NeedsApproval(Refused):
     code = "needs-approval"
 
 
+class DeedNeedsApproval(Refused):
+    """Something wants second signatures that it does not have. Remedy: ask for them with what is sent."""
+
+    code = "deed-needs-approval"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Deed:
+    """A request to the API that is asked for: ``path`` is behind ``/api/v1/``, ``body`` is JSON as text with
+    its keys in order, ``based_on`` the header If-Match where there is one."""
+
+    method: str
+    path: str
+    body: str
+    based_on: str = ""
+
+
 @dataclass(frozen=True, slots=True)
 class Granted:
     """What a run starts with: the request, and who granted it when."""
@@ -55,16 +75,19 @@ def rules() -> tuple[ApprovalRule, ...]:
 
 
 @recorded()
-def save_rules(wanted: Sequence[ApprovalRule]) -> tuple[ApprovalRule, ...]:
-    """These rules and no others. Raises BadValue."""
+def save_rules(wanted: Sequence[ApprovalRule], by: str) -> tuple[ApprovalRule, ...]:
+    """These rules and no others. Raises BadValue; Refused where nobody could change them any more."""
     if len(wanted) > MOST_RULES:
         raise BadValue(f"There are {len(wanted)} rules.", f"Give at most {MOST_RULES}.", field="rules")
     seen = set()
     for at, rule in enumerate(wanted):
         field = f"rules.{at}"
-        if rule.kind not in KINDS:
+        if rule.kind not in (*KINDS, *DEEDS):
+            kinds = ", ".join((*KINDS, *DEEDS))
+            raise BadValue(f"kind is {rule.kind[:20]!r}.", f"Give one of {kinds}.", field=f"{field}.kind")
+        if rule.plan and rule.kind in DEEDS and rule.kind not in OF_A_PLAN:
             raise BadValue(
-                f"kind is {rule.kind[:20]!r}.", f"Give one of {', '.join(KINDS)}.", field=f"{field}.kind"
+                f"To {DEEDS[rule.kind]} is no matter of one plan.", "Name no plan.", field=f"{field}.plan"
             )
         if not 0 <= rule.approvals <= MOST_APPROVALS:
             raise BadValue(
@@ -77,6 +100,14 @@ def save_rules(wanted: Sequence[ApprovalRule]) -> tuple[ApprovalRule, ...]:
                 f"{rule.plan[:12] or 'Every plan'} has two rules for {rule.kind}.", "Keep one.", field=field
             )
         seen.add((rule.plan, rule.kind))
+    signers = able(APPROVE, but=by)
+    most = max((rule.approvals for rule in wanted if rule.kind == "people"), default=0)
+    if most > len(signers):
+        raise Refused(
+            f"{len(signers)} {'person' if len(signers) == 1 else 'people'} beside you could approve that, "
+            f"and {most} would have to.",
+            "Give somebody the role approver first: this rule could not be changed any more.", field="rules",
+        )  # fmt: skip
     for row in Rule.objects.select_for_update():
         if (row.plan, row.kind) not in seen:
             row.delete()
@@ -109,6 +140,51 @@ def ask(
         plan=plan, plan_name=plan_name, plan_version=version, kind=rule.kind, options=options, reason=reason,
         asked_by=by.username, asker_mail=by.email, asked_at=at, needed=rule.approvals, hours=rule.hours,
     )  # fmt: skip
+
+
+@recorded()
+def ask_for_deed(
+    rule: ApprovalRule, deed: Deed, words: str, *, reason: str, by: User, at: datetime
+) -> ApprovalRequest:
+    """Ask for the signatures that a deed needs; an older request of one's own for the same is withdrawn."""
+    if len(reason) > LONGEST_TEXT:
+        raise BadValue(
+            "The reason is too long.", f"Give up to {LONGEST_TEXT} characters.", field="body.reason"
+        )
+    for older in ApprovalRequest.objects.filter(asked_by=by.username, closed="", kind=rule.kind):
+        if older.deed and (older.deed["method"], older.deed["path"]) == (deed.method, deed.path):
+            older.closed = "withdrawn"
+            older.save()
+    return ApprovalRequest.objects.create(
+        plan="", plan_name=words[:200], plan_version=0, kind=rule.kind, options={}, deed=to_data(deed),
+        reason=reason, asked_by=by.username, asker_mail=by.email, asked_at=at, needed=rule.approvals,
+        hours=rule.hours,
+    )  # fmt: skip
+
+
+def use_for_deed(pk: int, deed: Deed, by: str, now: datetime) -> None:
+    """Use what was granted for a deed that begins; :func:`give_back` where it is not done. Raises
+    NotFound, DeedNeedsApproval."""
+    row = find(pk)
+    if row.deed is None or row.asked_by != by or from_data(Deed, row.deed) != deed:
+        raise DeedNeedsApproval(
+            f"Request {pk} is about something else than this.",
+            "What was approved is done from the page of the request; ask anew for anything else.",
+        )
+    how = state(row, now)
+    if how != "granted" or not ApprovalRequest.objects.filter(pk=pk, closed="").update(closed="used"):
+        raise DeedNeedsApproval(f"Request {pk} is {how}.", "See how it stands, or ask anew.")
+
+
+def give_back(pk: int) -> None:
+    """What was approved could not be done; the approval is good for another try."""
+    ApprovalRequest.objects.filter(pk=pk, closed="used").update(closed="")
+
+
+def refuse_deed(words: str, rule: ApprovalRule, by: str) -> DeedNeedsApproval:
+    """What is said of a deed without the signatures that it needs."""
+    many = "an approval" if rule.approvals == 1 else f"{rule.approvals} approvals"
+    return DeedNeedsApproval(f"To {words} needs {many}.", f"Ask for it. {_whom_to_ask(by)}")
 
 
 def find(pk: int) -> ApprovalRequest:
@@ -187,13 +263,15 @@ def granted(pk: int, plan: str, version: int, now: datetime) -> Granted:
     """A request that may be used to start a plan. Raises NotFound, NeedsApproval."""
     row = find(pk)
     how = state(row, now)
-    if row.plan != plan:
-        raise NeedsApproval(f"Request {pk} is about {row.plan}, not {plan}.", "Use that of this plan.")
+    if row.deed is not None or row.plan != plan:
+        raise NeedsApproval(
+            f"Request {pk} is about {row.plan or 'something else'}, not {plan}.", "Use that of this plan."
+        )
     if how == "open":
         missing = row.needed - row.answers.count()
         raise NeedsApproval(
             f"{missing} of {row.needed} approvals {'is' if missing == 1 else 'are'} still to come.",
-            _whom_to_ask(),
+            _whom_to_ask(row.asked_by),
         )
     if how != "granted":
         raise NeedsApproval(f"Request {pk} is {how}.", "Ask anew.")
@@ -211,11 +289,11 @@ def use(one: Granted, run: int) -> None:
         raise NeedsApproval(f"Request {one.row.pk} was used already.", "Ask anew.")
 
 
-def refuse_unsigned(plan: str, kind_name: str, rule: ApprovalRule) -> NeedsApproval:
+def refuse_unsigned(plan: str, kind_name: str, rule: ApprovalRule, by: str) -> NeedsApproval:
     """What is said of a start without the signatures that it needs."""
     many = "an approval" if rule.approvals == 1 else f"{rule.approvals} approvals"
     return NeedsApproval(
-        f"A {kind_name} of {plan} needs {many}.", f"Ask for it on the start page. {_whom_to_ask()}"
+        f"A {kind_name} of {plan} needs {many}.", f"Ask for it on the start page. {_whom_to_ask(by)}"
     )
 
 
@@ -231,6 +309,6 @@ def check_emergency(text: str) -> str:
     return said
 
 
-def _whom_to_ask() -> str:
-    names = able(APPROVE)
-    return f"{one_of(names)} may give it." if names else "Nobody may give it: ask an administrator."
+def _whom_to_ask(by: str) -> str:
+    names = able(APPROVE, but=by)
+    return f"{one_of(names)} may give it." if names else "Nobody else may give it: ask an administrator."

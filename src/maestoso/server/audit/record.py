@@ -34,9 +34,8 @@ LIMITS_NOTED_EVERY_S = 60
 REFUSALS = frozenset(
     {
         "wrong-sign-in", "wrong-code", "not-let-in", "provider-failed", "bad-token", "bad-invitation",
-        "not-allowed", "not-permitted",
-        "needs-second-factor", "needs-approval", "cannot-approve", "last-administrator",
-        "not-yours-to-answer",
+        "not-allowed", "not-permitted", "needs-second-factor", "needs-approval", "deed-needs-approval",
+        "cannot-approve", "last-administrator", "not-yours-to-answer",
     }
 )  # fmt: skip
 """Codes of what somebody was not let do, which stands in the trail."""
@@ -146,13 +145,21 @@ class _Asked:
             address=str(request.META.get("REMOTE_ADDR") or "")[:60],
             method=str(request.method),
             path=request.path.removeprefix("/api/v1/")[:400],
-            did=f"{self.did[:150]}{f' (refused: {refused})' if refused else ''}",
+            did=f"{self.did[:150]}{_how(request, refused)}",
             sent=self.body,
             changed=[] if refused else list(found),
         )
         add_entry(entry)
         found.clear()
         self.written = True
+
+
+def _how(request: HttpRequest, refused: str) -> str:
+    """By which approval, or that it was refused."""
+    approval = getattr(request, "maestoso_approval", None)
+    if refused:
+        return f" (refused: {refused})"
+    return f" (approved: request {approval})" if approval is not None else ""
 
 
 def _who(request: HttpRequest) -> str:

@@ -96,6 +96,7 @@ DID: dict[str, dict[str, str]] = {
     },
     # Second signatures.
     "approvals": {"POST": "Asked for approval to start {body.plan}"},
+    "approvals-of-deeds": {"POST": "Asked for approval of {body.method} {body.path}"},
     "approval": {"DELETE": "Withdrew the request for approval {pk}"},
     "approval-answer": {"POST": "Answered the request for approval {pk}"},
     "approval-rules": {"PUT": "Changed what needs an approval"},
@@ -141,8 +142,12 @@ LONGEST_VALUE = 60
 
 
 def what_it_did(name: str, method: str, address: Mapping[str, Any], body: Any) -> str:
-    """In the words of the table; what the body lacks is left open."""
-    words = DID[name][method]
+    """In the words of the table."""
+    return filled(DID[name][method], address, body)
+
+
+def filled(words: str, address: Mapping[str, Any], body: Any) -> str:
+    """Words with the values of an address and a body; what these lack is left open."""
     while "{" in words:
         before, _, rest = words.partition("{")
         key, _, after = rest.partition("}")

@@ -180,8 +180,11 @@ def _from_approvals(now: datetime) -> list[NextAction]:
     """Starts that wait for a second signature."""
     return [
         NextAction(
-            urgency="soon", title=f"{row.plan_name} waits for an approval",
-            sentence=f"{row.asked_by} wants to start a run of it ({row.kind}). "
+            urgency="soon",
+            title=f"{row.asked_by} waits for an approval" if row.deed else
+            f"{row.plan_name} waits for an approval",
+            sentence=f"{row.asked_by} wants to "
+            f"{row.plan_name if row.deed else f'start a run of it ({row.kind})'}. "
             f"{row.answers.count()} of {row.needed} have approved.",
             label="See it", to=f"/approvals/{row.pk}",
         )

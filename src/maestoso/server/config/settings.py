@@ -61,6 +61,7 @@ MIDDLEWARE = [
     "maestoso.server.access.sessions.SessionLimits",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "maestoso.server.audit.record.AuditTrail",
+    "maestoso.server.approvals.deeds.GiveBack",
 ]
 
 CACHES = {"default": {"BACKEND": "maestoso.server.common.memory.Memory"}}
@@ -128,7 +129,10 @@ REST_FRAMEWORK = {
         "rest_framework.authentication.SessionAuthentication",
         "maestoso.server.access.tokens.BearerTokens",
     ],
-    "DEFAULT_PERMISSION_CLASSES": ["maestoso.server.access.may.InTable"],
+    "DEFAULT_PERMISSION_CLASSES": [
+        "maestoso.server.access.may.InTable",
+        "maestoso.server.approvals.deeds.Signed",
+    ],
     "DEFAULT_RENDERER_CLASSES": ["maestoso.server.common.rendering.Json"],
     "DEFAULT_PARSER_CLASSES": ["maestoso.server.common.json_body.StrictJson"],
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",

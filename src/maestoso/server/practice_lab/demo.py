@@ -65,7 +65,7 @@ def load_people(scenario: Scenario, password: str, at: datetime) -> None:
 
 
 def _load_approvals(row: dict[str, Any], at: datetime) -> None:
-    for rule in save_rules([from_data(ApprovalRule, one) for one in row.get("rules", [])]):
+    for rule in save_rules([from_data(ApprovalRule, one) for one in row.get("rules", [])], AUTHOR):
         for asked in row.get("asked", []):
             if (asked["plan"], asked["kind"]) == (rule.plan, rule.kind):
                 plan, kind = find_plan(rule.plan), asked["kind"]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from typing import cast
 
 from django.contrib.auth.models import User
@@ -13,13 +14,16 @@ from rest_framework.views import APIView
 from maestoso.core.codec import from_data, to_data
 from maestoso.core.errors import Refused
 from maestoso.core.people.roles import APPROVE, to_start
+from maestoso.core.planning.diff import changes
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access.may import able, require
 from maestoso.server.access.models import ApiToken
 from maestoso.server.approvals import services
+from maestoso.server.approvals.deeds import details, read_deed
 from maestoso.server.approvals.models import ApprovalRequest
 from maestoso.server.common.shapes import read, reply, shape
 from maestoso.server.plans.services import find_plan
+from maestoso.server.plans.shapes import PlanSave
 from maestoso.server.readiness import shapes
 from maestoso.server.readiness.choices import read_choices
 from maestoso.server.readiness.surroundings import context
@@ -42,7 +46,7 @@ class RulesView(APIView):
     def put(self, request: Request) -> Response:
         """Say what needs second signatures."""
         sent = read(shapes.ApprovalRules, request)
-        return reply(shapes.ApprovalRules(rules=services.save_rules(sent.rules)))
+        return reply(shapes.ApprovalRules(rules=services.save_rules(sent.rules, request.user.get_username())))
 
 
 class ApprovalsView(APIView):
@@ -51,8 +55,7 @@ class ApprovalsView(APIView):
     @extend_schema(operation_id="approvals", responses=shape(shapes.ApprovalView)(many=True))
     def get(self, request: Request) -> Response:
         """The newest requests, what is open first."""
-        approvers = tuple(able(APPROVE))
-        return reply([_view(row, request, approvers) for row in services.recent()])
+        return reply([_view(row, request) for row in services.recent()])
 
     @extend_schema(
         operation_id="askApproval", request=shape(shapes.ApprovalAsked, sent=True),
@@ -76,7 +79,26 @@ class ApprovalsView(APIView):
             rule, plan=row.code, plan_name=plan.name, version=version.number, options=to_data(sent.options),
             reason=sent.reason.strip(), by=cast(User, request.user), at=now,
         )  # fmt: skip
-        return reply(_view(made, request, tuple(able(APPROVE))), 201)
+        return reply(_view(made, request), 201)
+
+
+class DeedsView(APIView):
+    """Requests for second signatures beside those of starts."""
+
+    @extend_schema(
+        operation_id="askApprovalOfDeed", request=shape(shapes.DeedAsked, sent=True),
+        responses={201: shape(shapes.ApprovalView)},
+    )  # fmt: skip
+    def post(self, request: Request) -> Response:
+        """Ask for the signatures that something needs which was refused without them."""
+        sent = read(shapes.DeedAsked, request)
+        rule, deed, words = read_deed(request, sent.method, sent.path, sent.body, sent.based_on)
+        if rule is None:
+            raise Refused(f"To {words or 'do that'} needs no approval.", "Do it.")
+        made = services.ask_for_deed(
+            rule, deed, words, reason=sent.reason.strip(), by=cast(User, request.user), at=CLOCK.now()
+        )
+        return reply(_view(made, request), 201)
 
 
 class ApprovalView(APIView):
@@ -85,13 +107,13 @@ class ApprovalView(APIView):
     @extend_schema(operation_id="approval", responses=shape(shapes.ApprovalView))
     def get(self, request: Request, pk: int) -> Response:
         """How it stands."""
-        return reply(_view(services.find(pk), request, tuple(able(APPROVE))))
+        return reply(_view(services.find(pk), request))
 
     @extend_schema(operation_id="withdrawApproval", request=None, responses={200: shape(shapes.ApprovalView)})
     def delete(self, request: Request, pk: int) -> Response:
         """Withdraw one's own request."""
         row = services.withdraw(pk, by=request.user.get_username())
-        return reply(_view(row, request, tuple(able(APPROVE))))
+        return reply(_view(row, request))
 
 
 class AnswerView(APIView):
@@ -109,19 +131,34 @@ class AnswerView(APIView):
         row = services.answer(
             pk, granted=sent.granted, text=sent.text, by=cast(User, request.user), at=CLOCK.now()
         )
-        return reply(_view(row, request, tuple(able(APPROVE))))
+        return reply(_view(row, request))
 
 
-def _view(row: ApprovalRequest, request: Request, approvers: tuple[str, ...]) -> shapes.ApprovalView:
+def _view(row: ApprovalRequest, request: Request) -> shapes.ApprovalView:
     now = CLOCK.now()
+    state = services.state(row, now)
     return shapes.ApprovalView(
         id=row.pk, plan=row.plan, plan_name=row.plan_name, plan_version=row.plan_version, kind=row.kind,
-        options=from_data(shapes.RunOptions, row.options), reason=row.reason, asked_by=row.asked_by,
+        options=None if row.deed else from_data(shapes.RunOptions, row.options),
+        deed=_deed(from_data(services.Deed, row.deed)) if row.deed else None,
+        reason=row.reason, asked_by=row.asked_by,
         asked_at=row.asked_at, ends_at=services.ends_at(row), needed=row.needed,
-        state=services.state(row, now),
+        state=state,
         answers=tuple(
             shapes.AnswerView(by=one.by, at=one.at, granted=one.granted, text=one.text)
             for one in row.answers.all()
         ),
-        approvers=approvers, why_not=services.why_not(row, cast(User, request.user), now), run=row.run,
+        approvers=tuple(able(APPROVE, but=row.asked_by)) if state == "open" else (),
+        why_not=services.why_not(row, cast(User, request.user), now), run=row.run,
     )  # fmt: skip
+
+
+def _deed(deed: services.Deed) -> shapes.DeedView:
+    """Of a version of a plan what it changes is said, of everything else what is sent."""
+    said = details(deed)
+    if deed.method == "PUT" and deed.path.startswith("plans/"):
+        sent = from_data(PlanSave, json.loads(deed.body))
+        said = changes(find_plan(sent.plan.code).version().core(), sent.plan)
+    return shapes.DeedView(
+        method=deed.method, path=deed.path, body=deed.body, based_on=deed.based_on, details=said
+    )

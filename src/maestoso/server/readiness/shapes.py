@@ -307,6 +307,31 @@ class ApprovalAsked:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class DeedAsked:
+    """Somebody wants to do something that needs second signatures: what was refused without them.
+
+    ``path`` stands behind ``/api/v1/``, ``body`` is JSON as text, ``based_on`` the header If-Match.
+    """
+
+    method: str
+    path: str
+    body: str = ""
+    based_on: str = ""
+    reason: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DeedView:
+    """What is asked for beside the start of a run, and in words what is sent, or what changes by it."""
+
+    method: str
+    path: str
+    body: str
+    based_on: str
+    details: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class ApprovalSaid:
     """An answer to a request; refusing wants a text."""
 
@@ -326,7 +351,8 @@ class AnswerView:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ApprovalView:
-    """A request for second signatures.
+    """A request for second signatures: to start a run with ``options``, or for a ``deed``, which
+    ``plan_name`` then says in words.
 
     ``why_not`` is why whoever asks cannot answer it; ``run`` is the run that was started with it.
     """
@@ -336,7 +362,8 @@ class ApprovalView:
     plan_name: str
     plan_version: int
     kind: str
-    options: RunOptions
+    options: RunOptions | None
+    deed: DeedView | None
     reason: str
     asked_by: str
     asked_at: datetime

@@ -102,7 +102,7 @@ def start_run(
         forget_pulse(site)
     opening = Opening(reason=reason, tell=wanted.options.tell, granted=granted)
     if granted is None:
-        opening = _unsigned(wanted, opening)
+        opening = _unsigned(wanted, opening, by)
     for tries_left in reversed(range(MOST_JUDGED)):
         try:
             return _judged_and_begun(row, wanted, opening, by=by, at=at, key=key)
@@ -116,13 +116,13 @@ def start_run(
     raise AssertionError("the last try returns or raises")
 
 
-def _unsigned(wanted: StartRun, opening: Opening) -> Opening:
+def _unsigned(wanted: StartRun, opening: Opening, by: str) -> Opening:
     """A start without signatures: it needs none, or it is an emergency, of which everybody is told."""
     rule = approvals.wanted_for(wanted.plan, wanted.options.kind)
     if rule is None:
         return opening
     if wanted.options.kind != "disaster" or not wanted.emergency.strip():
-        raise approvals.refuse_unsigned(wanted.plan, KIND_NAMES[wanted.options.kind], rule)
+        raise approvals.refuse_unsigned(wanted.plan, KIND_NAMES[wanted.options.kind], rule, by)
     everybody = User.objects.filter(is_active=True).order_by("pk").values_list("username", flat=True)
     told = tuple(everybody[:MOST_TOLD])
     return replace(opening, emergency=approvals.check_emergency(wanted.emergency), tell=told)

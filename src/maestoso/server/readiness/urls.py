@@ -9,6 +9,7 @@ PLAN = "plans/<str:code>"
 urlpatterns = [
     path("runs", views.RunsView.as_view(), name="runs"),
     path("approvals", approval_views.ApprovalsView.as_view(), name="approvals"),
+    path("approvals/deeds", approval_views.DeedsView.as_view(), name="approvals-of-deeds"),
     path("approvals/<int:pk>", approval_views.ApprovalView.as_view(), name="approval"),
     path("approvals/<int:pk>/answer", approval_views.AnswerView.as_view(), name="approval-answer"),
     path("approval-rules", approval_views.RulesView.as_view(), name="approval-rules"),

@@ -3,9 +3,9 @@
 import { useQuery } from "@tanstack/vue-query";
 import { computed, ref } from "vue";
 import { useRoute } from "vue-router";
-import { api, take } from "@/api/client";
+import { api, doApproved, take } from "@/api/client";
 import { useSession } from "@/api/queries";
-import { kindNames, states } from "@/features/approvals/words";
+import { kindNames, stateOf } from "@/features/approvals/words";
 import FindingList from "@/ui/FindingList.vue";
 import PageSkeleton from "@/ui/PageSkeleton.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
@@ -19,13 +19,14 @@ const { data: session } = useSession();
 const { data, error } = useQuery({ queryKey: ["approvals", id], queryFn: () => take(api.GET("/api/v1/approvals/{id}", { params: { path: { id: id.value } } })) });
 const { data: preflight, error: preflightError } = useQuery({
   queryKey: ["preflight", "approval", id],
-  queryFn: () => take(api.POST("/api/v1/plans/{code}/preflight", { params: { path: { code: data.value!.plan } }, body: data.value!.options })),
-  enabled: computed(() => data.value?.state === "open" || data.value?.state === "granted"),
+  queryFn: () => take(api.POST("/api/v1/plans/{code}/preflight", { params: { path: { code: data.value!.plan } }, body: data.value!.options! })),
+  enabled: computed(() => !!data.value?.options && (data.value.state === "open" || data.value.state === "granted")),
   retry: false,
 });
 const text = ref("");
 const { problem, busy, act } = useAct();
 const answer = (granted: boolean) => act(() => take(api.POST("/api/v1/approvals/{id}/answer", { params: { path: { id: id.value } }, body: { granted, text: text.value } })));
+const carryOut = () => act(() => doApproved(data.value!.deed!, id.value));
 const withdraw = () => act(() => take(api.DELETE("/api/v1/approvals/{id}", { params: { path: { id: id.value } } })));
 const own = computed(() => data.value?.asked_by === session.value?.name);
 const forecast = computed(() => preflight.value?.assessment.forecast);
@@ -36,12 +37,16 @@ const forecast = computed(() => preflight.value?.assessment.forecast);
     <ProblemNote v-if="error" :error="error" />
     <PageSkeleton v-if="!data && !error" :heading="2" :blocks="[120, 120, 80]" />
     <template v-if="data">
-      <h1 class="sentence">{{ data.asked_by }} wants to start {{ kindNames[data.kind] }} of <RouterLink :to="`/plans/${data.plan}`">{{ data.plan_name }}</RouterLink>.</h1>
+      <h1 v-if="data.deed" class="sentence">{{ data.asked_by }} wants to {{ data.plan_name }}.</h1>
+      <h1 v-else class="sentence">{{ data.asked_by }} wants to start {{ kindNames[data.kind] }} of <RouterLink :to="`/plans/${data.plan}`">{{ data.plan_name }}</RouterLink>.</h1>
       <p class="under">
-        <b :class="{ bad: data.state === 'refused' }" data-testid="state">{{ states[data.state] }}</b>, asked {{ ago(data.asked_at) }} for version {{ data.plan_version }}; good until {{ moment(data.ends_at) }}.
+        <b :class="{ bad: data.state === 'refused' }" data-testid="state">{{ stateOf(data) }}</b>, asked {{ ago(data.asked_at) }}{{ data.deed ? "" : ` for version ${data.plan_version}` }}; good until {{ moment(data.ends_at) }}.
         <template v-if="data.run"> <RouterLink :to="`/runs/${data.run}`">Run {{ data.run }}</RouterLink>.</template>
       </p>
       <p v-if="data.reason">“{{ data.reason }}”</p>
+      <section v-if="data.deed?.details.length" class="consequences">
+        <p v-for="(line, at) in data.deed.details" :key="at">{{ line }}</p>
+      </section>
       <section v-if="preflight" :class="['consequences', `of-${data.kind}`]">
         <p v-for="sentence in preflight.consequences" :key="sentence">{{ sentence }}</p>
       </section>
@@ -56,7 +61,7 @@ const forecast = computed(() => preflight.value?.assessment.forecast);
       <h2>Answers, {{ data.answers.filter((one) => one.granted).length }} of {{ data.needed }}</h2>
       <ul>
         <li v-for="one in data.answers" :key="one.by"><b :class="{ bad: !one.granted }">{{ one.granted ? "✓" : "✕" }} {{ one.by }}</b> {{ one.text }} <span class="quiet">{{ ago(one.at) }}</span></li>
-        <li v-if="!data.answers.length" class="quiet">Nobody has answered yet. {{ data.approvers.length ? `${list(data.approvers)} may.` : "Nobody has the role approver: ask an administrator." }}</li>
+        <li v-if="!data.answers.length" class="quiet">Nobody has answered yet. {{ data.approvers.length ? `${list(data.approvers)} may.` : "Nobody else may: ask an administrator." }}</li>
       </ul>
       <template v-if="data.state === 'open'">
         <p v-if="data.why_not || mayNot('approve')" class="quiet">{{ data.why_not || mayNot("approve") }}</p>
@@ -69,7 +74,8 @@ const forecast = computed(() => preflight.value?.assessment.forecast);
         </form>
       </template>
       <p v-if="own && (data.state === 'open' || data.state === 'granted')" class="buttons">
-        <RouterLink v-if="data.state === 'granted'" class="btn main" :to="`/plans/${data.plan}/start?kind=${data.kind}`">To the start</RouterLink>
+        <el-button v-if="data.deed && data.state === 'granted'" class="btn main" :disabled="busy" @click="carryOut">Do it now</el-button>
+        <RouterLink v-else-if="data.state === 'granted'" class="btn main" :to="`/plans/${data.plan}/start?kind=${data.kind}`">To the start</RouterLink>
         <el-button class="btn" :disabled="busy" @click="withdraw">Withdraw it</el-button>
       </p>
       <ProblemNote v-if="problem" :error="problem" />
@@ -82,9 +88,9 @@ h2 {
   margin: var(--gap-4) 0 var(--gap-1);
 }
 .consequences {
-  border: 2px solid var(--own);
+  border: 2px solid var(--own, var(--rule));
   border-radius: var(--radius);
-  background: var(--own-soft);
+  background: var(--own-soft, transparent);
   padding: var(--gap-2) var(--gap-4);
   margin: var(--gap-3) 0;
 }

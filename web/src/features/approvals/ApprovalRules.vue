@@ -1,11 +1,11 @@
 <script setup lang="ts">
-// What needs a second signature: for each kind of run, of every plan or of one.
+// What needs a second signature: kinds of run and other deeds, of every plan or of one.
 import { useQuery } from "@tanstack/vue-query";
 import { computed, ref, watch } from "vue";
 import { api, take } from "@/api/client";
 import { usePlans } from "@/api/queries";
 import type { ApprovalRule } from "@/api/types";
-import { kindNames } from "@/features/approvals/words";
+import { deedNames, kindNames, ofAPlan } from "@/features/approvals/words";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { useAct } from "@/ui/act";
 
@@ -19,8 +19,8 @@ const { problem, busy, act } = useAct();
 const said = ref("");
 const save = () =>
   act(async () => {
-    rules.value = [...(await take(api.PUT("/api/v1/approval-rules", { body: { rules: rules.value } }))).rules];
-    said.value = "Saved. It counts from the next start on.";
+    rules.value = [...(await take(api.PUT("/api/v1/approval-rules", { body: { rules: rules.value.map((one) => ({ ...one, plan: ofAPlan(one.kind) ? one.plan : "" })) } }))).rules];
+    said.value = "Saved. It counts from now on.";
   });
 const add = () => rules.value.push({ plan: "", kind: "planned", approvals: 1, hours: 8 });
 </script>
@@ -31,15 +31,16 @@ const add = () => rules.value.push({ plan: "", kind: "planned", approvals: 1, ho
     <ProblemNote v-if="error" :error="error" />
     <el-skeleton v-if="!data && !error" :rows="3" />
     <template v-if="data">
-      <p v-if="!rules.length" class="quiet">Nothing: whoever may start a run starts it alone.</p>
+      <p v-if="!rules.length" class="quiet">Nothing: whoever may do something does it alone.</p>
       <div v-else class="scroll" tabindex="0">
         <table class="lines">
-          <thead><tr><th>Kind of run</th><th>Of</th><th>Approvals</th><th>Hold for, hours</th><th><span class="out-of-sight">What can be done</span></th></tr></thead>
+          <thead><tr><th>What</th><th>Of</th><th>Approvals</th><th>Hold for, hours</th><th><span class="out-of-sight">What can be done</span></th></tr></thead>
           <tbody>
             <tr v-for="(rule, index) in rules" :key="index">
-              <td><el-select v-model="rule.kind" filterable default-first-option :aria-label="`Kind of rule ${index + 1}`" class="kind"><el-option v-for="(name, kind) in kindNames" :key="kind" :value="kind" :label="name" /></el-select></td>
+              <td><el-select v-model="rule.kind" filterable default-first-option :aria-label="`Kind of rule ${index + 1}`" class="kind"><el-option v-for="(name, kind) in { ...kindNames, ...deedNames }" :key="kind" :value="kind" :label="name" /></el-select></td>
               <td>
-                <el-select v-model="rule.plan" filterable default-first-option :aria-label="`Plan of rule ${index + 1}`" class="plan">
+                <span v-if="!ofAPlan(rule.kind)" class="quiet">—</span>
+                <el-select v-else v-model="rule.plan" filterable default-first-option :aria-label="`Plan of rule ${index + 1}`" class="plan">
                   <el-option value="" label="every plan" />
                   <el-option v-for="plan in plans?.plans ?? []" :key="plan.code" :value="plan.code" :label="plan.name" />
                 </el-select>
@@ -67,7 +68,7 @@ h2 {
   margin: var(--gap-4) 0 var(--gap-2);
 }
 .kind {
-  width: 190px;
+  width: 270px;
 }
 .plan {
   width: 220px;

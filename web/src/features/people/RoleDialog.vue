@@ -33,11 +33,11 @@ const remove = () => act(() => take(api.DELETE("/api/v1/roles/{code}", { params:
 </script>
 
 <template>
-  <el-dialog v-model="open" :title="role ? role.name : 'New role'" width="min(620px, 94vw)">
+  <el-dialog v-model="open" :title="role ? role.name : 'New role'" width="min(760px, 94vw)">
     <form id="role" class="form" @submit.prevent="save">
       <el-form-item label="Name"><el-input v-model="name" required maxlength="40" placeholder="Night operator" /></el-form-item>
       <el-form-item label="What it is for"><el-input v-model="words" maxlength="200" /></el-form-item>
-      <fieldset>
+      <fieldset class="permissions">
         <legend>Whoever has it may</legend>
         <p v-for="(said, code) in permissions" :key="code">
           <el-checkbox :model-value="code === ALWAYS || chosen.includes(code)" :disabled="code === ALWAYS" @change="chosen = $event ? [...chosen, code] : chosen.filter((one) => one !== code)">{{ said }}</el-checkbox>
@@ -63,5 +63,16 @@ fieldset {
 }
 legend {
   font-weight: 600;
+}
+.permissions {
+  columns: 280px 2;
+}
+.permissions p {
+  break-inside: avoid;
+}
+.permissions .el-checkbox {
+  height: auto;
+  white-space: normal;
+  align-items: flex-start;
 }
 </style>
