@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import io
+import tempfile
 import threading
 import unittest
+from dataclasses import replace
 from datetime import timedelta
+from pathlib import Path
 from typing import Any
 from unittest import mock
 
@@ -19,11 +22,13 @@ from maestoso.core.ports import Append
 from maestoso.core.runs.events import Draft
 from maestoso.core.runs.state import fold
 from maestoso.engine.clock import SystemClock
+from maestoso.server.audit import anchor
 from maestoso.server.audit.models import AuditEntry, AuditHead, AuditSeal
 from maestoso.server.audit.record import SEALED, written
-from maestoso.server.audit.trail import SIGNED_EVERY, sign_head
+from maestoso.server.audit.trail import SIGNED_EVERY, first_touched, keep_head, sign_head
 from maestoso.server.common import seal_keys
 from maestoso.server.common.snapshot import one_moment
+from maestoso.server.config.settings import OPTIONS
 from maestoso.server.evidence.integrity import register_troubles, run_troubles
 from maestoso.server.evidence.models import Addition, RunRegister, Seal, Stone
 from maestoso.server.evidence.register import begin_counting, next_number
@@ -190,6 +195,37 @@ class Records(WithHistory):
         self.assertEqual(AuditSeal.objects.count(), 2)
         AuditSeal.objects.filter(index=1).delete()
         self.assert_noticed("The signed head 1 of the audit trail was taken away.")
+
+    def test_a_trail_whose_end_was_cut_off_with_all_heads_that_name_it(self) -> None:
+        file = Path(self.enterContext(tempfile.TemporaryDirectory())) / "heads"
+        self.enterContext(mock.patch.object(anchor, "OPTIONS", replace(OPTIONS, audit_anchor=str(file))))
+        self.assertEqual(self.kept()["problem"], "")
+        self.browser.send("PUT", "/run-views", {"name": "a", "query": ""})
+        keep_head(CLOCK)
+        keep_head(CLOCK)
+        self.assertEqual(len(file.read_text().split()), 1)
+        self.assertEqual((self.kept()["entries"], self.kept()["problem"]), (AuditEntry.objects.count(), ""))
+        # Lines that anybody added say nothing.
+        file.write_text("not a token\n" + file.read_text())
+        self.assertIsNone(first_touched())
+        last = AuditEntry.objects.order_by("-number")[:2]
+        cut, before = last[0], last[1]
+        cut.delete()
+        AuditHead.objects.update(number=before.number, chain=before.chain)
+        AuditSeal.objects.all().delete()
+        self.assertEqual(first_touched(), cut.number)
+        self.assert_noticed(f"The audit trail is not what was written, from entry {cut.number} on.")
+
+    def test_a_file_that_cannot_be_written_is_said(self) -> None:
+        folder = self.enterContext(tempfile.TemporaryDirectory())
+        self.enterContext(mock.patch.object(anchor, "OPTIONS", replace(OPTIONS, audit_anchor=folder)))
+        with self.assertLogs("maestoso.audit"):
+            keep_head(CLOCK)
+        self.assertIn("could not be written", self.kept()["problem"])
+
+    def kept(self) -> Any:
+        """How the file stands that heads are kept in."""
+        return self.browser.get("/api/v1/audit").json()["anchored"]
 
     def test_the_seal_carries_the_head_of_the_trail(self) -> None:
         from maestoso.server.evidence.sealing import read_seal

@@ -2343,6 +2343,11 @@ export interface components {
             live: components["schemas"]["ReaddressSent"];
             test: components["schemas"]["ReaddressSent"];
         };
+        Anchored: {
+            entries: number;
+            at: string | null;
+            problem: string;
+        };
         AnswerView: {
             by: string;
             /** Format: date-time */
@@ -2441,6 +2446,7 @@ export interface components {
             total: number;
             people: string[];
             touched: number | null;
+            anchored: components["schemas"]["Anchored"] | null;
         };
         Blackout: {
             name: string;

@@ -103,3 +103,4 @@ export type Blackout = Schemas["Blackout"];
 export type DrillCalendar = Schemas["Calendar"];
 export type Verification = Schemas["Verification"];
 export type AuditLine = Schemas["AuditLine"];
+export type AuditPage = Schemas["AuditPage"];

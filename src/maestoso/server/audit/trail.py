@@ -16,6 +16,7 @@ from maestoso.core.errors import BadValue
 from maestoso.core.evidence.chain import ROOT, link_text
 from maestoso.core.evidence.seal import signed
 from maestoso.core.ports import Clock
+from maestoso.server.audit.anchor import HEAD, Anchored, anchor_newest, anchored, first_missing
 from maestoso.server.audit.models import AuditEntry, AuditHead, AuditSeal
 from maestoso.server.audit.record import written
 from maestoso.server.audit.words import SIGN_INS
@@ -55,7 +56,8 @@ class AuditLine:
 class AuditPage:
     """Newest first. ``next`` is the cursor of what came before.
 
-    ``touched`` is the first entry that is not as it was written (None: all are).
+    ``touched`` is the first entry that is not as it was written (None: all are). ``anchored`` is how the file
+    stands in which heads are kept outside the database, where one is set.
     """
 
     lines: tuple[AuditLine, ...]
@@ -63,6 +65,7 @@ class AuditPage:
     total: int
     people: tuple[str, ...]
     touched: int | None
+    anchored: Anchored | None
 
 
 def find_entries(asked: Mapping[str, str]) -> QuerySet[AuditEntry]:
@@ -92,6 +95,7 @@ def page(request: Request) -> AuditPage:
             AuditEntry.objects.exclude(by="").order_by("by").values_list("by", flat=True).distinct()
         ),
         touched=first_touched(),
+        anchored=anchored(),
     )
 
 
@@ -106,7 +110,7 @@ def first_touched() -> int | None:
     head = AuditHead.objects.filter(pk=1).first()
     if head is not None and (head.number, head.chain) != (number, before):
         return number + 1
-    return None
+    return first_missing()
 
 
 def sign_head(clock: Clock) -> None:
@@ -127,10 +131,16 @@ def sign_head(clock: Clock) -> None:
     row.save()
 
 
+def keep_head(clock: Clock) -> None:
+    """Sign the head where it is time, and keep it outside the database where that is set."""
+    sign_head(clock)
+    anchor_newest()
+
+
 def head_statement(row: AuditSeal) -> dict[str, Any]:
     """What is signed of the head of the trail."""
     return {
-        "format": "maestoso-audit-head/1", "index": row.index, "entries": row.number, "head": row.chain,
+        "format": HEAD, "index": row.index, "entries": row.number, "head": row.chain,
         "at": row.at.astimezone(UTC).isoformat(),
     }  # fmt: skip
 

@@ -25,8 +25,9 @@ class Options:
     site agents may be on. ``db_host`` is empty for the private database, which has no port.
     ``db_durable`` off trades what a power cut must not lose for speed: for tests only.
     ``trusted_proxies`` names, separated by commas, addresses and networks whose word on where a request comes
-    from counts. ``start_within_s`` is how long a start waits for processes to come up. ``debug`` shows
-    errors to developers only.
+    from counts. ``audit_anchor`` is a file that signed heads of the audit trail are appended to.
+    ``start_within_s`` is how long a start waits for processes to come up. ``debug`` shows errors to
+    developers only.
     """
 
     var: Path = ROOT / "var"
@@ -47,6 +48,7 @@ class Options:
     session_hours: int = 72
     trusted_proxies: str = ""
     agent_hosts: str = "127.0.0.1,localhost,::1"
+    audit_anchor: str = ""
     debug: bool = False
 
 

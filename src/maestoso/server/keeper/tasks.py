@@ -11,7 +11,7 @@ from django.db import transaction
 from maestoso.core.errors import DomainError
 from maestoso.core.model.protection import CopyState, Group
 from maestoso.core.ports import Clock, SiteRefused, SiteUnreachable
-from maestoso.server.audit.trail import sign_head
+from maestoso.server.audit.trail import keep_head
 from maestoso.server.crosswalks.held import reconcile_landings
 from maestoso.server.drills.services import begin_due_drills
 from maestoso.server.estate.agents import pulse
@@ -118,5 +118,5 @@ SITE_TASKS: tuple[Callable[[Site, Clock], None], ...] = (
 )  # fmt: skip
 RECORD_TASKS: tuple[Callable[[Clock], None], ...] = (
     give_up_what_is_fenced, follow_ups, write_steps_of_ended, seal_what_is_not, remove_expired, forget_old,
-    begin_due_drills, sign_head,
+    begin_due_drills, keep_head,
 )  # fmt: skip

@@ -4,10 +4,11 @@ import { useInfiniteQuery } from "@tanstack/vue-query";
 import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { api, take } from "@/api/client";
+import type { AuditPage } from "@/api/types";
 import EvidenceTabs from "@/features/evidence/EvidenceTabs.vue";
 import KeptInput from "@/ui/KeptInput.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
-import { count, exactMoment } from "@/ui/format";
+import { count, exactMoment, moment } from "@/ui/format";
 
 const FIELDS = ["kind", "by", "since", "find"] as const;
 const KINDS = { changes: "changes", "sign-ins": "sign-ins", refusals: "refusals", downloads: "downloads of evidence" };
@@ -39,6 +40,10 @@ const short = (value: unknown) => {
 };
 /** Every field that differs, with both its values. */
 const fields = (one: Change) => [...new Set([...Object.keys(one.before ?? {}), ...Object.keys(one.after ?? {})])].map((name) => ({ name, before: short(one.before?.[name]), after: short(one.after?.[name]) }));
+function anchoredWords(kept: NonNullable<AuditPage["anchored"]>) {
+  if (kept.problem) return `▲ The file outside the database that keeps signed heads is not as it should be: ${kept.problem}.`;
+  return kept.at ? `A signed head over ${count(kept.entries, "entry", "entries")} is kept outside the database, of ${moment(kept.at)}.` : "No signed head is kept outside the database yet.";
+}
 const verb = (one: Change) => (one.before === null ? "made" : one.after === null ? "removed" : "changed");
 </script>
 
@@ -50,7 +55,7 @@ const verb = (one: Change) => (one.before === null ? "made" : one.after === null
       <template v-else-if="!lines.length">Nobody changed anything{{ Object.keys(filter).length ? " that fits these filters" : " yet" }}.</template>
       <template v-else>{{ count(first.total, "entry", "entries") }}{{ Object.keys(filter).length ? " fit these filters" : " by " + count(first.people.length, "person", "people") }}; <b>every entry is as it was written.</b></template>
     </h1>
-    <p class="under">Each entry carries the hash of the one before. Secrets are never in it. What runs do is in their own logs; here stands who told them.</p>
+    <p class="under">Each entry carries the hash of the one before. Secrets are never in it. What runs do is in their own logs; here stands who told them.<template v-if="first?.anchored"> {{ anchoredWords(first.anchored) }}</template></p>
     <EvidenceTabs />
     <ProblemNote v-if="error" :error="error" />
     <form class="filters" aria-label="Filters" @submit.prevent>

@@ -1,0 +1,111 @@
+"""The signed heads of the trail, kept in a file outside the database: so a trail whose end was cut off shows.
+
+Whoever can change the database can take away the newest entries together with every head that names them. The
+file is best on another machine, or where the database's owner cannot write.
+"""
+
+from __future__ import annotations
+
+import logging
+import os
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from maestoso.core.evidence.seal import SealBroken, key_named_in, opened
+from maestoso.server.audit.models import AuditEntry, AuditHead, AuditSeal
+from maestoso.server.common.seal_keys import public_keys
+from maestoso.server.config.settings import OPTIONS
+
+log = logging.getLogger("maestoso.audit")
+HEAD = "maestoso-audit-head/1"
+LONGEST_LINE = 2000
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Anchored:
+    """How the file stands: how many entries the newest head in it counts, as of when; or what is wrong."""
+
+    entries: int
+    at: datetime | None
+    problem: str
+
+
+def anchor_newest() -> None:
+    """Append the newest signed head where it is not there yet. What cannot be written is said in the log, and
+    on the page of the trail; the next turn tries again."""
+    newest = AuditSeal.objects.last()
+    if not OPTIONS.audit_anchor or newest is None or _last_line() == newest.token:
+        return
+    try:
+        with open(OPTIONS.audit_anchor, "a", encoding="ascii") as file:
+            file.write(f"{newest.token}\n")
+            file.flush()
+            os.fsync(file.fileno())
+    except OSError as error:
+        log.error("The head of the audit trail could not be written to its file: %s", error)
+
+
+def anchored() -> Anchored | None:
+    """How the file stands; None where none is set."""
+    if not OPTIONS.audit_anchor:
+        return None
+    line = _last_line()
+    said = _head(line) if line else None
+    newest = AuditSeal.objects.last()
+    problem = ""
+    if line and said is None:
+        problem = "its last line is no head that was signed here"
+    elif newest is not None and line != newest.token:
+        problem = "the newest head could not be written to it yet; the log of the keeper says why"
+    return Anchored(
+        entries=int(said["entries"]) if said else 0,
+        at=datetime.fromisoformat(said["at"]) if said else None, problem=problem,
+    )  # fmt: skip
+
+
+def first_missing() -> int | None:
+    """The first entry that a head in the file counts and that is not there as it was; None where all are."""
+    head = AuditHead.objects.filter(pk=1).first()
+    there = head.number if head is not None else 0
+    heads = sorted((int(said["entries"]), str(said["head"])) for said in _heads())
+    known = dict(
+        AuditEntry.objects.filter(number__in=[number for number, _ in heads]).values_list("number", "chain")
+    )
+    for number, chain in heads:
+        if known.get(number) != chain:
+            return min(number, there + 1)
+    return None
+
+
+def _heads() -> Iterator[dict[str, Any]]:
+    """What was signed here, of every line of the file; anybody may have added others."""
+    try:
+        with open(OPTIONS.audit_anchor, encoding="ascii", errors="replace") as file:
+            for line in file:
+                said = _head(line.strip()) if len(line) <= LONGEST_LINE else None
+                if said is not None:
+                    yield said
+    except OSError:
+        return
+
+
+def _head(token: str) -> dict[str, Any] | None:
+    try:
+        said: dict[str, Any] = opened(token, public_keys()[key_named_in(token)])
+    except (SealBroken, KeyError):
+        return None
+    return said if str(said.get("format")) == HEAD else None
+
+
+def _last_line() -> str:
+    """Empty where there is no file, or nothing in it."""
+    try:
+        with open(OPTIONS.audit_anchor, "rb") as file:
+            size = file.seek(0, os.SEEK_END)
+            file.seek(max(0, size - LONGEST_LINE))
+            lines = file.read().decode("ascii", "replace").split()
+    except OSError:
+        return ""
+    return lines[-1] if lines else ""
