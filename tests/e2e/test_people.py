@@ -133,6 +133,39 @@ class Invited(Team):
         elsewhere.get_by_role("button", name="Sign in", exact=True).click()
         expect(elsewhere.get_by_role("button", name="Sign out")).to_be_visible()
 
+    def test_a_passkey_is_added_and_signs_in_without_a_password(self) -> None:
+        by_name = APP.address.replace("127.0.0.1", "localhost")
+        page = self.stranger()
+        device = page.context.new_cdp_session(page)
+        device.send("WebAuthn.enable")
+        options = {"protocol": "ctap2", "transport": "internal", "hasResidentKey": True,
+                   "hasUserVerification": True, "isUserVerified": True}  # fmt: skip
+        device.send("WebAuthn.addVirtualAuthenticator", {"options": options})
+        page.goto(by_name)
+        page.get_by_label("Name").fill("wim")
+        page.get_by_label("Password").fill(APP.password)
+        page.get_by_role("button", name="Sign in", exact=True).click()
+        page.get_by_title("My account").click()
+        page.get_by_role("button", name="Add a passkey").click()
+        page.get_by_label("Name of the passkey").fill("this computer")
+        page.get_by_label("Your password now").fill(APP.password)
+        page.get_by_role("button", name="Add it").click()
+        expect(page.get_by_label("Passkeys")).to_contain_text("added just now")
+        page.get_by_role("button", name="Sign out").click()
+        page.get_by_role("button", name="Sign in with a passkey").click()
+        expect(page.get_by_role("button", name="Sign out")).to_be_visible()
+        page.goto(f"{by_name}/account")
+        expect(page.get_by_label("Passkeys")).to_contain_text("used just now")
+        page.get_by_role("button", name="Remove this computer").click()
+        page.get_by_role("button", name="Remove it").click()
+        expect(page.get_by_role("button", name="Remove this computer")).to_have_count(0)
+        page.get_by_role("button", name="Sign out").click()
+        page.get_by_role("button", name="Sign in with a passkey").click()
+        expect(page.get_by_role("alert")).to_contain_text("does not let you in")
+        # By its number there is none to be had, which is said where it would be added.
+        self.page.get_by_title("My account").click()
+        expect(self.page.get_by_text("Passkeys belong to a name")).to_be_visible()
+
     def test_a_program_gets_a_token_and_loses_it(self) -> None:
         page = self.page
         page.get_by_title("My account").click()

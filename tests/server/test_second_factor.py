@@ -151,7 +151,7 @@ class Factor(Tidewell):
         session = carl.sign_in("carl").json()
         self.assertEqual(
             session["restricted"],
-            "As conductor you must sign in with a code as well, and have not set one up.",
+            "As conductor you must sign in with a code as well, or with a passkey, and have set up neither.",
         )
         self.problem(carl.get("/api/v1/plans"), 403, "needs-second-factor")
         self.assertEqual(carl.get("/api/v1/account").status_code, 200)

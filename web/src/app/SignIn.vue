@@ -4,8 +4,10 @@ import { useSessionStorage } from "@vueuse/core";
 import { ref } from "vue";
 import { useRoute } from "vue-router";
 import { api, ApiError, keepCsrf, take } from "@/api/client";
+import type { Session } from "@/api/types";
 import DoorForm from "@/ui/DoorForm.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
+import { askPasskey, passkeysHere } from "@/ui/passkeys";
 import { CAME_FOR } from "@/ui/signInThrough";
 
 defineProps<{
@@ -22,6 +24,25 @@ const code = ref("");
 const wantsCode = ref(false);
 const route = useRoute();
 const cameFor = useSessionStorage(CAME_FOR, "/");
+
+async function come(session: Session) {
+  keepCsrf(session.csrf);
+  client.setQueryData(["session"], session);
+  await client.invalidateQueries();
+}
+
+async function withPasskey() {
+  busy.value = true;
+  error.value = null;
+  try {
+    const { options } = await take(api.POST("/api/v1/session/passkey/options"));
+    await come(await take(api.POST("/api/v1/session/passkey", { body: { credential: await askPasskey(options) } })));
+  } catch (problem) {
+    error.value = problem;
+  } finally {
+    busy.value = false;
+  }
+}
 
 async function goThere() {
   busy.value = true;
@@ -40,10 +61,7 @@ async function signIn() {
   busy.value = true;
   error.value = null;
   try {
-    const session = await take(api.POST("/api/v1/session", { body: { name: name.value, password: password.value, one_time_code: code.value } }));
-    keepCsrf(session.csrf);
-    client.setQueryData(["session"], session);
-    await client.invalidateQueries();
+    await come(await take(api.POST("/api/v1/session", { body: { name: name.value, password: password.value, one_time_code: code.value } })));
   } catch (problem) {
     // The password was right: only the code is asked for, without a reproach.
     if (problem instanceof ApiError && problem.problem.code === "needs-code") {
@@ -67,6 +85,7 @@ async function signIn() {
       <el-form-item v-if="wantsCode" label="Code of your authenticator app, or a recovery code"><el-input v-model="code" name="one-time-code" class="mono" autocomplete="one-time-code" required autofocus /></el-form-item>
       <ProblemNote v-if="error" :error="error" />
       <el-button class="btn main" :disabled="busy" native-type="submit">Sign in</el-button>
+      <el-button v-if="passkeysHere() && !wantsCode" class="btn" :disabled="busy" @click="withPasskey">Sign in with a passkey</el-button>
       <el-button v-if="provider && !wantsCode" class="btn" :disabled="busy" @click="goThere">Sign in through {{ provider }}</el-button>
     </DoorForm>
   </main>

@@ -13,7 +13,7 @@ from rest_framework.throttling import ScopedRateThrottle
 from rest_framework.views import APIView
 
 from maestoso.engine.clock import SystemClock
-from maestoso.server.access import people, second_factor, sessions, tokens
+from maestoso.server.access import passkeys, people, second_factor, sessions, tokens
 from maestoso.server.access.may import roles_of
 from maestoso.server.access.models import ApiToken, OutsideIdentity, RecoveryCode
 from maestoso.server.access.roles import known_roles
@@ -41,7 +41,7 @@ class AccountView(APIView):
     @extend_schema(operation_id="account", responses=shape(Account))
     def get(self, request: Request) -> Response:
         """One's own account, with its roles, sessions and tokens."""
-        return _reply(request)
+        return account_reply(request)
 
     @extend_schema(
         operation_id="saveAccount", request=shape(AccountSave, sent=True), responses=shape(Account)
@@ -49,7 +49,7 @@ class AccountView(APIView):
     def put(self, request: Request) -> Response:
         """Change one's own name and mail."""
         people.save_account(request.user, read(AccountSave, request))
-        return _reply(request)
+        return account_reply(request)
 
 
 class Password(APIView):
@@ -65,11 +65,11 @@ class Password(APIView):
         """Change one's own password; all other sessions end."""
         sent = read(PasswordChange, request)
         user = request.user
-        _check_password(request, sent.password)
+        check_password(request, sent.password)
         with recorded():
             people.set_password(user, sent.new_password, field="new_password")  # type: ignore[arg-type]
         update_session_auth_hash(request, user)  # type: ignore[arg-type]
-        return _reply(request)
+        return account_reply(request)
 
 
 class Factor(APIView):
@@ -105,9 +105,9 @@ class FactorRemoval(APIView):
     )
     def post(self, request: Request) -> Response:
         """Remove one's own second factor."""
-        _check_password(request, read(PasswordGiven, request).password)
+        check_password(request, read(PasswordGiven, request).password)
         second_factor.remove(cast(User, request.user))
-        return _reply(request)
+        return account_reply(request)
 
 
 class Sessions(APIView):
@@ -117,7 +117,7 @@ class Sessions(APIView):
     def delete(self, request: Request) -> Response:
         """Sign out everywhere else."""
         sessions.end_others(request.user.pk, request.session.session_key)
-        return _reply(request)
+        return account_reply(request)
 
 
 class Tokens(APIView):
@@ -138,16 +138,17 @@ class OneToken(APIView):
     def delete(self, request: Request, key: str) -> Response:
         """Revoke a token."""
         tokens.revoke_token(request.user, key)
-        return _reply(request)
+        return account_reply(request)
 
 
-def _check_password(request: Request, given: str) -> None:
+def check_password(request: Request, given: str) -> None:
     """Raises WrongSignIn: whoever sits at an open page is not always the person."""
     if not request.user.check_password(given):
         raise WrongSignIn("That is not your password of now.", "Check it and try again.", field="password")
 
 
-def _reply(request: Request) -> Response:
+def account_reply(request: Request, status: int = 200) -> Response:
+    """One's own account."""
     user = request.user
     held = roles_of(request)
     roles = tuple(people.role_view(role) for code, role in known_roles(held).items() if code in held)
@@ -160,5 +161,7 @@ def _reply(request: Request) -> Response:
             through_provider=OutsideIdentity.objects.filter(user=user.pk).exists(),
             second_factor=second_factor.has_one(user),
             recovery_codes=RecoveryCode.objects.filter(user=user.pk).count(),
-        )
+            passkeys=passkeys.of_user(user),
+        ),
+        status,
     )  # fmt: skip

@@ -78,6 +78,30 @@ class RecoveryCode(models.Model):
         return f"of {self.user.get_username()}"
 
 
+class Passkey(models.Model):
+    """What a device of a person signs in with (WebAuthn): its public key, and how often it has signed.
+
+    ``digest`` is the SHA-256 of ``credential``, which is too long to be looked for.
+    """
+
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, related_name="passkeys")
+    name = models.CharField(max_length=80)
+    credential = models.TextField()
+    digest = models.CharField(max_length=64, unique=True)
+    public_key = models.BinaryField()
+    signed = models.PositiveBigIntegerField(default=0)
+    made_at = models.DateTimeField()
+    used_at = models.DateTimeField(null=True)
+
+    class Meta:
+        ordering = ["id"]
+
+    @property
+    def audit_name(self) -> str:
+        """As the audit trail names it."""
+        return f"{self.name} of {self.user.get_username()}"
+
+
 class OwnRole(models.Model):
     """A role that the organisation made of the permissions that there are."""
 

@@ -18,7 +18,7 @@ from maestoso.core.errors import BadValue, DomainError, NotFound, Refused
 from maestoso.core.people.roles import ADMINISTRATOR, BY_CODE, WORDS, Role
 from maestoso.server.access.models import IdentityProvider, OutsideIdentity, RoleGrant, RoleRule
 from maestoso.server.access.roles import check_codes, known_roles
-from maestoso.server.access.second_factor import has_one, remove
+from maestoso.server.access.second_factor import forget_devices, has_one, has_passkey
 from maestoso.server.access.shapes import (
     AccountSave,
     Invitation,
@@ -70,7 +70,8 @@ def person_view(user: User) -> PersonView:
         state="disabled" if not user.is_active else "active" if came else "invited",
         roles=tuple(grant.role for grant in user.grants.all()),
         groups={grant.role: grant.group for grant in user.grants.all() if grant.group},
-        through_provider=outside is not None, second_factor=has_one(user), last_sign_in=user.last_login,
+        through_provider=outside is not None,
+        second_factor=has_one(user) or has_passkey(user), last_sign_in=user.last_login,
     )  # fmt: skip
 
 
@@ -159,7 +160,7 @@ def _sign_in_where(user: User, through_provider: bool) -> None:
             raise Refused("There is no provider to sign in through.", "Set it up first.",
                           field="through_provider")  # fmt: skip
         OutsideIdentity.objects.create(user=user)
-        remove(user)
+        forget_devices(user)
     # Sessions are good for a password: another one that nobody knows ends them.
     user.set_unusable_password()
     user.save()

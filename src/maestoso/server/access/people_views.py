@@ -77,7 +77,7 @@ class FactorOfPerson(APIView):
     @extend_schema(operation_id="removeFactorOf", request=None, responses={200: shape(PersonView)})
     def delete(self, request: Request, name: str) -> Response:
         """Remove somebody's second factor."""
-        second_factor.remove(people.find_person(name))
+        second_factor.forget_devices(people.find_person(name))
         return reply(people.person_view(people.find_person(name)))
 
 

@@ -18,7 +18,9 @@ from maestoso.core.errors import DomainError, Refused
 from maestoso.server.access.models import (
     IdentityProvider,
     OutsideIdentity,
+    Passkey,
     RecoveryCode,
+    RoleGrant,
     RoleRule,
     SecondFactor,
 )
@@ -41,6 +43,13 @@ class NeedsCode(DomainError):
     status = 403
 
 
+class NeedsPasskey(DomainError):
+    """The password was right, and a role wants a second factor. Remedy: sign in with a passkey."""
+
+    code = "needs-passkey"
+    status = 403
+
+
 class WrongCode(DomainError):
     """A code that is not that of this moment, or was used. Remedy: wait for the next one."""
 
@@ -51,6 +60,20 @@ class WrongCode(DomainError):
 def has_one(user: Any) -> bool:
     """Whether a person signs in with a code as well."""
     return SecondFactor.objects.filter(user=user.pk, confirmed_at__isnull=False).exists()
+
+
+def has_passkey(user: Any) -> bool:
+    """Whether a person can sign in with a passkey, which is two factors at once."""
+    return Passkey.objects.filter(user=user.pk).exists()
+
+
+def check_password_is_enough(user: Any) -> None:
+    """Raises NeedsPasskey for who must have a second factor, and has a passkey for it and no codes."""
+    roles = RoleGrant.objects.filter(user=user.pk).values_list("role", flat=True)
+    if must_have_one(list(roles)) and not has_one(user) and has_passkey(user):
+        raise NeedsPasskey(
+            "The password is right; your role wants more than that.", "Sign in with your passkey."
+        )
 
 
 def must_have_one(roles: Collection[str]) -> list[str]:
@@ -111,6 +134,14 @@ def remove(user: User) -> None:
 
 
 @recorded()
+def forget_devices(user: User) -> None:
+    """For who lost them: neither codes nor passkeys of theirs are good any more."""
+    remove(user)
+    for row in Passkey.objects.filter(user=user):
+        row.delete()
+
+
+@recorded()
 def set_rule(role: str, wanted: bool) -> None:
     """Whether holders of a role must have a second factor."""
     if wanted:
@@ -123,7 +154,7 @@ def set_rule(role: str, wanted: bool) -> None:
 def why_restricted(user: Any, roles: Collection[str]) -> str:
     """Why somebody may do nothing yet: a role of theirs wants a second factor; empty where it is there."""
     wanting = must_have_one(roles)
-    if not wanting or has_one(user):
+    if not wanting or has_one(user) or has_passkey(user):
         return ""
     known = known_roles(wanting)
     names = " and ".join(known[code].name.lower() for code in wanting if code in known)
@@ -135,7 +166,7 @@ def why_restricted(user: Any, roles: Collection[str]) -> str:
             f"As {names} you must sign in with a second factor, and {row.name} is not known to ask for one. "
             "Ask an administrator."
         )
-    return f"As {names} you must sign in with a code as well, and have not set one up."
+    return f"As {names} you must sign in with a code as well, or with a passkey, and have set up neither."
 
 
 def _take(row: SecondFactor, code: str, now: datetime) -> None:

@@ -225,6 +225,7 @@ class Account:
     through_provider: bool
     second_factor: bool
     recovery_codes: int
+    passkeys: tuple[PasskeyView, ...]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -305,3 +306,35 @@ class ProviderAnswer:
 
     authorization_code: str
     state: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PasskeyView:
+    """A passkey of one's own."""
+
+    id: int
+    name: str
+    made_at: datetime
+    used_at: datetime | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PasskeyOptions:
+    """What the browser needs to ask a device, as JSON (Web Authentication, level 3)."""
+
+    options: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PasskeySave:
+    """What a device made, as JSON, and what it is to be called."""
+
+    name: str
+    credential: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PasskeyAnswer:
+    """What a device signed, as JSON."""
+
+    credential: str

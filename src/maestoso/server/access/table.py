@@ -36,6 +36,8 @@ BY_KIND = "by-kind"
 TABLE: dict[str, dict[str, str]] = {
     # Signing in, and one's own account.
     "session": {"GET": ANYBODY, "POST": ANYBODY, "DELETE": ANYBODY},
+    "session/passkey": {"POST": ANYBODY},
+    "session/passkey/options": {"POST": ANYBODY},
     "session/provider": {"POST": ANYBODY},
     "session/provider/address": {"POST": ANYBODY},
     "invitations": {"POST": ANYBODY},
@@ -45,6 +47,9 @@ TABLE: dict[str, dict[str, str]] = {
     "account/sessions": {"DELETE": OWN},
     "account/second-factor": {"POST": OWN, "PUT": OWN},
     "account/second-factor/removal": {"POST": OWN},
+    "account/passkeys": {"POST": OWN},
+    "account/passkeys/options": {"POST": OWN},
+    "account/passkeys/{id}": {"DELETE": OWN},
     "account/tokens": {"POST": OWN},
     "account/tokens/{key}": {"DELETE": OWN},
     # People.

@@ -2,11 +2,16 @@
 
 from django.urls import path
 
-from maestoso.server.access import account_views, identity_provider_views, people_views
+from maestoso.server.access import account_views, identity_provider_views, passkey_views, people_views
 from maestoso.server.access.views import SessionView
 
 urlpatterns = [
     path("session", SessionView.as_view(), name="session"),
+    path("session/passkey", passkey_views.SignInWithPasskey.as_view(), name="sign-in-with-passkey"),
+    path("session/passkey/options", passkey_views.OptionsToSignIn.as_view(), name="passkey-options"),
+    path("account/passkeys", passkey_views.Passkeys.as_view(), name="account-passkeys"),
+    path("account/passkeys/options", passkey_views.OptionsToAdd.as_view(), name="passkey-options-to-add"),
+    path("account/passkeys/<int:pk>", passkey_views.OnePasskey.as_view(), name="account-passkey"),
     path("session/provider", identity_provider_views.SignInThrough.as_view(), name="sign-in-through"),
     path(
         "session/provider/address",

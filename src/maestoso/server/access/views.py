@@ -81,6 +81,7 @@ class SessionView(APIView):
             except second_factor.WrongCode:
                 TRIES.failed(counted)
                 raise
+        second_factor.check_password_is_enough(user)
         TRIES.succeeded(counted)
         with recorded():
             login(request, user)

@@ -31,6 +31,7 @@ HIDDEN = frozenset(
         "agent_token",
         "client_secret",
         "authorization_code",
+        "credential",
         "sealed",
         "key",
         "value",

@@ -33,9 +33,9 @@ LARGEST_BODY = 20_000
 LIMITS_NOTED_EVERY_S = 60
 REFUSALS = frozenset(
     {
-        "wrong-sign-in", "wrong-code", "not-let-in", "provider-failed", "bad-token", "bad-invitation",
-        "not-allowed", "not-permitted", "needs-second-factor", "needs-approval", "deed-needs-approval",
-        "cannot-approve", "last-administrator", "not-yours-to-answer",
+        "wrong-sign-in", "wrong-code", "wrong-passkey", "not-let-in", "provider-failed", "bad-token",
+        "bad-invitation", "not-allowed", "not-permitted", "needs-second-factor", "needs-approval",
+        "deed-needs-approval", "cannot-approve", "last-administrator", "not-yours-to-answer",
     }
 )  # fmt: skip
 """Codes of what somebody was not let do, which stands in the trail."""

@@ -8,6 +8,9 @@ from typing import Any
 DID: dict[str, dict[str, str]] = {
     # Signing in and people.
     "session": {"POST": "Signed in", "DELETE": "Signed out"},
+    "sign-in-with-passkey": {"POST": "Signed in with a passkey"},
+    "account-passkeys": {"POST": "Added the passkey {body.name}"},
+    "account-passkey": {"DELETE": "Removed passkey {pk}"},
     "sign-in-through": {"POST": "Signed in through the identity provider"},
     "identity-provider": {
         "PUT": "Changed the identity provider",
@@ -132,11 +135,11 @@ LOOKS_ONLY = frozenset(
         "plan-assessment", "plan-preflight", "plan-file", "plan-files", "plan-landings", "plan-helps",
         "plan-rehearsal", "plan-mend", "plan-suggestions", "crosswalk-landings", "crosswalk-proposals",
         "crosswalk-trial", "crosswalk-table", "group-cost", "drill-try", "verify", "try-provider",
-        "provider-address",
+        "provider-address", "passkey-options", "passkey-options-to-add",
     }
 )  # fmt: skip
 """Addresses that are sent something only to be told what it would mean."""
-SIGN_INS = ("session", "session/provider", "invitations")
+SIGN_INS = ("session", "session/provider", "session/passkey", "invitations")
 """Paths of entries that say who came and went."""
 LONGEST_VALUE = 60
 

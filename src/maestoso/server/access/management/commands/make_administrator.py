@@ -47,7 +47,7 @@ class Command(BaseCommand):
                 user.save()
             # Whoever signed in at a provider that is gone, or lost the device, is locked out as well.
             OutsideIdentity.objects.filter(user=user).delete()
-            second_factor.remove(user)
+            second_factor.forget_devices(user)
             RoleGrant.objects.get_or_create(user=user, role=ADMINISTRATOR, defaults={"at": now})
             what = "Make an administrator" if made else "Let an administrator in again"
             add_entry(
