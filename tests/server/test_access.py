@@ -21,7 +21,10 @@ CONTRACT = json.loads(
 )
 
 
-ANYBODYS = ("/api/v1/session", "/api/v1/invitations")
+ANYBODYS = (
+    "/api/v1/session", "/api/v1/session/passkey", "/api/v1/session/passkey/options", "/api/v1/session/provider",
+    "/api/v1/session/provider/address", "/api/v1/invitations",
+)  # fmt: skip
 
 
 class SigningIn(Tidewell):

@@ -14,6 +14,7 @@ from django.db import OperationalError, connection
 from django.test import AsyncClient, TransactionTestCase
 
 from maestoso.core.errors import LogCorrupt
+from maestoso.core.people.scope import Reach
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access import listeners
 from maestoso.server.access.stream_door import StreamDoor, Streams
@@ -285,7 +286,7 @@ class EverywhereStream(TransactionTestCase):
     async def test_it_beats_while_a_look_takes_long_so_that_nobody_holds_the_server_for_lost(self) -> None:
         going = threading.Event()
 
-        def slow(now: Any, who: str) -> str:
+        def slow(now: Any, who: str, reach: Reach) -> str:
             going.wait(60)
             return "nothing"
 

@@ -183,7 +183,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description The rules. */
+        /** @description The rules, of every plan and of those within reach. */
         get: operations["approvalRules"];
         /** @description Say what needs second signatures. */
         put: operations["saveApprovalRules"];
@@ -2396,6 +2396,9 @@ export interface components {
             full_name: string;
             mail: string;
             roles: components["schemas"]["RoleView"][];
+            scopes: {
+                [key: string]: string;
+            };
             sessions: components["schemas"]["SessionView"][];
             tokens: components["schemas"]["TokenView"][];
             through_provider: boolean;
@@ -3545,6 +3548,9 @@ export interface components {
             full_name: string;
             mail?: string;
             roles: string[];
+            scopes?: {
+                [key: string]: components["schemas"]["ScopeSent"];
+            };
             through_provider?: boolean;
         };
         PersonSaveSent: {
@@ -3552,6 +3558,9 @@ export interface components {
             mail: string;
             active: boolean;
             roles: string[];
+            scopes?: {
+                [key: string]: components["schemas"]["ScopeSent"];
+            };
             through_provider?: boolean;
         };
         PersonView: {
@@ -3560,6 +3569,9 @@ export interface components {
             mail: string;
             state: string;
             roles: string[];
+            scopes: {
+                [key: string]: components["schemas"]["Scope"];
+            };
             groups: {
                 [key: string]: string;
             };
@@ -4292,6 +4304,16 @@ export interface components {
             name: string;
             query: string;
         };
+        Scope: {
+            sites: string[];
+            plans: string[];
+            tags: string[];
+        };
+        ScopeSent: {
+            sites?: string[];
+            plans?: string[];
+            tags?: string[];
+        };
         ScoreStep: {
             id: string;
             verb: string;
@@ -4425,6 +4447,7 @@ export interface components {
                 [key: string]: string;
             };
             restricted: string;
+            only: string;
             provider: string;
         };
         SessionView: {

@@ -104,3 +104,4 @@ export type DrillCalendar = Schemas["Calendar"];
 export type Verification = Schemas["Verification"];
 export type AuditLine = Schemas["AuditLine"];
 export type AuditPage = Schemas["AuditPage"];
+export type Scope = Schemas["Scope"];

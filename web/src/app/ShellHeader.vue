@@ -20,7 +20,7 @@ defineExpose({ signOut });
 <template>
   <header>
     <RouterLink to="/" class="mark"><b>m</b>aestoso</RouterLink>
-    <span class="organisation">{{ session?.organisation }}</span>
+    <span class="organisation">{{ session?.organisation }}<template v-if="session?.only">, what is {{ session.only }}</template></span>
     <span class="space" />
     <button class="find" @click="$emit('find')"><span class="words">Find or do anything</span> <kbd>Ctrl K</kbd></button>
     <button class="link plain" title="What is this page for?" @click="$emit('help')">Help</button>

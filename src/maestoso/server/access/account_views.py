@@ -16,6 +16,7 @@ from maestoso.engine.clock import SystemClock
 from maestoso.server.access import passkeys, people, second_factor, sessions, tokens
 from maestoso.server.access.may import roles_of
 from maestoso.server.access.models import ApiToken, OutsideIdentity, RecoveryCode
+from maestoso.server.access.reach import scopes_of
 from maestoso.server.access.roles import known_roles
 from maestoso.server.access.shapes import (
     Account,
@@ -155,6 +156,7 @@ def account_reply(request: Request, status: int = 200) -> Response:
     own = ApiToken.objects.filter(user=user.pk).order_by("-created")
     return reply(
         Account(
+            scopes={role: said for role, scope in scopes_of(request).items() if (said := scope.words())},
             name=user.get_username(), full_name=user.first_name, mail=user.email, roles=roles,  # type: ignore[union-attr]
             sessions=sessions.of_user(user.pk, request.session.session_key),
             tokens=tuple(map(tokens.token_view, own)),

@@ -13,6 +13,7 @@ from rest_framework.request import Request
 from maestoso.core.errors import DomainError, NotFound
 from maestoso.core.people.roles import WORDS, permissions_of, refusal, roles_with
 from maestoso.server.access.models import ApiToken, RoleGrant
+from maestoso.server.access.reach import check_object, check_reach, scopes_of
 from maestoso.server.access.roles import known_roles
 from maestoso.server.access.second_factor import why_restricted
 from maestoso.server.access.table import ANYBODY, BY_KIND, OWN, TABLE, TO_RESTORE
@@ -48,8 +49,21 @@ class InTable(BasePermission):
             raise NotPermitted("A token has no account: only who signed in may use this address.", "Sign in.")
         if needed != OWN:
             _refuse_restricted(request)
-            require(request, _to_restore(request) if needed == BY_KIND else needed)
+            permission = _to_restore(request) if needed == BY_KIND else needed
+            require(request, permission)
+            match = request.resolver_match
+            assert match is not None
+            address = address_of(match.route.removeprefix("api/v1/"))
+            check_reach(
+                request, permission, str(request.method), address, match.kwargs, lambda: _sent(request)
+            )
         return True
+
+
+def _sent(request: Request) -> Any:
+    """The JSON that was sent; None for nothing, and for what is none."""
+    is_json = "json" in request.headers.get("Content-Type", "")
+    return request.data if is_json and request.headers.get("Content-Length") not in (None, "", "0") else None
 
 
 def _refuse_restricted(request: Request) -> None:
@@ -94,19 +108,19 @@ def roles_of(request: Request) -> frozenset[str]:
     """The roles that count for a request: those of the person, or of them those that its token may use."""
     known: frozenset[str] | None = getattr(request, "_roles", None)
     if known is None:
-        known = frozenset(RoleGrant.objects.filter(user=request.user.pk).values_list("role", flat=True))
-        if isinstance(request.auth, ApiToken):
-            known &= frozenset(request.auth.roles)
+        known = frozenset(scopes_of(request))
         request._roles = known  # type: ignore[attr-defined]
     return known
 
 
-def require(request: Request, permission: str) -> None:
-    """Raises NotPermitted, naming who may."""
+def require(request: Request, permission: str, kind: str = "", *key: str) -> None:
+    """Raises NotPermitted, naming who may; and for an object NotFound, or OutsideScope."""
     roles = roles_of(request)
     known = known_roles(roles)
     if permission not in permissions_of(roles, known):
         raise NotPermitted(*refusal(permission, sorted(roles), able(permission), known))
+    if kind:
+        check_object(request, permission, kind, key)
 
 
 def able(permission: str, but: str = "") -> list[str]:

@@ -14,12 +14,14 @@ from maestoso.core.people.roles import WORDS, Role
 class RoleGrant(models.Model):
     """A person has a role; given by whom and when (nobody: on the machine itself).
 
+    ``scope`` is what it is given for, empty for everything (:class:`maestoso.core.people.scope.Scope`).
     ``group`` is the group at the provider of identities that it comes from, for as long as somebody is in it.
     """
 
     user = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, related_name="grants")
     role = models.CharField(max_length=40)
     by = models.CharField(max_length=150, blank=True)
+    scope: Any = models.JSONField(default=dict)
     group = models.CharField(max_length=200, blank=True, default="")
     at = models.DateTimeField()
 

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from datetime import datetime
 from typing import Any
 
+from django.apps import apps
 from django.conf import settings
 from django.contrib.auth.models import User
 from django.contrib.auth.password_validation import validate_password
@@ -14,8 +16,10 @@ from django.core.validators import validate_email
 from django.db.models import Prefetch, QuerySet
 from django.db.models.functions import Lower
 
+from maestoso.core.codec import from_data, to_data
 from maestoso.core.errors import BadValue, DomainError, NotFound, Refused
 from maestoso.core.people.roles import ADMINISTRATOR, BY_CODE, WORDS, Role
+from maestoso.core.people.scope import Scope
 from maestoso.server.access.models import IdentityProvider, OutsideIdentity, RoleGrant, RoleRule
 from maestoso.server.access.roles import check_codes, known_roles
 from maestoso.server.access.second_factor import forget_devices, has_one, has_passkey
@@ -30,6 +34,7 @@ from maestoso.server.access.shapes import (
     RoleView,
 )
 from maestoso.server.audit.record import recorded
+from maestoso.server.estate.models import Site
 
 GOOD_FOR_DAYS = settings.PASSWORD_RESET_TIMEOUT // 86_400
 
@@ -69,6 +74,7 @@ def person_view(user: User) -> PersonView:
         name=user.username, full_name=user.first_name, mail=user.email,
         state="disabled" if not user.is_active else "active" if came else "invited",
         roles=tuple(grant.role for grant in user.grants.all()),
+        scopes={grant.role: from_data(Scope, grant.scope) for grant in user.grants.all() if grant.scope},
         groups={grant.role: grant.group for grant in user.grants.all() if grant.group},
         through_provider=outside is not None,
         second_factor=has_one(user) or has_passkey(user), last_sign_in=user.last_login,
@@ -104,7 +110,7 @@ def invite(sent: PersonInvite, *, by: str, at: datetime) -> Invitation:
         raise Refused(f"There is somebody called {name} already.", "Choose another name.", field="name")
     user.set_unusable_password()
     user.save()
-    _give(user, sent.roles, by=by, at=at)
+    _give(user, sent.roles, sent.scopes, by=by, at=at)
     _sign_in_where(user, sent.through_provider)
     return _invitation(user)
 
@@ -132,10 +138,11 @@ def _invitation(user: User) -> Invitation:
 def save_person(name: str, sent: PersonSave, *, by: str, at: datetime) -> PersonView:
     """A person as they shall be. Raises NotFound, BadValue, Refused: somebody must administer."""
     # All who administer are locked: of two who take the role from each other, the second is refused.
-    rows = RoleGrant.objects.select_for_update().filter(role=ADMINISTRATOR)
-    others = [row for row in rows.select_related("user") if row.user.username != name and _signs_in(row.user)]
+    rows = RoleGrant.objects.select_for_update().filter(role=ADMINISTRATOR).select_related("user")
+    others = [row for row in rows if row.user.username != name and _signs_in(row.user) and not row.scope]
     user = find_person(name)
-    stays = sent.active and ADMINISTRATOR in sent.roles and not sent.through_provider
+    for_everything = ADMINISTRATOR in sent.roles and _scope(sent.scopes, ADMINISTRATOR).is_everything
+    stays = sent.active and for_everything and not sent.through_provider
     if not others and not stays and _administers(user):
         raise Refused(
             f"{name} is the only administrator who can sign in with a password.",
@@ -143,7 +150,7 @@ def save_person(name: str, sent: PersonSave, *, by: str, at: datetime) -> Person
         )  # fmt: skip
     user.first_name, user.email, user.is_active = _full_name(sent.full_name), _mail(sent.mail), sent.active
     user.save()
-    _give(user, sent.roles, by=by, at=at)
+    _give(user, sent.roles, sent.scopes, by=by, at=at)
     _sign_in_where(user, sent.through_provider)
     return person_view(find_person(name))
 
@@ -171,11 +178,12 @@ def _signs_in(user: User) -> bool:
 
 
 def _administers(user: User) -> bool:
-    return RoleGrant.objects.filter(user=user, role=ADMINISTRATOR).exists()
+    return any(not row.scope for row in RoleGrant.objects.filter(user=user, role=ADMINISTRATOR))
 
 
-def _give(user: User, roles: tuple[str, ...], *, by: str, at: datetime) -> None:
-    """Give what is new, take back what is not wanted."""
+def _give(user: User, roles: tuple[str, ...], scopes: Mapping[str, Scope], *, by: str, at: datetime) -> None:
+    """Give what is new, take back what is not wanted, each for its scope. Raises BadValue, Refused."""
+    _check_scopes(roles, scopes)
     check_codes(roles)
     own = {grant.role: grant for grant in RoleGrant.objects.filter(user=user)}
     for role, grant in own.items():
@@ -188,8 +196,33 @@ def _give(user: User, roles: tuple[str, ...], *, by: str, at: datetime) -> None:
             )  # fmt: skip
         grant.delete()
     for role in dict.fromkeys(roles):
+        scope = _scope(scopes, role)
+        kept = {} if scope.is_everything else to_data(scope)
         if role not in own:
-            RoleGrant.objects.create(user=user, role=role, by=by, at=at)
+            RoleGrant.objects.create(user=user, role=role, scope=kept, by=by, at=at)
+        elif own[role].scope != kept:
+            own[role].scope = kept
+            own[role].save()
+
+
+def _scope(scopes: Mapping[str, Scope], role: str) -> Scope:
+    return scopes.get(role, Scope())
+
+
+def _check_scopes(roles: tuple[str, ...], scopes: Mapping[str, Scope]) -> None:
+    """Raises BadValue for a scope of a role that is not given, or of a site or plan that there is not."""
+    # By its name: plans know access, and access does not know plans.
+    plans = set(apps.get_model("plans", "PlanRow").objects.values_list("code", flat=True))
+    sites = set(Site.objects.values_list("code", flat=True))
+    for role, scope in scopes.items():
+        if role not in roles:
+            raise BadValue(f"scopes has {role[:40]!r}, which is no role of theirs.", "Give the role as well.",
+                           field="scopes")  # fmt: skip
+        for what, named, known in (("site", scope.sites, sites), ("plan", scope.plans, plans)):
+            unknown = sorted(set(named) - known)
+            if unknown:
+                raise BadValue(f"There is no {what} {unknown[0][:40]!r}.",
+                               f"Use one of: {', '.join(sorted(known))}.", field="scopes")  # fmt: skip
 
 
 @recorded()

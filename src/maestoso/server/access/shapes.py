@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
+
+from maestoso.core.people.scope import Scope
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -21,7 +23,8 @@ class Session:
 
     ``time_zone`` is that of the organisation: new sites and drills begin with it. ``permissions`` are what
     the person may do; ``lacking`` says of each other permission why not, and who may. ``restricted`` is why
-    nothing may be done yet: a second factor is wanted first. ``provider`` is what one may sign in through
+    nothing may be done yet: a second factor is wanted first. ``only`` is what one sees where that is not
+    everything. ``provider`` is what one may sign in through
     instead; empty where there is none.
     """
 
@@ -34,6 +37,7 @@ class Session:
     permissions: tuple[str, ...]
     lacking: dict[str, str]
     restricted: str
+    only: str
     provider: str
 
 
@@ -103,8 +107,8 @@ class PasswordGiven:
 class PersonView:
     """Somebody who can be given roles. ``state`` is active, invited (nobody has accepted yet) or disabled.
 
-    ``groups`` are those at the provider that roles come from, by role. ``through_provider``: signs in there
-    and not here.
+    ``scopes`` are what roles are given for, of those that are not for everything. ``groups`` are those at the
+    provider that roles come from, by role. ``through_provider``: signs in there and not here.
     """
 
     name: str
@@ -112,6 +116,7 @@ class PersonView:
     mail: str
     state: str
     roles: tuple[str, ...]
+    scopes: dict[str, Scope]
     groups: dict[str, str]
     through_provider: bool
     second_factor: bool
@@ -131,23 +136,25 @@ class People:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PersonInvite:
-    """Somebody to be invited. ``name`` is what they sign in with."""
+    """Somebody to be invited, who signs in as ``name``; roles without a scope are for everything."""
 
     name: str
     full_name: str
     mail: str = ""
     roles: tuple[str, ...]
+    scopes: dict[str, Scope] = field(default_factory=dict)
     through_provider: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PersonSave:
-    """A person as they shall be."""
+    """A person as they shall be; roles without a scope are for everything."""
 
     full_name: str
     mail: str
     active: bool
     roles: tuple[str, ...]
+    scopes: dict[str, Scope] = field(default_factory=dict)
     through_provider: bool = False
 
 
@@ -214,12 +221,13 @@ class TokenMade:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Account:
-    """One's own account. ``may`` says in words what one may do, by role."""
+    """One's own account. ``scopes`` says in words what roles are given for that are not for everything."""
 
     name: str
     full_name: str
     mail: str
     roles: tuple[RoleView, ...]
+    scopes: dict[str, str]
     sessions: tuple[SessionView, ...]
     tokens: tuple[TokenView, ...]
     through_provider: bool

@@ -37,7 +37,7 @@ class Streams(Protocol):
 
     sessions: Sessions
 
-    async def prepare(self, pk: int, after: int) -> None:
+    async def prepare(self, pk: int, after: int, session: str) -> None:
         """See to it that the first message is there. Raises a DomainError, or one of AWAY."""
 
     def listen(self, pk: int, after: int, session: str) -> AsyncIterator[str]:
@@ -74,7 +74,7 @@ class StreamDoor:
         try:
             if not session or await streams.sessions.is_over(session):
                 raise NotAuthenticated
-            await streams.prepare(pk, after)
+            await streams.prepare(pk, after, session)
         except (NotAuthenticated, DomainError, *AWAY) as error:
             await _refuse(send, error)
             return

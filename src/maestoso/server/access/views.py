@@ -20,6 +20,7 @@ from maestoso.engine.clock import SystemClock
 from maestoso.server.access import second_factor
 from maestoso.server.access.may import lacking, roles_of
 from maestoso.server.access.people import provider_name
+from maestoso.server.access.reach import only_for
 from maestoso.server.access.roles import known_roles
 from maestoso.server.access.shapes import Session, SignIn
 from maestoso.server.access.tries import TRIES, TooManyAtOnce, counted_as, remember_browser
@@ -114,5 +115,6 @@ def session_view(request: Request) -> Session:
         permissions=tuple(one for one in WORDS if one in held),
         lacking=lacking(roles) if user.is_authenticated else {},
         restricted=restricted,
+        only=only_for(request) if user.is_authenticated else "",
         provider=provider_name(),
     )

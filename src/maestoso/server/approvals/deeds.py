@@ -18,6 +18,7 @@ from maestoso.core.errors import BadValue, NotFound
 from maestoso.core.people.approvals import ApprovalRule
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access.may import address_of, require
+from maestoso.server.access.reach import check_reach
 from maestoso.server.access.table import TABLE
 from maestoso.server.approvals import services
 from maestoso.server.approvals.services import Deed
@@ -60,7 +61,7 @@ class Signed(BasePermission):
         if (address, request.method) not in DEEDS_BY_ADDRESS:
             return True
         body = request.data if request.body else None
-        rule, words = _wanted(address, str(request.method), match.kwargs, body)
+        rule, words, _ = _wanted(address, str(request.method), match.kwargs, body)
         if rule is None:
             return True
         given = request.headers.get(HEADER, "")
@@ -91,8 +92,9 @@ class GiveBack(MiddlewareMixin):
 
 def read_deed(
     request: Request, method: str, path: str, body: str, based_on: str
-) -> tuple[ApprovalRule | None, Deed, str]:
-    """What somebody asks to do: the rule that it must keep (None: it needs nobody), and what it is in words.
+) -> tuple[ApprovalRule | None, Deed, str, str]:
+    """What somebody asks to do: the rule that it must keep (None: it needs nobody), what it is in words, and
+    the plan that it is about (empty: none).
 
     Raises NotPermitted for what they may not do at all, BadValue, NotFound.
     """
@@ -109,26 +111,26 @@ def read_deed(
     if (address, method) not in DEEDS_BY_ADDRESS:
         raise NotFound(f"{method[:10]} {path[:60]} needs nobody's approval.", "Do it.")
     require(request, TABLE[address][method])
-    rule, words = _wanted(address, method, match.kwargs, sent)
-    return rule, Deed(method=method, path=path, body=_text(sent), based_on=based_on), words
+    check_reach(request, TABLE[address][method], method, address, match.kwargs, lambda: sent)
+    rule, words, plan = _wanted(address, method, match.kwargs, sent)
+    return rule, Deed(method=method, path=path, body=_text(sent), based_on=based_on), words, plan
 
 
 def _wanted(
     address: str, method: str, arguments: Mapping[str, Any], body: Any
-) -> tuple[ApprovalRule | None, str]:
-    """The rule that a deed must keep, None where it needs nobody's signature; and what it is in words."""
+) -> tuple[ApprovalRule | None, str, str]:
+    """The rule that a deed must keep, None where it needs nobody's signature; what it is in words; and the
+    plan that it is about, empty for none."""
     kind, words = DEEDS_BY_ADDRESS[(address, method)]
     sent = body if isinstance(body, dict) else {}
-    plan = ""
+    plan = str(arguments.get("code", "")) if address.startswith("plans/") else ""
     if kind == "commit":
         if sent.get("kind") != "commit":
-            return None, ""
+            return None, "", ""
         # By its name: runs know approvals, and approvals do not know runs.
         run = apps.get_model("runs", "Run").objects.filter(pk=arguments["pk"])
         plan = run.values_list("plan_code", flat=True).first() or ""
-    elif kind == "publish":
-        plan = str(arguments.get("code", ""))
-    return services.wanted_for(plan, kind), filled(words, arguments, body)
+    return services.wanted_for(plan, kind), filled(words, arguments, body), plan
 
 
 def _text(body: Any) -> str:

@@ -26,6 +26,7 @@ from maestoso.core.people.approvals import (
     why_not_answer,
 )
 from maestoso.core.people.roles import APPROVE, one_of
+from maestoso.core.people.scope import Reach
 from maestoso.core.planning.inputs import KINDS
 from maestoso.server.access.may import able
 from maestoso.server.approvals.models import ApprovalAnswer, ApprovalRequest, Rule
@@ -133,7 +134,8 @@ def ask(
         raise BadValue(
             "The reason is too long.", f"Give up to {LONGEST_TEXT} characters.", field="body.reason"
         )
-    for older in ApprovalRequest.objects.filter(plan=plan, asked_by=by.username, closed=""):
+    own = ApprovalRequest.objects.filter(plan=plan, asked_by=by.username, closed="", deed=None)
+    for older in own:
         older.closed = "withdrawn"
         older.save()
     return ApprovalRequest.objects.create(
@@ -144,7 +146,7 @@ def ask(
 
 @recorded()
 def ask_for_deed(
-    rule: ApprovalRule, deed: Deed, words: str, *, reason: str, by: User, at: datetime
+    rule: ApprovalRule, deed: Deed, words: str, *, plan: str, reason: str, by: User, at: datetime
 ) -> ApprovalRequest:
     """Ask for the signatures that a deed needs; an older request of one's own for the same is withdrawn."""
     if len(reason) > LONGEST_TEXT:
@@ -156,7 +158,7 @@ def ask_for_deed(
             older.closed = "withdrawn"
             older.save()
     return ApprovalRequest.objects.create(
-        plan="", plan_name=words[:200], plan_version=0, kind=rule.kind, options={}, deed=to_data(deed),
+        plan=plan, plan_name=words[:200], plan_version=0, kind=rule.kind, options={}, deed=to_data(deed),
         reason=reason, asked_by=by.username, asker_mail=by.email, asked_at=at, needed=rule.approvals,
         hours=rule.hours,
     )  # fmt: skip
@@ -195,10 +197,12 @@ def find(pk: int) -> ApprovalRequest:
     return row
 
 
-def recent(most: int = 50) -> list[ApprovalRequest]:
-    """The newest requests, what is open first."""
-    rows = list(ApprovalRequest.objects.prefetch_related("answers")[:most])
-    return sorted(rows, key=lambda row: bool(row.closed))
+def recent(reach: Reach, most: int = 50) -> list[ApprovalRequest]:
+    """The newest requests that are within reach, what is open first."""
+    rows = ApprovalRequest.objects.prefetch_related("answers")
+    if not reach.everything:
+        rows = rows.filter(plan__in=reach.plans)
+    return sorted(rows[:most], key=lambda row: bool(row.closed))
 
 
 def state(row: ApprovalRequest, now: datetime) -> State:

@@ -6,11 +6,12 @@ from collections.abc import Sequence
 from dataclasses import replace
 from datetime import datetime, timedelta
 from functools import partial
-from urllib.parse import quote
+from urllib.parse import quote, unquote
 
 from maestoso.core.answer_cache import AnswerCache
 from maestoso.core.landing.ground import Ground
 from maestoso.core.model.finding import Finding
+from maestoso.core.people.scope import EVERYTHING, Reach
 from maestoso.core.planning.inputs import LIVE, Kind
 from maestoso.core.readiness.assess import RECOVERY, Assessment, findings_of
 from maestoso.core.readiness.context import Context
@@ -38,25 +39,44 @@ ORDER = {"now": 0, "soon": 1, "sometime": 2}
 _judged: AnswerCache[Ground, tuple[object, ...], Assessment] = AnswerCache(400)
 
 
-def readiness(now: datetime) -> Readiness:
-    """The whole board."""
+def readiness(now: datetime, reach: Reach = EVERYTHING) -> Readiness:
+    """The whole board, or what of it is within reach: these plans, and what these workloads would be."""
     around = Surroundings(now)
     rows = []
     for code, version in around.versions.items():
+        if not reach.has("plan", code):
+            continue
         ctx = around.context(around.plans[code], version.number)
         rows.append((ctx, _row(around, ctx, _assess(around, ctx))))
-    lost, idle = _if_lost(around, rows), _without_purpose(rows)
+    lost, idle = _if_lost(around, rows, reach), _without_purpose(rows)
     actions = [
         *_from_split(), *_from_forgotten(around), *_from_room(rows), *_from_runs(),
-        *_from_approvals(now),
+        *_from_approvals(now, reach),
         *_from_sites(around, lost),
-        *_from_failovers(rows), *_from_copies(now), *next_actions(now), *idle.values(),
+        *_from_failovers(rows), *_from_copies(now, reach), *next_actions(now), *idle.values(),
         *_from_plans([pair for pair in rows if pair[1].code not in idle]),
     ]  # fmt: skip
+    if not reach.everything:
+        actions = [action for action in actions if _leads_into(action.to, reach)]
     return Readiness(
         now=now, if_lost=lost, actions=tuple(sorted(actions, key=lambda action: ORDER[action.urgency])),
         plans=tuple(view for _, view in rows),
     )  # fmt: skip
+
+
+def _leads_into(to: str, reach: Reach) -> bool:
+    """Whether an action leads to something within reach; others are for who sees everything."""
+    path, _, asked = to.partition("?")
+    _, kind, *rest = path.split("/")
+    name = unquote(rest[0]) if rest else ""
+    if kind == "runs" and name:
+        run = Run.objects.filter(pk=name).first()
+        return run is not None and reach.has_run(run.plan_code, run.source, run.target)
+    if kind == "protection" and name == "new":
+        return reach.has("workload", unquote(asked.removeprefix("members=")))
+    if kind == "approvals":
+        return True  # narrowed already
+    return kind in ("plans", "protection") and reach.has({"plans": "plan", "protection": "group"}[kind], name)
 
 
 def _assess(around: Surroundings, ctx: Context) -> Assessment:
@@ -130,10 +150,14 @@ def _at_risk(ctx: Context, now: datetime) -> tuple[float | None, str]:
     return max((now - ctx.newest[code].at).total_seconds() for code in groups), ""
 
 
-def _if_lost(around: Surroundings, rows: Sequence[tuple[Context, PlanRowView]]) -> tuple[IfLost, ...]:
+def _if_lost(
+    around: Surroundings, rows: Sequence[tuple[Context, PlanRowView]], reach: Reach
+) -> tuple[IfLost, ...]:
     """Every site where anything runs: what is down first, then the largest."""
     ways = [_way(ctx, view) for ctx, view in rows]
     there = running(around.estate.rows, {code: around.pulse(code) for code in around.sites})
+    if not reach.everything:
+        there = {code: names & reach.workloads for code, names in there.items()}
     groups = {name: row.group for name, row in around.estate.rows.items() if row.group}
     names = {code: site.name for code, site in around.sites.items()}
     live = list(Run.objects.filter(outcome="", last_seq__gt=0, kind__in=LIVE))
@@ -156,7 +180,7 @@ def _if_lost(around: Surroundings, rows: Sequence[tuple[Context, PlanRowView]]) 
             ),
             moving=moving.get(code, {}), uncopied=uncopied,
         )  # fmt: skip
-        if place.running or place.down:
+        if reach.has("site", code) and (place.running or place.down):
             found.append(if_lost(place, ways, groups, names, around.now))
     return tuple(sorted(found, key=lambda one: (not one.down, -one.running)))
 
@@ -176,7 +200,7 @@ def listed(names: Sequence[str]) -> str:
     return " and ".join(names) if len(names) < 3 else f"{names[0]}, {names[1]} and {len(names) - 2} more"
 
 
-def _from_approvals(now: datetime) -> list[NextAction]:
+def _from_approvals(now: datetime, reach: Reach) -> list[NextAction]:
     """Starts that wait for a second signature."""
     return [
         NextAction(
@@ -188,7 +212,7 @@ def _from_approvals(now: datetime) -> list[NextAction]:
             f"{row.answers.count()} of {row.needed} have approved.",
             label="See it", to=f"/approvals/{row.pk}",
         )
-        for row in approvals.recent()
+        for row in approvals.recent(reach)
         if approvals.state(row, now) == "open"
     ]  # fmt: skip
 
@@ -359,9 +383,9 @@ def _from_sites(around: Surroundings, lost: Sequence[IfLost]) -> list[NextAction
     return actions
 
 
-def _from_copies(now: datetime) -> list[NextAction]:
+def _from_copies(now: datetime, reach: Reach) -> list[NextAction]:
     """A cause once for all its groups, then groups in trouble of their own, then what nobody protects."""
-    seen = overview(now)
+    seen = overview(now, reach=reach)
     actions = [
         NextAction(
             urgency="now", title="Nothing is copied over a link", sentence=cause.sentence,

@@ -9,6 +9,7 @@ from urllib.parse import quote
 
 import orjson
 
+from maestoso.core.people.scope import EVERYTHING, Reach
 from maestoso.server.board.shapes import Hit, SearchResult
 from maestoso.server.board.stored import board_text
 from maestoso.server.estate.models import Site
@@ -22,12 +23,16 @@ from maestoso.server.scripts.models import Script
 MOST_OF_A_KIND = 6
 
 
-def find_anything(text: str, now: datetime) -> SearchResult:
-    """What holds every word of ``text``, of each kind the first few. Nothing for no words."""
+def find_anything(text: str, now: datetime, reach: Reach = EVERYTHING) -> SearchResult:
+    """What holds every word of ``text`` and is within reach, of each kind the first few. Nothing for no
+    words."""
     words = text.casefold().split()
     if not words:
         return SearchResult(hits=())
-    kinds = (_plans(), _runs(text), _workloads(), _groups(), _sites(), _scripts(), _findings(now))
+    kinds = (
+        _plans(reach), _runs(text, reach), _workloads(reach), _groups(reach), _sites(reach), _scripts(),
+        _findings(now, reach),
+    )  # fmt: skip
     return SearchResult(
         hits=tuple(hit for hits in kinds for hit in islice(_with_words(hits, words), MOST_OF_A_KIND))
     )
@@ -40,34 +45,40 @@ def _with_words(hits: Iterable[tuple[Hit, str]], words: list[str]) -> Iterator[H
             yield hit
 
 
-def _plans() -> Iterator[tuple[Hit, str]]:
+def _plans(reach: Reach) -> Iterator[tuple[Hit, str]]:
     for version in newest_versions():
         plan = version.core()
+        if not reach.has("plan", plan.code):
+            continue
         yield (
             Hit(kind="plan", title=plan.name, hint=f"plan {plan.code}", to=f"/plans/{quote(plan.code)}"),
             plan.owner,
         )
 
 
-def _runs(text: str) -> Iterator[tuple[Hit, str]]:
+def _runs(text: str, reach: Reach) -> Iterator[tuple[Hit, str]]:
     """By their numbers ("run 7"), or by what the list of runs finds."""
     numbers = [int(word) for word in text.split() if word.isascii() and word.isdigit() and len(word) < 10]
     by_number = list(Run.objects.filter(pk__in=numbers, last_seq__gt=0))
-    for run in (*by_number, *find_runs({"find": text})[:MOST_OF_A_KIND]):
+    for run in (*by_number, *find_runs({"find": text}, reach)[:MOST_OF_A_KIND]):
+        if not reach.has_run(run.plan_code, run.source, run.target):
+            continue
         hint = f"{run.kind} run, {run.outcome or 'under way'}"
         # What the list found may stand in its notes.
         beside = "" if run in by_number else text
         yield Hit(kind="run", title=f"Run {run.pk}: {run.plan_name}", hint=hint, to=f"/runs/{run.pk}"), beside
 
 
-def _workloads() -> Iterator[tuple[Hit, str]]:
+def _workloads(reach: Reach) -> Iterator[tuple[Hit, str]]:
     """A member of a plan is shown in it and in the estate."""
     plans: dict[str, tuple[str, str]] = {}
     for version in newest_versions():
         plan = version.core()
-        for name in plan.workloads():
+        for name in plan.workloads() if reach.has("plan", plan.code) else ():
             plans.setdefault(name, (plan.code, plan.name))
     for name, row in estate().rows.items():
+        if not reach.has("workload", name):
+            continue
         beside = " ".join((*row.addresses, *row.macs, row.owner))
         hint = ", ".join((f"workload at {row.site}", *row.addresses))
         if name in plans:
@@ -77,14 +88,16 @@ def _workloads() -> Iterator[tuple[Hit, str]]:
         yield Hit(kind="workload", title=name, hint=hint, to=f"/estate?open={quote(name)}"), beside
 
 
-def _groups() -> Iterator[tuple[Hit, str]]:
+def _groups(reach: Reach) -> Iterator[tuple[Hit, str]]:
     for _, group in rows_and_groups():
+        if not reach.has("group", group.code):
+            continue
         hint = f"consistency group {group.code}, {group.source} → {group.target}"
         yield Hit(kind="group", title=group.name, hint=hint, to=f"/protection/{quote(group.code)}"), ""
 
 
-def _sites() -> Iterator[tuple[Hit, str]]:
-    for site in Site.objects.all():
+def _sites(reach: Reach) -> Iterator[tuple[Hit, str]]:
+    for site in (one for one in Site.objects.all() if reach.has("site", one.code)):
         yield Hit(kind="site", title=site.name, hint=f"site {site.code}", to="/estate/sites"), ""
 
 
@@ -93,10 +106,10 @@ def _scripts() -> Iterator[tuple[Hit, str]]:
         yield Hit(kind="script", title=name, hint="script", to=f"/scripts?open={quote(name)}"), note
 
 
-def _findings(now: datetime) -> Iterator[tuple[Hit, str]]:
+def _findings(now: datetime, reach: Reach) -> Iterator[tuple[Hit, str]]:
     """As the board has them: of every plan, each sentence once."""
     seen: set[str] = set()
-    for plan in orjson.loads(board_text(now))["plans"]:
+    for plan in orjson.loads(board_text(now, reach))["plans"]:
         for finding in plan["findings"]:
             if finding["sentence"] not in seen:
                 seen.add(finding["sentence"])

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from datetime import datetime, timedelta
 
 from maestoso.core.model.protection import LinkState
+from maestoso.core.people.scope import Reach
 from maestoso.core.replication.lifecycle import is_copied
 from maestoso.core.runs.needs import Need, needs
 from maestoso.core.runs.whereabouts import up_at_target
@@ -22,14 +23,16 @@ from maestoso.server.runs.whereabouts import running
 CLOCK = SystemClock()
 
 
-def site_line(now: datetime, who: str) -> SiteLine:
-    """The site line at ``now``, with what ``who`` is told."""
-    sites = list(Site.objects.all())
+def site_line(now: datetime, who: str, reach: Reach) -> SiteLine:
+    """The site line at ``now``, with what ``who`` is told; of it what is within their reach."""
+    sites = [site for site in Site.objects.all() if reach.has("site", site.code)]
     pulses = {site.code: pulse(site) for site in sites}
     here = running(estate().rows, pulses)
+    if not reach.everything:
+        here = {code: names & reach.workloads for code, names in here.items()}
     copies = {site.code: 0 for site in sites}
     under_way, told = [], []
-    for run, state in each(Run.objects.filter(outcome="", last_seq__gt=0)):
+    for run, state in each(_within(Run.objects.filter(outcome="", last_seq__gt=0), reach)):
         if run.kind == "test":
             copies[run.target] = copies.get(run.target, 0) + len(up_at_target(state))
         wanted = needs(state)
@@ -50,24 +53,29 @@ def site_line(now: datetime, who: str) -> SiteLine:
         Told(
             run=run.pk, step="ended", plan_name=run.plan_name, text=f"the {run.kind} run ended: {run.outcome}"
         )
-        for run in Run.objects.filter(ended_at__gt=now - TOLD_FOR)
+        for run in _within(Run.objects.filter(ended_at__gt=now - TOLD_FOR), reach)
         if who in run.tell
     ]
     return SiteLine(
         stations=tuple(
-            _station(site, pulses[site.code], len(here.get(site.code, ())), copies[site.code])
+            _station(site, pulses[site.code], len(here.get(site.code, ())), copies[site.code], reach)
             for site in sites
         ),
-        flows=_flows(pulses, now),
+        flows=_flows(pulses, now, reach),
         links=_links(pulses),
         runs=tuple(under_way),
         told=tuple(told),
     )  # fmt: skip
 
 
-def _station(site: Site, taken: Pulse, running: int, copies: int) -> Station:
-    """By the site's own count of its machines where it gives one, and by the records where it does not."""
-    said = taken.said
+def _within(runs: Iterable[Run], reach: Reach) -> list[Run]:
+    return [run for run in runs if reach.has_run(run.plan_code, run.source, run.target)]
+
+
+def _station(site: Site, taken: Pulse, running: int, copies: int, reach: Reach) -> Station:
+    """By the site's own count of its machines where it gives one, and by the records where it does not, or
+    where not all of them are within reach."""
+    said = taken.said if reach.everything or site.code in reach.own_sites else None
     return Station(
         code=site.code, name=site.name, kind=site.kind, practice=site.practice,
         running=running if said is None or said.running is None else said.running,
@@ -98,12 +106,14 @@ TOLD_FOR = timedelta(hours=12)
 """How long after its end a run is told of."""
 
 
-def _flows(pulses: dict[str, Pulse], now: datetime) -> tuple[Flow, ...]:
+def _flows(pulses: dict[str, Pulse], now: datetime, reach: Reach) -> tuple[Flow, ...]:
     flows: dict[tuple[str, str], list[float | None]] = {}
     newest = {code: taken.newest for code, taken in pulses.items()}
     for row, group in rows_and_groups():
         if not is_copied(row.stage) and row.stage != "re-protecting":
             continue  # no protection flows
+        if not reach.has("group", group.code):
+            continue
         point = newest[group.target].get(group.code)
         age = (now - point.at).total_seconds() if point else None
         flows.setdefault((group.source, group.target), []).append(age)
@@ -128,6 +138,8 @@ def _links(pulses: dict[str, Pulse]) -> tuple[LinkLine, ...]:
     found = []
     for link in Link.objects.select_related("one", "other").order_by("id"):
         ends = (link.one.code, link.other.code)
+        if not all(end in pulses for end in ends):
+            continue  # out of reach
         said = [
             state.cut_because
             for here, there in (ends, ends[::-1])

@@ -13,6 +13,7 @@ from datetime import datetime, timedelta
 import orjson
 
 from maestoso.core.codec import from_data, to_data
+from maestoso.core.people.scope import EVERYTHING, Reach
 from maestoso.core.ports import Clock
 from maestoso.server.board.models import StoredBoard
 from maestoso.server.board.readiness import readiness
@@ -66,20 +67,23 @@ def _read_stored(now: datetime, field: str) -> StoredBoard | None:
     return stored.only("made_at", field).first()
 
 
-def board_text(now: datetime) -> str:
-    """The board in JSON, as it was kept, or else as it is now."""
+def board_text(now: datetime, reach: Reach = EVERYTHING) -> str:
+    """The board in JSON, as it was kept, or else as it is now: so also for who sees a part of everything."""
+    if not reach.everything:
+        return _text(readiness(now, reach))
     stored = _read_stored(now, "body")
     return stored.body if stored is not None else _text(readiness(now))
 
 
-def plan_list(now: datetime) -> PlanList:
-    """All plans, each with its standing where its version of now was looked at already."""
+def plan_list(now: datetime, reach: Reach = EVERYTHING) -> PlanList:
+    """All plans within reach, each with its standing where its version of now was looked at already."""
     stored = _read_stored(now, "lines")
     lines = from_data(tuple[PlanLine, ...], orjson.loads(stored.lines)) if stored is not None else ()
     known = {(line.code, line.version): line for line in lines}
     found = []
     for code, number in PlanRow.objects.order_by("pk").values_list("code", "current"):
-        found.append(known.get((code, number)) or _bare_line(find_plan(code).version()))
+        if reach.has("plan", code):
+            found.append(known.get((code, number)) or _bare_line(find_plan(code).version()))
     return PlanList(as_of=stored.made_at if stored is not None else None, plans=tuple(found))
 
 

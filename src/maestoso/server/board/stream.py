@@ -22,6 +22,7 @@ from django.db.models import Count, Max, Sum
 from maestoso.core.codec import to_data
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access.listeners import AWAY, Listener, Sessions, reachable
+from maestoso.server.access.reach import seen_by_user
 from maestoso.server.audit.models import AuditHead
 from maestoso.server.board.models import StoredBoard
 from maestoso.server.board.site_line import site_line
@@ -68,7 +69,7 @@ class LiveUpdates:
         self.sessions = Sessions(self._thread)
         self._watched_at: datetime | None = None
 
-    async def prepare(self, pk: int, after: int) -> None:
+    async def prepare(self, pk: int, after: int, session: str) -> None:
         """Nothing: whoever comes is told how everything stands with the next look."""
 
     async def listen(self, pk: int, after: int, session: str) -> AsyncIterator[str]:
@@ -122,7 +123,9 @@ class LiveUpdates:
         if self._watched_at is None or not timedelta(0) <= now - self._watched_at < WATCHED_FOR / 2:
             watch_board(now)
             self._watched_at = now
-        return {who: json.dumps(to_data(site_line(now, who))) for who in whos}, read_marks()
+        return {
+            who: json.dumps(to_data(site_line(now, who, seen_by_user(who)))) for who in whos
+        }, read_marks()
 
 
 def _send(listener: Listener, sent: Sent, line: str, marks: Marks) -> None:

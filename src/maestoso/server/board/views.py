@@ -13,6 +13,7 @@ from maestoso.server.board.search import find_anything
 from maestoso.server.board.shapes import PlanList, Readiness, SearchResult, SiteLine
 from maestoso.server.board.site_line import site_line
 from maestoso.server.board.stored import board_text, plan_list
+from maestoso.server.common.seen import seen_by
 from maestoso.server.common.shapes import reply, shape
 from maestoso.server.plans.views import MakePlan
 
@@ -27,7 +28,7 @@ class ReadinessView(APIView):
     @extend_schema(operation_id="readiness", responses=shape(Readiness))
     def get(self, request: Request) -> HttpResponse:
         """Every plan, can it run now, would it meet its objectives, when was that proved."""
-        return HttpResponse(board_text(CLOCK.now()), content_type="application/json")
+        return HttpResponse(board_text(CLOCK.now(), seen_by(request)), content_type="application/json")
 
 
 class PlansView(MakePlan):
@@ -36,7 +37,7 @@ class PlansView(MakePlan):
     @extend_schema(operation_id="plans", responses=shape(PlanList))
     def get(self, request: Request) -> Response:
         """Every plan in a line, with how it stood when that was last looked at."""
-        return reply(plan_list(CLOCK.now()))
+        return reply(plan_list(CLOCK.now(), seen_by(request)))
 
 
 class SearchView(APIView):
@@ -45,7 +46,9 @@ class SearchView(APIView):
     @extend_schema(operation_id="search", parameters=[FIND], responses=shape(SearchResult))
     def get(self, request: Request) -> Response:
         """Plans, runs, workloads, groups, sites, scripts and findings that hold all the words."""
-        return reply(find_anything(request.query_params.get("find", "")[:LONGEST_WORDS], CLOCK.now()))
+        return reply(
+            find_anything(request.query_params.get("find", "")[:LONGEST_WORDS], CLOCK.now(), seen_by(request))
+        )
 
 
 class SiteLineView(APIView):
@@ -54,4 +57,4 @@ class SiteLineView(APIView):
     @extend_schema(operation_id="siteLine", responses=shape(SiteLine))
     def get(self, request: Request) -> Response:
         """Sites, what runs where, which way protection flows, and runs under way."""
-        return reply(site_line(CLOCK.now(), str(request.user.get_username())))
+        return reply(site_line(CLOCK.now(), str(request.user.get_username()), seen_by(request)))

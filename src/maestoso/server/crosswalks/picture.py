@@ -26,6 +26,7 @@ from maestoso.core.model.crosswalk import SIDES, Crosswalk, Side
 from maestoso.core.model.estate import Workload
 from maestoso.core.model.finding import SEVERITIES, Finding
 from maestoso.core.model.landing import Landing, LandingNic
+from maestoso.core.people.scope import Reach
 from maestoso.server.crosswalks.models import CrosswalkRow, HeldRow
 from maestoso.server.crosswalks.services import checked, find_crosswalk
 from maestoso.server.crosswalks.shapes import (
@@ -164,14 +165,15 @@ def detail(source: str, target: str) -> CrosswalkDetail:
     )  # fmt: skip
 
 
-def landings(asked: LandingsAsked) -> LandingsView:
-    """A stretch of the before-and-after table of a crosswalk that need not be saved."""
+def landings(asked: LandingsAsked, reach: Reach) -> LandingsView:
+    """A stretch of the before-and-after table of a crosswalk that need not be saved, of what is in reach."""
     if not 0 <= asked.offset <= 10**9:
         raise BadValue(f"offset is {asked.offset}.", "Give 0 or more.", field="body.offset")
     if not 1 <= asked.limit <= LONGEST_PAGE:
         raise BadValue(f"limit is {asked.limit}.", f"Give 1 to {LONGEST_PAGE}.", field="body.limit")
     judged = evaluate(checked(asked.crosswalk))
-    return view(asked.crosswalk, judged.workloads, judged.sides, judged.of_crosswalk, judged.unmapped, asked)
+    workloads = [one for one in judged.workloads if reach.has("workload", one.name)]
+    return view(asked.crosswalk, workloads, judged.sides, judged.of_crosswalk, judged.unmapped, asked)
 
 
 def view(

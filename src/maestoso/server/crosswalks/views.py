@@ -14,6 +14,7 @@ from maestoso.core.landing.match import propose
 from maestoso.core.landing.table_file import write_table
 from maestoso.core.model.crosswalk import Crosswalk
 from maestoso.engine.clock import SystemClock
+from maestoso.server.common.seen import seen_by
 from maestoso.server.common.shapes import if_match, read, reply, shape
 from maestoso.server.crosswalks import held, picture, services
 from maestoso.server.crosswalks.shapes import (
@@ -46,7 +47,7 @@ class CrosswalksView(APIView):
     @extend_schema(operation_id="crosswalks", responses=shape(CrosswalkLine)(many=True))
     def get(self, request: Request) -> Response:
         """Every direction between two sites, with how its crosswalk stands."""
-        return reply(picture.lines())
+        return reply([one for one in picture.lines() if seen_by(request).has_way(one.source, one.target)])
 
     @extend_schema(
         operation_id="makeCrosswalk",
@@ -98,7 +99,7 @@ class LandingsOfDraft(APIView):
     )
     def post(self, request: Request) -> Response:
         """The before-and-after table of a crosswalk that need not be saved, with everything wrong with it."""
-        return reply(picture.landings(read(LandingsAsked, request)))
+        return reply(picture.landings(read(LandingsAsked, request), seen_by(request)))
 
 
 class ProposalsView(APIView):

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from datetime import datetime, timedelta
 
 from maestoso.core.drills.schedule import Blackout, Drill, check_drill, next_of, occurrences, span_of
+from maestoso.core.people.scope import Reach
 from maestoso.core.wording import counted
 from maestoso.server.drills.models import BlackoutRow, DrillRow, DrillTime
 from maestoso.server.drills.services import blackouts, feed_path
@@ -21,16 +22,20 @@ SEEN_MISSED = timedelta(days=14)
 """How long a drill that was missed is asked for, unless the plan is tested."""
 
 
-def calendar(now: datetime) -> Calendar:
-    """All drills with their times, a year back and ahead."""
+def calendar(now: datetime, reach: Reach) -> Calendar:
+    """All drills of plans within reach with their times, a year back and ahead.
+
+    The address of the feed, which holds all of them, is for who sees everything.
+    """
     closed = blackouts()
     names = {row.plan.code: row.core().name for row in newest_versions()}
-    drills = tuple(view(row, names, closed, now) for row in DrillRow.objects.all())
+    drills = tuple(view(row, names, closed, now) for row in DrillRow.objects.all()
+                   if reach.has("plan", row.plan_code))  # fmt: skip
     return Calendar(
         sentence=_sentence(drills, now),
         drills=drills,
         blackouts=tuple(_blackout(row) for row in BlackoutRow.objects.all()),
-        feed=feed_path(),
+        feed=feed_path() if reach.everything else "",
     )
 
 

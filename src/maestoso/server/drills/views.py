@@ -11,6 +11,7 @@ from rest_framework.views import APIView
 
 from maestoso.core.drills.schedule import Blackout, Drill
 from maestoso.engine.clock import SystemClock
+from maestoso.server.common.seen import seen_by
 from maestoso.server.common.shapes import if_match, read, reply, shape
 from maestoso.server.drills import picture, services
 from maestoso.server.drills.feed import icalendar
@@ -20,8 +21,8 @@ CLOCK = SystemClock()
 MEDIA = "text/calendar; charset=utf-8"
 
 
-def _calendar(status: int = 200) -> Response:
-    return reply(picture.calendar(CLOCK.now()), status)
+def _calendar(request: Request, status: int = 200) -> Response:
+    return reply(picture.calendar(CLOCK.now(), seen_by(request)), status)
 
 
 class DrillsView(APIView):
@@ -30,7 +31,7 @@ class DrillsView(APIView):
     @extend_schema(operation_id="drillCalendar", responses=shape(Calendar))
     def get(self, request: Request) -> Response:
         """All drills with their times, a year back and ahead."""
-        return _calendar()
+        return _calendar(request)
 
     @extend_schema(
         operation_id="makeDrill", request=shape(Drill, sent=True), responses={201: shape(Calendar)}
@@ -38,7 +39,7 @@ class DrillsView(APIView):
     def post(self, request: Request) -> Response:
         """Put a drill on it."""
         services.make_drill(read(Drill, request), CLOCK.now())
-        return _calendar(201)
+        return _calendar(request, 201)
 
 
 class TryView(APIView):
@@ -57,13 +58,13 @@ class OneDrillView(APIView):
     def put(self, request: Request, pk: int) -> Response:
         """Change it; If-Match names the revision that the change began from."""
         services.change_drill(pk, read(Drill, request), if_match(request), CLOCK.now())
-        return _calendar()
+        return _calendar(request)
 
     @extend_schema(operation_id="removeDrill", responses={200: shape(Calendar)})
     def delete(self, request: Request, pk: int) -> Response:
         """Take it off the calendar."""
         services.remove_drill(pk)
-        return _calendar()
+        return _calendar(request)
 
 
 class BlackoutsView(APIView):
@@ -75,7 +76,7 @@ class BlackoutsView(APIView):
     def post(self, request: Request) -> Response:
         """Keep a time free."""
         services.make_blackout(read(Blackout, request))
-        return _calendar(201)
+        return _calendar(request, 201)
 
 
 class OneBlackoutView(APIView):
@@ -85,7 +86,7 @@ class OneBlackoutView(APIView):
     def delete(self, request: Request, pk: int) -> Response:
         """Let drills begin in it again."""
         services.remove_blackout(pk)
-        return _calendar()
+        return _calendar(request)
 
 
 class CalendarFile(APIView):
@@ -106,13 +107,13 @@ class FeedView(APIView):
     def post(self, request: Request) -> Response:
         """Make a new private address; the one before ends."""
         services.new_feed_address()
-        return _calendar(201)
+        return _calendar(request, 201)
 
     @extend_schema(operation_id="removeFeedAddress", responses={200: shape(Calendar)})
     def delete(self, request: Request) -> Response:
         """Take the feed away."""
         services.no_feed()
-        return _calendar()
+        return _calendar(request)
 
 
 def feed(request: HttpRequest, token: str) -> HttpResponse:

@@ -10,6 +10,7 @@ from maestoso.core.estate.row import Row
 from maestoso.core.estate.uses import uses
 from maestoso.core.files import Complaint
 from maestoso.core.landing.room import usage
+from maestoso.core.people.scope import Reach
 from maestoso.server.common.hooks import Hook
 from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.drift import drifted
@@ -40,18 +41,18 @@ def brief(row: Row) -> WorkloadBrief:
     )  # fmt: skip
 
 
-def search_result(matched: Sequence[Row], rows: Sequence[Row]) -> Found:
-    """A stretch of what a filter found."""
-    known = estate().rows.values()
+def search_result(matched: Sequence[Row], rows: Sequence[Row], reach: Reach) -> Found:
+    """A stretch of what a filter found, beside all that is within reach."""
+    known = [row for name, row in estate().rows.items() if reach.has("workload", name)]
     return Found(
         total=len(known), protected=sum(1 for row in known if row.group), matched=len(matched),
         rows=tuple(map(brief, rows)),
     )  # fmt: skip
 
 
-def use_map() -> UseMap:
-    """Dependencies, over the whole estate."""
-    rows = estate().rows
+def use_map(reach: Reach) -> UseMap:
+    """Dependencies between all workloads within reach."""
+    rows = {name: row for name, row in estate().rows.items() if reach.has("workload", name)}
     found = uses(rows.values())
     named = {use.user for use in found} | {use.provider for use in found if use.provider}
     return UseMap(uses=found, rows=tuple(brief(row) for row in rows.values() if row.name in named))
@@ -85,10 +86,16 @@ def detail(row: WorkloadRow) -> WorkloadDetail:
     )  # fmt: skip
 
 
-def sites() -> Sites:
-    """All sites and links."""
+def sites(reach: Reach) -> Sites:
+    """All sites within reach, and the links between them."""
     links = Link.objects.select_related("one", "other").order_by("id")
-    return Sites(sites=tuple(map(site_view, Site.objects.all())), links=tuple(link.core() for link in links))
+    return Sites(
+        sites=tuple(site_view(site) for site in Site.objects.all() if reach.has("site", site.code)),
+        links=tuple(
+            link.core() for link in links
+            if reach.has("site", link.one.code) and reach.has("site", link.other.code)
+        ),
+    )  # fmt: skip
 
 
 def site_view(site: Site) -> SiteView:

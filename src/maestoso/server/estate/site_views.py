@@ -15,6 +15,7 @@ from maestoso.core.files import LARGEST_FILE
 from maestoso.core.model.estate import HostPool, Link, Network, StoragePool
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.raw_body import body_of, raw_body
+from maestoso.server.common.seen import seen_by
 from maestoso.server.common.shapes import read, reply, shape
 from maestoso.server.estate import drift, imports, picture, retired, services
 from maestoso.server.estate.shapes import (
@@ -41,7 +42,7 @@ class SitesView(APIView):
     @extend_schema(operation_id="sites", responses=shape(Sites))
     def get(self, request: Request) -> Response:
         """Sites with their pools and networks, and the links between them."""
-        return reply(picture.sites())
+        return reply(picture.sites(seen_by(request)))
 
     @extend_schema(
         operation_id="registerSite", request=shape(SiteMake, sent=True), responses={201: shape(SiteView)}

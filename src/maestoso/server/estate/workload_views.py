@@ -19,6 +19,7 @@ from maestoso.core.estate.json_file import write_json
 from maestoso.core.estate.staged import SiteRow
 from maestoso.core.model.estate import Workload
 from maestoso.engine.clock import SystemClock
+from maestoso.server.common.seen import seen_by
 from maestoso.server.common.shapes import Number, if_match, read, reply, shape
 from maestoso.server.estate import picture, workloads
 from maestoso.server.estate.models import Link, SavedFilter, Site, WorkloadRow
@@ -62,9 +63,11 @@ class WorkloadsView(APIView):
         found = workloads.search(
             request.query_params.get("filter", ""), request.query_params.get("sort", "name")
         )
+        seen = seen_by(request)
+        found = [row for row in found if seen.has("workload", row.name)]
         begin = OFFSET.of(request)
         rows = found[begin : begin + LIMIT.of(request)]
-        return reply(picture.search_result(found, rows))
+        return reply(picture.search_result(found, rows, seen))
 
     @extend_schema(
         operation_id="makeWorkload",
@@ -123,7 +126,7 @@ class UsesView(APIView):
     @extend_schema(operation_id="uses", responses=shape(UseMap))
     def get(self, request: Request) -> Response:
         """Every use in the estate."""
-        return reply(picture.use_map())
+        return reply(picture.use_map(seen_by(request)))
 
 
 class SavedFiltersView(APIView):

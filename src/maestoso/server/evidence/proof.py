@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from datetime import datetime, timedelta
 
 from maestoso.core.model.plan import Plan
+from maestoso.core.people.scope import EVERYTHING, Reach
 from maestoso.core.planning.parts import expand_parts
 from maestoso.core.wording import counted
 from maestoso.server.estate.snapshot import estate
@@ -18,15 +19,16 @@ PROVES = ("passed", "committed", "rolled back")
 """Outcomes of runs in which a service that answered is a proof of it."""
 
 
-def proof(year: int | None, now: datetime) -> Proof:
-    """Which plans and services were proved when, in a year; what was never proved."""
+def proof(year: int | None, now: datetime, reach: Reach = EVERYTHING) -> Proof:
+    """Which plans and services within reach were proved when, in a year; what was never proved."""
     first = Run.objects.exclude(outcome="").order_by("started_at").first()
     shown = year or now.year
     rows = list(PlanRow.objects.all())
     newest = {row.code: row.version().core() for row in rows}
-    plans = tuple(_plan_proof(row, newest, shown, now) for row in rows)
+    plans = tuple(_plan_proof(row, newest, shown, now) for row in rows if reach.has("plan", row.code))
     planned = {one for plan in newest.values() for one in plan.workloads()}
-    unplanned = sorted(row.name for row in estate().rows.values() if row.group and row.name not in planned)
+    unplanned = sorted(row.name for row in estate().rows.values() if row.group and row.name not in planned
+                       and reach.has("workload", row.name))  # fmt: skip
     never = [one.name for one in plans if one.last_at is None]
     stale = [one.name for one in plans if one.last_at is not None and one.overdue]
     # A service can be in several plans; a run of any of them proves it.

@@ -16,9 +16,12 @@ from maestoso.core.errors import BadValue, NotFound
 from maestoso.core.evidence.check_by_hand import SCRIPT
 from maestoso.core.evidence.evidence_file import Verification, verify
 from maestoso.core.evidence.report import Report, report
+from maestoso.core.people.roles import SEE
 from maestoso.engine.clock import SystemClock
+from maestoso.server.access.may import require
 from maestoso.server.common import seal_keys
 from maestoso.server.common.raw_body import body_of, raw_body
+from maestoso.server.common.seen import seen_by
 from maestoso.server.common.shapes import Number, read, reply, shape
 from maestoso.server.common.streams import in_threads
 from maestoso.server.evidence import documents, picture, services
@@ -144,7 +147,9 @@ class ComparedView(APIView):
     )
     def get(self, request: Request, pk: int) -> Response:
         """What got slower or faster, and what was changed in between."""
-        return reply(picture.compared(pk, WITH.of(request)))
+        other = WITH.of(request)
+        require(request, SEE, "run", str(other))
+        return reply(picture.compared(pk, other))
 
 
 class NotesView(APIView):
@@ -276,7 +281,7 @@ class ProofView(APIView):
     )
     def get(self, request: Request) -> Response:
         """Plans over a year, services and when each last answered, and what no plan holds."""
-        return reply(proof(YEAR.of(request) or None, CLOCK.now()))
+        return reply(proof(YEAR.of(request) or None, CLOCK.now(), seen_by(request)))
 
 
 class ArchiveView(APIView):

@@ -12,6 +12,7 @@ from rest_framework.views import APIView
 
 from maestoso.core.outbox import WAITING
 from maestoso.server.common.paging import CURSOR, page_of
+from maestoso.server.common.seen import seen_by
 from maestoso.server.common.shapes import reply, shape
 from maestoso.server.outbox.models import SiteRequest
 from maestoso.server.outbox.shapes import RequestPage, RequestView
@@ -31,6 +32,9 @@ class RequestsView(APIView):
     def get(self, request: Request) -> Response:
         """What sites were asked for outside of runs: all that waits, and the latest of the rest."""
         rows = SiteRequest.objects.select_related("site").defer("args", "result")
+        seen = seen_by(request)
+        if not seen.everything:
+            rows = rows.filter(site__code__in=seen.own_sites)
         if request.query_params.get("site"):
             rows = rows.filter(site__code=request.query_params["site"])
         settled, following = page_of(rows.exclude(status=WAITING), request)

@@ -11,4 +11,4 @@ class ProtectionConfig(AppConfig):
 
     def ready(self) -> None:
         """Groups are a part of every snapshot of the estate, and go to sites with their secrets."""
-        from maestoso.server.protection import services, uses  # noqa: F401
+        from maestoso.server.protection import reach, services, uses  # noqa: F401

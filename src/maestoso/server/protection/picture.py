@@ -12,6 +12,7 @@ from django.core.cache import cache
 from maestoso.core.errors import BadValue
 from maestoso.core.estate.uses import gaps
 from maestoso.core.model.protection import ChangeRate, Group, RecoveryPoint
+from maestoso.core.people.scope import EVERYTHING, Reach
 from maestoso.core.ports import SiteRefused, SiteUnreachable
 from maestoso.core.replication.anomaly import clean_point_hint, judged, scored
 from maestoso.core.replication.cost import GIB, PolicyCost, policy_cost
@@ -58,16 +59,21 @@ UNCOPIED = ("running committed", "re-protecting")
 """Stages in which there are no points to recover from."""
 
 
-def overview(now: datetime, find: str = "", most: int | None = None) -> Protection:
-    """The whole page; of groups whose name holds ``find`` the ``most`` in trouble first."""
+def overview(now: datetime, find: str = "", most: int | None = None, reach: Reach = EVERYTHING) -> Protection:
+    """The whole page, or what of it is within reach.
+
+    Of groups whose name holds ``find`` the ``most`` in trouble come first.
+    """
     sites = {site.code: site for site in Site.objects.all()}
     pulses = {code: pulse(site) for code, site in sites.items()}
-    groups = rows_and_groups()
+    groups = [pair for pair in rows_and_groups() if reach.has("group", pair[1].code)]
     missing = keys_missing()
     lines = tuple(_line(row, group, pulses[group.target], now, missing) for row, group in groups)
     found = causes((group, line.health) for (_, group), line in zip(groups, lines, strict=True))
-    known = estate().rows
-    open_gaps = coverage([group for _, group in groups], pulses, {row.code: row.stage for row, _ in groups})
+    known = {name: row for name, row in estate().rows.items() if reach.has("workload", name)}
+    stages = {row.code: row.stage for row, _ in groups}
+    gaps_of_all = coverage([group for _, group in groups], pulses, stages)
+    open_gaps = [gap for gap in gaps_of_all if reach.has("workload", gap.workload)]
     # What runs away without being copied back is in a group and not protected.
     copied = {row.code for row, _ in groups if row.stage not in UNCOPIED}
     protected = sum(1 for row in known.values() if row.group in copied)

@@ -10,6 +10,7 @@ from rest_framework.views import APIView
 
 from maestoso.core.replication.cost import PolicyCost
 from maestoso.engine.clock import SystemClock
+from maestoso.server.common.seen import seen_by
 from maestoso.server.common.shapes import Number, if_match, read, reply, shape
 from maestoso.server.estate.workloads import search
 from maestoso.server.protection import picture, services
@@ -43,7 +44,7 @@ class ProtectionView(APIView):
     def get(self, request: Request) -> Response:
         """Groups with their health, links with their use, and what is not covered."""
         find, most = request.query_params.get("find", ""), LIMIT.of(request)
-        return reply(picture.overview(CLOCK.now(), find, most))
+        return reply(picture.overview(CLOCK.now(), find, most, seen_by(request)))
 
     @extend_schema(
         operation_id="makeGroup", request=shape(GroupSave, sent=True), responses={201: shape(GroupDetail)}

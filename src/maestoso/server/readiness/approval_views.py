@@ -21,6 +21,7 @@ from maestoso.server.access.models import ApiToken
 from maestoso.server.approvals import services
 from maestoso.server.approvals.deeds import details, read_deed
 from maestoso.server.approvals.models import ApprovalRequest
+from maestoso.server.common.seen import seen_by
 from maestoso.server.common.shapes import read, reply, shape
 from maestoso.server.plans.services import find_plan
 from maestoso.server.plans.shapes import PlanSave
@@ -36,8 +37,10 @@ class RulesView(APIView):
 
     @extend_schema(operation_id="approvalRules", responses=shape(shapes.ApprovalRules))
     def get(self, request: Request) -> Response:
-        """The rules."""
-        return reply(shapes.ApprovalRules(rules=services.rules()))
+        """The rules, of every plan and of those within reach."""
+        seen = seen_by(request)
+        rules = tuple(rule for rule in services.rules() if not rule.plan or seen.has("plan", rule.plan))
+        return reply(shapes.ApprovalRules(rules=rules))
 
     @extend_schema(
         operation_id="saveApprovalRules", request=shape(shapes.ApprovalRules, sent=True),
@@ -55,7 +58,7 @@ class ApprovalsView(APIView):
     @extend_schema(operation_id="approvals", responses=shape(shapes.ApprovalView)(many=True))
     def get(self, request: Request) -> Response:
         """The newest requests, what is open first."""
-        return reply([_view(row, request) for row in services.recent()])
+        return reply([_view(row, request) for row in services.recent(seen_by(request))])
 
     @extend_schema(
         operation_id="askApproval", request=shape(shapes.ApprovalAsked, sent=True),
@@ -65,7 +68,7 @@ class ApprovalsView(APIView):
         """Ask for the signatures that a start needs."""
         sent, now = read(shapes.ApprovalAsked, request), CLOCK.now()
         kind = sent.options.kind
-        require(request, to_start(kind))
+        require(request, to_start(kind), "plan", sent.plan)
         row = find_plan(sent.plan)
         rule = services.wanted_for(row.code, kind)
         if rule is None:
@@ -92,11 +95,17 @@ class DeedsView(APIView):
     def post(self, request: Request) -> Response:
         """Ask for the signatures that something needs which was refused without them."""
         sent = read(shapes.DeedAsked, request)
-        rule, deed, words = read_deed(request, sent.method, sent.path, sent.body, sent.based_on)
+        rule, deed, words, plan = read_deed(request, sent.method, sent.path, sent.body, sent.based_on)
         if rule is None:
             raise Refused(f"To {words or 'do that'} needs no approval.", "Do it.")
         made = services.ask_for_deed(
-            rule, deed, words, reason=sent.reason.strip(), by=cast(User, request.user), at=CLOCK.now()
+            rule,
+            deed,
+            words,
+            plan=plan,
+            reason=sent.reason.strip(),
+            by=cast(User, request.user),
+            at=CLOCK.now(),
         )
         return reply(_view(made, request), 201)
 

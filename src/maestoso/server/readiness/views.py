@@ -162,9 +162,10 @@ class RunsView(runs_views.RunsView):
     )
     def post(self, request: Request) -> Response:
         """Start a run."""
+        sent = read(StartRun, request)
         run = start_run(
-            read(StartRun, request), by=request.user.get_username(), at=CLOCK.now(),
+            sent, by=request.user.get_username(), at=CLOCK.now(),
             key=request.headers.get("Idempotency-Key", ""),
-            allow=lambda kind: require(request, to_start(kind)),
+            allow=lambda kind: require(request, to_start(kind), "plan", sent.plan),
         )  # fmt: skip
         return reply(line(run), 201)

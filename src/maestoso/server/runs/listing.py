@@ -7,9 +7,10 @@ from datetime import timedelta
 from urllib.parse import parse_qsl
 
 from django.apps import apps
-from django.db.models import Prefetch, QuerySet
+from django.db.models import Prefetch, Q, QuerySet
 
 from maestoso.core.errors import BadValue, NotFound
+from maestoso.core.people.scope import EVERYTHING, Reach
 from maestoso.server.audit.record import recorded
 from maestoso.server.common.days import day
 from maestoso.server.common.words import holding
@@ -22,12 +23,15 @@ OUTCOMES = (
 FIELDS = ("plan", "kind", "outcome", "since", "until", "find")
 
 
-def find_runs(asked: Mapping[str, str]) -> QuerySet[Run]:
-    """Runs that fit everything that was asked, newest first. Raises BadValue naming the field."""
+def find_runs(asked: Mapping[str, str], reach: Reach = EVERYTHING) -> QuerySet[Run]:
+    """Runs within reach that fit all that was asked, newest first. Raises BadValue naming the field."""
     # By its name: evidence knows runs, and runs do not know evidence.
     additions = apps.get_model("evidence", "Addition").objects
     rows = Run.objects.filter(last_seq__gt=0).select_related("seal")
     rows = rows.prefetch_related(Prefetch("additions", queryset=additions.only("pk", "run_id")))
+    if not reach.everything:
+        own = list(reach.own_sites)
+        rows = rows.filter(Q(plan_code__in=reach.plans) | Q(source__in=own) | Q(target__in=own))
     if asked.get("plan"):
         rows = rows.filter(plan_code=asked["plan"])
     if asked.get("kind"):

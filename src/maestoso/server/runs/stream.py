@@ -17,13 +17,14 @@ from dataclasses import dataclass, field
 from django.db.models import Count, Q
 
 from maestoso.core.codec import to_data
-from maestoso.core.errors import LogCorrupt
+from maestoso.core.errors import LogCorrupt, NotFound
 from maestoso.core.model.protection import CopyState
 from maestoso.core.runs.events import Event
 from maestoso.core.runs.state import RunState
 from maestoso.core.score import ScoreStep, run_score
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access.listeners import AWAY, KEEP_ALIVE_S, Listener, Sessions, reachable
+from maestoso.server.access.reach import seen_in
 from maestoso.server.common.news import hearing
 from maestoso.server.estate.models import Site
 from maestoso.server.runs.events import read_log
@@ -71,8 +72,14 @@ class Pump:
         self._thread = ThreadPoolExecutor(max_workers=1, thread_name_prefix="stream")
         self.sessions = Sessions(self._thread)
 
-    async def prepare(self, pk: int, after: int) -> None:
-        """See to it that the first message is there. Raises NotFound, or one of AWAY without a database."""
+    async def prepare(self, pk: int, after: int, session: str) -> None:
+        """See to it that the first message is there.
+
+        Raises NotFound, also for a run that whoever has the session cannot see, or one of AWAY without a
+        database.
+        """
+        loop = asyncio.get_running_loop()
+        await loop.run_in_executor(self._thread, reachable(_check_seen), pk, session)
         await self._opening(pk, await self._watch(pk), after)
 
     async def listen(self, pk: int, after: int, session: str) -> AsyncIterator[str]:
@@ -190,6 +197,12 @@ class Pump:
 
 
 @reachable
+def _check_seen(pk: int, session: str) -> None:
+    run = Run.objects.filter(pk=pk).first()
+    if run is not None and not seen_in(session).has_run(run.plan_code, run.source, run.target):
+        raise NotFound(f"There is no run {pk}.", "See what there is.")
+
+
 def _watch(pk: int, now: float) -> Watched:
     names = dict(Site.objects.values_list("code", "name"))
     with current(pk) as state:

@@ -12,6 +12,7 @@ from rest_framework.views import APIView
 
 from maestoso.core.errors import BadValue
 from maestoso.engine.clock import SystemClock
+from maestoso.server.common.seen import seen_by
 from maestoso.server.common.shapes import read, reply, shape
 from maestoso.server.runs import traps
 from maestoso.server.runs.shapes import About, TrapSave, TrapSolved, TrapView
@@ -37,7 +38,8 @@ class TrapsView(APIView):
         about = asked.get("about")
         if about is not None and about not in ABOUT:
             raise BadValue(f"about is {about[:40]!r}.", f"Give one of {', '.join(ABOUT)}.", field="about")
-        return reply(traps.traps_about(cast(About | None, about), asked.get("name", "")))
+        found, seen = traps.traps_about(cast(About | None, about), asked.get("name", "")), seen_by(request)
+        return reply([one for one in found if seen.has(one.about, one.name)])
 
     @extend_schema(
         operation_id="addTrap", request=shape(TrapSave, sent=True), responses={201: shape(TrapView)}

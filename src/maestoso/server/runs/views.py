@@ -17,6 +17,7 @@ from maestoso.core.score import run_score
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access.may import require, roles_of
 from maestoso.server.common.paging import CURSOR, page_of
+from maestoso.server.common.seen import seen_by
 from maestoso.server.common.shapes import Number, read, reply, shape
 from maestoso.server.estate.models import Site
 from maestoso.server.runs import fences, listing, picture, services
@@ -66,7 +67,7 @@ class RunsView(APIView):
     )
     def get(self, request: Request) -> Response:
         """Runs, newest first, a hundred at a time."""
-        rows, following = page_of(listing.find_runs(request.query_params), request)
+        rows, following = page_of(listing.find_runs(request.query_params, seen_by(request)), request)
         return reply(RunPage(runs=tuple(map(picture.line, rows)), next=following))
 
 
@@ -176,7 +177,7 @@ class ControlsView(APIView):
     def post(self, request: Request, pk: int) -> Response:
         """Hold, resume, abort, retry, skip, answer, judge, commit, roll back or take another point."""
         sent = read(Control, request)
-        require(request, to_control(services.find_run(pk).kind, sent.kind))
+        require(request, to_control(services.find_run(pk).kind, sent.kind), "run", str(pk))
         services.control_run(
             pk, sent, by=request.user.get_username(), at=CLOCK.now(),
             key=request.headers.get("Idempotency-Key"), roles=roles_of(request),

@@ -57,7 +57,7 @@ const endOthers = () => end(() => take(api.DELETE("/api/v1/account/sessions")));
       <h1 class="sentence">{{ data.full_name || data.name }}{{ data.roles.length ? `: ${list(data.roles.map((role) => role.name.toLowerCase()))}.` : " has no role yet. Ask an administrator." }}</h1>
       <ul>
         <li v-for="role in data.roles" :key="role.code">
-          {{ role.words }}
+          {{ role.words }} <b v-if="data.scopes[role.code]">As {{ role.name.toLowerCase() }} only {{ data.scopes[role.code] }}.</b>
           <details><summary>What you may as {{ role.name.toLowerCase() }}</summary><ul><li v-for="one in role.permissions" :key="one">You may {{ one }}.</li></ul></details>
         </li>
       </ul>

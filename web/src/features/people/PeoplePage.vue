@@ -18,6 +18,12 @@ const person = ref<PersonView | null>(null);
 const states: Record<string, string> = { active: "✓ active", invited: "◌ invited", disabled: "✕ disabled" };
 const names = computed(() => new Map((data.value?.roles ?? []).map((role) => [role.code, role.name])));
 const able = (code: string) => (data.value?.people ?? []).filter((one) => one.state === "active" && one.roles.includes(code));
+/** A role with what it is for, where that is not everything. */
+function roleOf(one: PersonView, code: string) {
+  const scope = one.scopes[code];
+  const named = scope ? [...scope.sites, ...scope.plans, ...scope.tags.map((tag) => `tagged ${tag}`)] : [];
+  return `${names.value.get(code) ?? code}${named.length ? ` (${named.join(", ")})` : ""}`;
+}
 const sentence = computed(() => {
   const active = (data.value?.people ?? []).filter((one) => one.state === "active").length;
   const invited = (data.value?.people ?? []).filter((one) => one.state === "invited").length;
@@ -54,7 +60,7 @@ function show(one: PersonView | null) {
             <tr v-for="one in data.people" :key="one.name" :data-person="one.name">
               <td><button v-may="'manage-people'" class="link" @click="show(one)">{{ one.full_name || one.name }}</button></td>
               <td class="mono">{{ one.name }}</td>
-              <td>{{ list(one.roles.map((code) => names.get(code) ?? code)) || "none: sees nothing" }}</td>
+              <td>{{ list(one.roles.map((code) => roleOf(one, code))) || "none: sees nothing" }}</td>
               <td :class="{ bad: one.state === 'disabled' }">{{ states[one.state] }}{{ one.through_provider ? `, through ${data.provider}` : "" }}{{ one.second_factor ? ", second factor" : "" }}</td>
               <td class="quiet">{{ one.last_sign_in ? ago(one.last_sign_in) : "never" }}</td>
             </tr>

@@ -3,7 +3,8 @@
 import { useClipboard } from "@vueuse/core";
 import { computed, onMounted, ref } from "vue";
 import { api, take } from "@/api/client";
-import type { PersonView, RoleView } from "@/api/types";
+import type { PersonView, RoleView, Scope } from "@/api/types";
+import ScopeChoice from "@/features/people/ScopeChoice.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { useAct } from "@/ui/act";
 import { count } from "@/ui/format";
@@ -20,6 +21,9 @@ const name = ref("");
 const fullName = ref("");
 const mail = ref("");
 const chosen = ref<string[]>(["viewer"]);
+const scopes = ref<Record<string, Scope>>({});
+/** Of the roles that are given; without one a role is for everything. */
+const scopesSent = () => Object.fromEntries(Object.entries(scopes.value).filter(([role, one]) => chosen.value.includes(role) && one.sites.length + one.plans.length + one.tags.length > 0));
 const active = ref(true);
 const throughProvider = ref(false);
 /** What it means to sign in elsewhere than now. */
@@ -36,6 +40,7 @@ onMounted(() => {
   if (!props.person) return;
   [name.value, fullName.value, mail.value, chosen.value, active.value] = [props.person.name, props.person.full_name, props.person.mail, [...props.person.roles], props.person.state !== "disabled"];
   throughProvider.value = props.person.through_provider;
+  scopes.value = { ...props.person.scopes };
 });
 function shown(made: { link: string; days: number }) {
   link.value = `${window.location.origin}${made.link}`;
@@ -43,7 +48,7 @@ function shown(made: { link: string; days: number }) {
 }
 async function save() {
   await act(async () => {
-    const body = { full_name: fullName.value, mail: mail.value, roles: chosen.value, through_provider: throughProvider.value };
+    const body = { full_name: fullName.value, mail: mail.value, roles: chosen.value, scopes: scopesSent(), through_provider: throughProvider.value };
     if (props.person) {
       await take(api.PUT("/api/v1/people/{name}", { params: { path: { name: props.person.name } }, body: { ...body, active: active.value } }));
       open.value = false;
@@ -76,6 +81,7 @@ const again = () => act(async () => shown(await take(api.POST("/api/v1/people/{n
         <legend>Roles</legend>
         <p v-for="role in roles" :key="role.code">
           <el-checkbox :model-value="chosen.includes(role.code)" :disabled="!!person?.groups[role.code]" @change="chosen = $event ? [...chosen, role.code] : chosen.filter((one) => one !== role.code)">{{ role.name }}</el-checkbox>
+          <ScopeChoice v-if="chosen.includes(role.code)" v-model="scopes[role.code]" :role="role.name" />
           <span class="quiet"> {{ person?.groups[role.code] ? `By the group ${person.groups[role.code]} of ${provider}. ` : "" }}{{ role.words }}</span>
         </p>
       </fieldset>

@@ -6,28 +6,39 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     dependencies = [
-        ('access', '0005_own_roles'),
+        ("access", "0005_own_roles"),
         migrations.swappable_dependency(settings.AUTH_USER_MODEL),
     ]
 
     operations = [
         migrations.CreateModel(
-            name='Passkey',
+            name="Passkey",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('name', models.CharField(max_length=80)),
-                ('credential', models.TextField()),
-                ('digest', models.CharField(max_length=64, unique=True)),
-                ('public_key', models.BinaryField()),
-                ('signed', models.PositiveBigIntegerField(default=0)),
-                ('made_at', models.DateTimeField()),
-                ('used_at', models.DateTimeField(null=True)),
-                ('user', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='passkeys', to=settings.AUTH_USER_MODEL)),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
+                ("name", models.CharField(max_length=80)),
+                ("credential", models.TextField()),
+                ("digest", models.CharField(max_length=64, unique=True)),
+                ("public_key", models.BinaryField()),
+                ("signed", models.PositiveBigIntegerField(default=0)),
+                ("made_at", models.DateTimeField()),
+                ("used_at", models.DateTimeField(null=True)),
+                (
+                    "user",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="passkeys",
+                        to=settings.AUTH_USER_MODEL,
+                    ),
+                ),
             ],
             options={
-                'ordering': ['id'],
+                "ordering": ["id"],
             },
         ),
     ]

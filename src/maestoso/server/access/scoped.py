@@ -1,0 +1,46 @@
+"""How each address treats whoever has a role for some sites or plans only: one table, which fails closed.
+
+What is addressed as an object is looked for among what is in reach, or not found. Lists hold what is in
+reach. What names a plan in its body is about that plan. Everything else that shows or changes the estate is
+for those whose role is for everything.
+"""
+
+from __future__ import annotations
+
+OBJECTS: dict[str, str] = {
+    "plans/{code}": "plan",
+    "groups/{code}": "group",
+    "workloads/{name}": "workload",
+    "sites/{code}": "site",
+    "crosswalks/{source}/{target}": "way",
+    "links/{one}/{other}": "way",
+    "runs/{id}": "run",
+    "drills/{id}": "drill",
+    "approvals/{id}": "approval",
+}
+"""What an address names, by how it begins."""
+
+OF_A_PLAN = frozenset(
+    {("POST", "runs"), ("POST", "approvals"), ("POST", "drills"), ("POST", "drills/try")}
+)  # fmt: skip
+"""Requests that name a plan in their body."""
+
+LISTS = frozenset(
+    {
+        "site-line", "stream", "readiness", "search", "plans", "groups", "workloads", "sites", "crosswalks",
+        "runs", "drills", "approvals", "uses", "site-requests", "traps", "evidence/proof",
+        "crosswalks/landings",
+    }
+)  # fmt: skip
+"""Addresses whose answers hold only what is in reach."""
+
+OF_NOBODY = frozenset(
+    {
+        "session", "session/provider", "session/provider/address", "session/passkey",
+        "session/passkey/options", "invitations", "openapi.json", "people", "settings", "settings/logo",
+        "filters", "filters/{name}", "plan-files/schema", "plan-templates", "library", "run-views",
+        "approval-rules", "approvals/deeds", "evidence/keys", "evidence/verify",
+        "crosswalks/proposals", "crosswalks/trial",
+    }
+)  # fmt: skip
+"""Addresses that say nothing of the estate, to look at: what changes them is for everything all the same."""
