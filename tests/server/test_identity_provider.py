@@ -87,6 +87,20 @@ class Outside(Tidewell):
         _, reply = self.come()
         self.assertEqual(reply.json()["roles"], ["auditor", "planner"])
 
+    def test_a_group_can_give_its_roles_for_some_plans_only(self) -> None:
+        self.set_up(scopes={"recovery": {"plans": ["REPT"]}})
+        browser, _ = self.come()
+        self.assertEqual([one["code"] for one in browser.get("/api/v1/plans").json()["plans"]], ["REPT"])
+        nila = self.person("nila")
+        self.assertEqual(nila["scopes"]["operator"]["plans"], ["REPT"])
+        self.assertRegex(nila["sources"]["operator"], "^by the group recovery of House sign-in, on 20")
+        self.set_up()
+        browser, _ = self.come()
+        self.assertEqual(len(browser.get("/api/v1/plans").json()["plans"]), 5)
+        sent = {**SETTING, "issuer": self.provider.issuer, "scopes": {"recovery": {"plans": ["NONE"]}}}
+        said = self.problem(self.browser.send("PUT", "/identity-provider", sent), 400, "bad-value")
+        self.assertEqual(said["field"], "scopes")
+
     def test_an_account_of_here_is_nobody_elses_by_its_name(self) -> None:
         _, reply = self.come("s-2")
         said = self.problem(reply, 403, "not-let-in")

@@ -9,6 +9,7 @@ from collections.abc import AsyncIterator
 from typing import Any
 from unittest import mock
 
+from django.contrib.auth.models import User
 from django.contrib.sessions.models import Session
 from django.db import OperationalError, connection
 from django.test import AsyncClient, TransactionTestCase
@@ -17,6 +18,7 @@ from maestoso.core.errors import LogCorrupt
 from maestoso.core.people.scope import Reach
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access import listeners
+from maestoso.server.access.models import ApiToken, RoleGrant
 from maestoso.server.access.stream_door import StreamDoor, Streams
 from maestoso.server.board import stream as live_updates
 from maestoso.server.board.models import StoredBoard
@@ -238,6 +240,27 @@ class Streaming(TransactionTestCase):
         ):
             opened = await self.open(key, pk)
             self.assertEqual((opened.status, opened.problem()["code"]), (status, code))
+
+    async def test_a_program_listens_with_a_token_until_it_is_revoked(self) -> None:
+        row, secret = await asyncio.to_thread(self.make_token)
+        opened = await self.open("", authorization=f"Bearer {secret}")
+        self.assertEqual(opened.status, 200)
+        await opened.text()
+        await asyncio.to_thread(row.delete)
+        self.assertEqual([text async for text in opened.rest()][-1], ": your session is over\n\n")
+        again = await self.open("", authorization=f"Bearer {secret}")
+        self.assertEqual((again.status, again.problem()["code"]), (403, "not-signed-in"))
+
+    async def test_a_run_that_is_out_of_reach_is_not_found(self) -> None:
+        session = await self.signed_in()
+        await asyncio.to_thread(RoleGrant.objects.update, scope={"plans": ["NONE"]})
+        opened = await self.open(session)
+        self.assertEqual((opened.status, opened.problem()["code"]), (404, "not-found"))
+
+    def make_token(self) -> Any:
+        """A token of Ann's, and its secret."""
+        ann = User.objects.get(username="ann")
+        return ApiToken.objects.create(ann, None, "", name="script", roles=["administrator"])
 
     async def test_many_who_ask_at_once_are_looked_up_in_one_question(self) -> None:
         pump, session = stream.Pump(), await self.signed_in()

@@ -3575,6 +3575,9 @@ export interface components {
             groups: {
                 [key: string]: string;
             };
+            sources: {
+                [key: string]: string;
+            };
             through_provider: boolean;
             second_factor: boolean;
             last_sign_in: string | null;
@@ -3884,6 +3887,9 @@ export interface components {
             roles: {
                 [key: string]: string[];
             };
+            scopes?: {
+                [key: string]: components["schemas"]["ScopeSent"];
+            };
             makes_accounts?: boolean;
             second_factor?: boolean;
         };
@@ -3897,6 +3903,9 @@ export interface components {
             groups_claim: string;
             roles: {
                 [key: string]: string[];
+            };
+            scopes: {
+                [key: string]: components["schemas"]["Scope"];
             };
             makes_accounts: boolean;
             second_factor: boolean;

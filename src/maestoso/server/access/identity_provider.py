@@ -24,8 +24,11 @@ from joserfc.errors import JoseError
 from requests import RequestException
 from rest_framework.request import Request
 
+from maestoso.core.codec import from_data, to_data
 from maestoso.core.errors import BadValue, DomainError, NotFound, Refused
+from maestoso.core.people.scope import Scope
 from maestoso.server.access.models import IdentityProvider, OutsideIdentity, RoleGrant
+from maestoso.server.access.reach import check_scopes
 from maestoso.server.access.roles import check_codes
 from maestoso.server.access.shapes import ProviderFound, ProviderSave, ProviderView
 from maestoso.server.audit.record import recorded
@@ -72,8 +75,8 @@ def provider_view() -> ProviderView | None:
         return None
     return ProviderView(
         name=row.name, issuer=row.issuer, client_id=row.client_id, groups_claim=row.groups_claim,
-        roles=row.roles, makes_accounts=row.makes_accounts, second_factor=row.second_factor,
-        comes_back_to=COMES_BACK_TO,
+        roles=row.roles, scopes={group: from_data(Scope, one) for group, one in row.scopes.items()},
+        makes_accounts=row.makes_accounts, second_factor=row.second_factor, comes_back_to=COMES_BACK_TO,
     )  # fmt: skip
 
 
@@ -98,6 +101,7 @@ def save_provider(sent: ProviderSave) -> None:
             f"The group {idle[:60]!r} gives no role." if idle.strip() else "A group has no name.",
             "Name it and choose roles for it, or remove it.", field="roles",
         )  # fmt: skip
+    check_scopes(sent.scopes)
     if not sent.client_secret and not row.client_secret:
         raise BadValue(
             "There is no secret.", "Give the secret that the provider gave Maestoso.", field="client_secret"
@@ -110,6 +114,10 @@ def save_provider(sent: ProviderSave) -> None:
         row.client_secret = seal(sent.client_secret)
     row.groups_claim = sent.groups_claim.strip()[:80]
     row.roles = {group.strip(): sorted(set(roles)) for group, roles in sent.roles.items()}
+    row.scopes = {
+        group.strip(): to_data(scope)
+        for group, scope in sent.scopes.items() if group.strip() in row.roles and not scope.is_everything
+    }  # fmt: skip
     row.makes_accounts, row.second_factor = sent.makes_accounts, sent.second_factor
     row.save()
 
@@ -233,12 +241,15 @@ def _give(row: IdentityProvider, user: User, said: Mapping[str, Any], at: dateti
         for role in row.roles.get(group, ()) if isinstance(group, str) else ():
             wanted.setdefault(role, group)
     for grant in RoleGrant.objects.filter(user=user):
-        if grant.group and wanted.get(grant.role) != grant.group:
-            grant.delete()
-        else:
+        group = wanted.get(grant.role)
+        if not grant.group or (group == grant.group and row.scopes.get(group, {}) == grant.scope):
             wanted.pop(grant.role, None)
+        else:
+            grant.delete()
     for role, group in wanted.items():
-        RoleGrant.objects.create(user=user, role=role, by=row.name, group=group[:200], at=at)
+        RoleGrant.objects.create(
+            user=user, role=role, scope=row.scopes.get(group, {}), by=row.name, group=group, at=at
+        )
 
 
 def _name(said: Mapping[str, Any]) -> str:

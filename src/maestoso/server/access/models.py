@@ -132,7 +132,8 @@ class RoleRule(models.Model):
 class IdentityProvider(models.Model):
     """One row: where people may sign in instead (OpenID Connect).
 
-    ``roles`` are those that the groups of ``groups_claim`` give. ``makes_accounts``: whoever the provider
+    ``roles`` are those that the groups of ``groups_claim`` give, ``scopes`` what for where that is not
+    everything. ``makes_accounts``: whoever the provider
     knows gets an account. ``second_factor``: it is said to ask for one itself.
     """
 
@@ -142,6 +143,7 @@ class IdentityProvider(models.Model):
     client_secret = models.TextField()
     groups_claim = models.CharField(max_length=80, blank=True)
     roles: Any = models.JSONField(default=dict)
+    scopes: Any = models.JSONField(default=dict)
     makes_accounts = models.BooleanField(default=False)
     second_factor = models.BooleanField(default=False)
 

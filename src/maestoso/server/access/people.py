@@ -6,7 +6,6 @@ from collections.abc import Mapping
 from datetime import datetime
 from typing import Any
 
-from django.apps import apps
 from django.conf import settings
 from django.contrib.auth.models import User
 from django.contrib.auth.password_validation import validate_password
@@ -21,6 +20,7 @@ from maestoso.core.errors import BadValue, DomainError, NotFound, Refused
 from maestoso.core.people.roles import ADMINISTRATOR, BY_CODE, WORDS, Role
 from maestoso.core.people.scope import Scope
 from maestoso.server.access.models import IdentityProvider, OutsideIdentity, RoleGrant, RoleRule
+from maestoso.server.access.reach import check_scopes
 from maestoso.server.access.roles import check_codes, known_roles
 from maestoso.server.access.second_factor import forget_devices, has_one, has_passkey
 from maestoso.server.access.shapes import (
@@ -34,7 +34,6 @@ from maestoso.server.access.shapes import (
     RoleView,
 )
 from maestoso.server.audit.record import recorded
-from maestoso.server.estate.models import Site
 
 GOOD_FOR_DAYS = settings.PASSWORD_RESET_TIMEOUT // 86_400
 
@@ -76,9 +75,18 @@ def person_view(user: User) -> PersonView:
         roles=tuple(grant.role for grant in user.grants.all()),
         scopes={grant.role: from_data(Scope, grant.scope) for grant in user.grants.all() if grant.scope},
         groups={grant.role: grant.group for grant in user.grants.all() if grant.group},
+        sources={grant.role: _source(grant) for grant in user.grants.all()},
         through_provider=outside is not None,
         second_factor=has_one(user) or has_passkey(user), last_sign_in=user.last_login,
     )  # fmt: skip
+
+
+def _source(grant: RoleGrant) -> str:
+    """Where somebody has a role from."""
+    at = f"on {grant.at:%Y-%m-%d}"
+    if grant.group:
+        return f"by the group {grant.group} of {grant.by}, {at}"
+    return f"given by {grant.by} {at}" if grant.by else f"given on the machine itself {at}"
 
 
 def role_view(role: Role) -> RoleView:
@@ -200,7 +208,7 @@ def _give(user: User, roles: tuple[str, ...], scopes: Mapping[str, Scope], *, by
         kept = {} if scope.is_everything else to_data(scope)
         if role not in own:
             RoleGrant.objects.create(user=user, role=role, scope=kept, by=by, at=at)
-        elif own[role].scope != kept:
+        elif own[role].scope != kept and not own[role].group:
             own[role].scope = kept
             own[role].save()
 
@@ -211,18 +219,12 @@ def _scope(scopes: Mapping[str, Scope], role: str) -> Scope:
 
 def _check_scopes(roles: tuple[str, ...], scopes: Mapping[str, Scope]) -> None:
     """Raises BadValue for a scope of a role that is not given, or of a site or plan that there is not."""
-    # By its name: plans know access, and access does not know plans.
-    plans = set(apps.get_model("plans", "PlanRow").objects.values_list("code", flat=True))
-    sites = set(Site.objects.values_list("code", flat=True))
-    for role, scope in scopes.items():
-        if role not in roles:
-            raise BadValue(f"scopes has {role[:40]!r}, which is no role of theirs.", "Give the role as well.",
-                           field="scopes")  # fmt: skip
-        for what, named, known in (("site", scope.sites, sites), ("plan", scope.plans, plans)):
-            unknown = sorted(set(named) - known)
-            if unknown:
-                raise BadValue(f"There is no {what} {unknown[0][:40]!r}.",
-                               f"Use one of: {', '.join(sorted(known))}.", field="scopes")  # fmt: skip
+    odd = next((role for role in scopes if role not in roles), None)
+    if odd is not None:
+        raise BadValue(
+            f"scopes has {odd[:40]!r}, which is no role of theirs.", "Give the role as well.", field="scopes"
+        )
+    check_scopes(scopes)
 
 
 @recorded()

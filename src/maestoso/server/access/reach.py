@@ -11,14 +11,16 @@ from django.contrib.sessions.models import Session
 from rest_framework.request import Request
 
 from maestoso.core.codec import from_data
-from maestoso.core.errors import DomainError, NotFound
+from maestoso.core.errors import BadValue, DomainError, NotFound
 from maestoso.core.people.roles import SEE, WORDS, permissions_of
 from maestoso.core.people.scope import EVERYTHING, NOTHING, Facts, Reach, Scope, reach_of
 from maestoso.server.access.models import ApiToken, RoleGrant
 from maestoso.server.access.roles import known_roles
 from maestoso.server.access.scoped import LISTS, OBJECTS, OF_A_PLAN, OF_NOBODY
+from maestoso.server.access.sessions import TOKEN, shown_by
 from maestoso.server.common.hooks import Hook
 from maestoso.server.common.seen import note_seen
+from maestoso.server.estate.models import Site
 from maestoso.server.estate.workloads import search
 
 FACTS: Hook[[], Facts] = Hook()
@@ -74,7 +76,11 @@ def seen_by_user(name: str) -> Reach:
 
 
 def seen_in(session: str) -> Reach:
-    """What whoever has a session can see, by its key."""
+    """What whoever has a session can see, by its key, or a program by its token."""
+    if session.startswith(TOKEN):
+        found = shown_by(session)
+        scopes = scopes_of_user(found[0].pk) if found else {}
+        return _reach({role: scope for role, scope in scopes.items() if found and role in found[1]}, SEE)
     kept = Session.objects.filter(session_key=session).first()
     pk = kept.get_decoded().get(SESSION_KEY) if kept else None
     return _reach(scopes_of_user(int(pk)) if pk else {}, SEE)
@@ -196,3 +202,18 @@ def _named(body: Any) -> Iterator[tuple[str, str]]:
             yield from (("workload", row.name) for row in search(value))
         else:
             yield from _named(value)
+
+
+def check_scopes(scopes: Mapping[str, Scope]) -> None:
+    """Raises BadValue for a scope of a site or plan that there is not."""
+    # By its name: plans know access, and access does not know plans.
+    plans = set(apps.get_model("plans", "PlanRow").objects.values_list("code", flat=True))
+    sites = set(Site.objects.values_list("code", flat=True))
+    for scope in scopes.values():
+        for what, named, known in (("site", scope.sites, sites), ("plan", scope.plans, plans)):
+            unknown = sorted(set(named) - known)
+            if unknown:
+                raise BadValue(
+                    f"There is no {what} {unknown[0][:40]!r}.",
+                    f"Use one of: {', '.join(sorted(known))}.", field="scopes",
+                )  # fmt: skip

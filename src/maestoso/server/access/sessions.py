@@ -7,21 +7,26 @@ from datetime import UTC, datetime
 from typing import Any
 
 from django.contrib.auth import HASH_SESSION_KEY, SESSION_KEY, get_user_model, logout
+from django.contrib.auth.models import User
 from django.contrib.sessions.models import Session
 from django.http import HttpRequest
 from django.utils.crypto import constant_time_compare
 from django.utils.deprecation import MiddlewareMixin
+from rest_framework.exceptions import AuthenticationFailed
 
 from maestoso.core.people.roles import SEE, roles_with
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access.models import RoleGrant
 from maestoso.server.access.roles import known_roles
 from maestoso.server.access.shapes import SessionView
+from maestoso.server.access.tokens import BadToken, BearerTokens
 from maestoso.server.config.settings import OPTIONS
 
 CLOCK = SystemClock()
 BEGAN, SEEN, ADDRESS, BROWSER = "began", "seen", "address", "browser"
 NOTED_EVERY_S = 30.0
+TOKEN = "Bearer "
+"""What a program has instead of a session begins with this."""
 IDLE = "HTTP_MAESTOSO_IDLE"
 """Seconds since a person last touched mouse or keys, as pages that ask by themselves say of each question."""
 
@@ -62,8 +67,10 @@ class SessionLimits(MiddlewareMixin):
 
 def ended(keys: Iterable[str]) -> set[str]:
     """Which of these sessions are no more: signed out, over, of an account that changed or is
-    gone, or of somebody who may not see anything."""
-    wanted, now = set(keys), CLOCK.now()
+    gone, or of somebody who may not see anything. A program has a token instead (:data:`TOKEN`)."""
+    all_keys, now = set(keys), CLOCK.now()
+    tokens = {key for key in all_keys if key.startswith(TOKEN)}
+    wanted = all_keys - tokens
     data = {
         row.session_key: row.get_decoded()
         for row in Session.objects.filter(session_key__in=wanted, expire_date__gt=now)
@@ -83,7 +90,26 @@ def ended(keys: Iterable[str]) -> set[str]:
             and user.pk in seeing
         )  # fmt: skip
 
-    return {key for key in wanted if not good(key)}
+    return {key for key in wanted if not good(key)} | {key for key in tokens if not _sees(key)}
+
+
+def _sees(key: str) -> bool:
+    found = shown_by(key)
+    if found is None:
+        return False
+    user, roles = found
+    known = known_roles(roles)
+    own = RoleGrant.objects.filter(user=user, role__in=roles).values_list("role", flat=True)
+    return any(SEE in known[role].permissions for role in own if role in known)
+
+
+def shown_by(key: str) -> tuple[User, tuple[str, ...]] | None:
+    """Whom a token stands for, and the roles that it may use; None for one that lets nobody in."""
+    try:
+        user, token = BearerTokens().authenticate_credentials(key.removeprefix(TOKEN).encode())
+    except (AuthenticationFailed, BadToken):
+        return None
+    return user, tuple(token.roles)
 
 
 def of_user(pk: int | None, here: str | None) -> tuple[SessionView, ...]:

@@ -107,8 +107,9 @@ class PasswordGiven:
 class PersonView:
     """Somebody who can be given roles. ``state`` is active, invited (nobody has accepted yet) or disabled.
 
-    ``scopes`` are what roles are given for, of those that are not for everything. ``groups`` are those at the
-    provider that roles come from, by role. ``through_provider``: signs in there and not here.
+    ``scopes`` are what roles are given for, of those that are not for everything; ``sources`` say where roles
+    come from, by role, and ``groups`` are those at the provider, where it is one. ``through_provider``: signs
+    in there and not here.
     """
 
     name: str
@@ -118,6 +119,7 @@ class PersonView:
     roles: tuple[str, ...]
     scopes: dict[str, Scope]
     groups: dict[str, str]
+    sources: dict[str, str]
     through_provider: bool
     second_factor: bool
     last_sign_in: datetime | None
@@ -256,7 +258,8 @@ class PasswordChange:
 class ProviderView:
     """A provider of identities (OpenID Connect), without the client's secret.
 
-    ``roles`` are those that its groups give, by group; ``groups_claim`` is where its ID token names groups.
+    ``roles`` are those that its groups give, by group, and ``scopes`` what for, where that is not everything;
+    ``groups_claim`` is where its ID token names groups.
     ``makes_accounts``: whoever it knows gets an account. ``second_factor``: it asks for one itself, which
     counts for roles that want one. ``comes_back_to`` is the page that it must send browsers back to.
     """
@@ -266,6 +269,7 @@ class ProviderView:
     client_id: str
     groups_claim: str
     roles: dict[str, tuple[str, ...]]
+    scopes: dict[str, Scope]
     makes_accounts: bool
     second_factor: bool
     comes_back_to: str
@@ -288,6 +292,7 @@ class ProviderSave:
     client_secret: str = ""
     groups_claim: str = "groups"
     roles: dict[str, tuple[str, ...]]
+    scopes: dict[str, Scope] = field(default_factory=dict)
     makes_accounts: bool = False
     second_factor: bool = False
 

@@ -19,6 +19,7 @@ from rest_framework.exceptions import NotAuthenticated
 
 from maestoso.core.errors import DomainError
 from maestoso.server.access.listeners import AWAY, Sessions
+from maestoso.server.access.sessions import TOKEN
 from maestoso.server.common import problems
 
 HEADERS = [
@@ -57,7 +58,7 @@ class StreamDoor:
         self._streams = [(re.compile(path), there) for path, there in streams.items()]
 
     async def __call__(self, scope: Message, receive: Receive, send: Send) -> None:
-        """``GET`` of one of the paths, by whoever has a session."""
+        """``GET`` of one of the paths, by whoever has a session, or a program with a token."""
         asked = scope["type"] == "http" and scope["method"] == "GET"
         found = ((path.fullmatch(scope["path"]), there) for path, there in self._streams) if asked else ()
         match, streams = next(((match, there) for match, there in found if match), (None, None))
@@ -68,6 +69,9 @@ class StreamDoor:
             await self._app(scope, receive, send)
             return
         session = parse_cookie(headers.get("cookie", "")).get(settings.SESSION_COOKIE_NAME, "")
+        shown = headers.get("authorization", "")
+        if not session and shown.startswith(TOKEN):
+            session = shown
         last = headers.get("last-event-id", "0")
         pk = int(match[1]) if match.re.groups else 0
         after = int(last) if re.fullmatch(r"[0-9]{1,9}", last) else 0

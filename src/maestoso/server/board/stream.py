@@ -20,9 +20,11 @@ from django.contrib.sessions.models import Session
 from django.db.models import Count, Max, Sum
 
 from maestoso.core.codec import to_data
+from maestoso.core.people.scope import Reach
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access.listeners import AWAY, Listener, Sessions, reachable
-from maestoso.server.access.reach import seen_by_user
+from maestoso.server.access.reach import seen_by_user, seen_in
+from maestoso.server.access.sessions import TOKEN, shown_by
 from maestoso.server.audit.models import AuditHead
 from maestoso.server.board.models import StoredBoard
 from maestoso.server.board.site_line import site_line
@@ -123,9 +125,8 @@ class LiveUpdates:
         if self._watched_at is None or not timedelta(0) <= now - self._watched_at < WATCHED_FOR / 2:
             watch_board(now)
             self._watched_at = now
-        return {
-            who: json.dumps(to_data(site_line(now, who, seen_by_user(who)))) for who in whos
-        }, read_marks()
+        lines = {who: site_line(now, *_seer(who)) for who in whos}
+        return {who: json.dumps(to_data(line)) for who, line in lines.items()}, read_marks()
 
 
 def _send(listener: Listener, sent: Sent, line: str, marks: Marks) -> None:
@@ -137,9 +138,20 @@ def _send(listener: Listener, sent: Sent, line: str, marks: Marks) -> None:
 
 
 def _who(session: str) -> str:
+    """Who listens: a person, for all of whose browsers it is the same; or a token, which may see less."""
+    if session.startswith(TOKEN):
+        return session
     kept = Session.objects.get(session_key=session).get_decoded()
     user = get_user_model().objects.filter(pk=str(kept.get(SESSION_KEY))).first()
     return user.get_username() if user is not None else ""
+
+
+def _seer(who: str) -> tuple[str, Reach]:
+    """The name of who listens, and what they see."""
+    if not who.startswith(TOKEN):
+        return who, seen_by_user(who)
+    found = shown_by(who)
+    return found[0].get_username() if found else "", seen_in(who)
 
 
 def read_marks() -> Marks:

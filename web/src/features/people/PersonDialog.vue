@@ -81,8 +81,8 @@ const again = () => act(async () => shown(await take(api.POST("/api/v1/people/{n
         <legend>Roles</legend>
         <p v-for="role in roles" :key="role.code">
           <el-checkbox :model-value="chosen.includes(role.code)" :disabled="!!person?.groups[role.code]" @change="chosen = $event ? [...chosen, role.code] : chosen.filter((one) => one !== role.code)">{{ role.name }}</el-checkbox>
-          <ScopeChoice v-if="chosen.includes(role.code)" v-model="scopes[role.code]" :role="role.name" />
-          <span class="quiet"> {{ person?.groups[role.code] ? `By the group ${person.groups[role.code]} of ${provider}. ` : "" }}{{ role.words }}</span>
+          <ScopeChoice v-if="chosen.includes(role.code) && !person?.groups[role.code]" v-model="scopes[role.code]" :role="role.name" />
+          <span class="quiet"> {{ role.words }}{{ person?.sources[role.code] ? ` (${person.sources[role.code]})` : "" }}</span>
         </p>
       </fieldset>
       <p v-if="provider"><el-checkbox v-model="throughProvider">Signs in through {{ provider }}</el-checkbox> <span class="quiet">{{ moves }}</span></p>

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 // Which roles the groups of the provider give.
 import type { RoleView } from "@/api/types";
+import ScopeChoice from "@/features/people/ScopeChoice.vue";
 import type { GroupRoles } from "@/features/people/provider";
 
 const groups = defineModel<GroupRoles[]>({ required: true });
@@ -16,6 +17,7 @@ defineProps<{ roles: RoleView[] }>();
     <el-input v-model="one.group" class="mono" required maxlength="200" placeholder="recovery-team" :aria-label="`Group ${index + 1}`" />
     <span>gives</span>
     <el-select v-model="one.roles" multiple placeholder="choose" class="roles" :aria-label="`Roles of group ${index + 1}`"><el-option v-for="role in roles" :key="role.code" :value="role.code" :label="role.name" /></el-select>
+    <ScopeChoice v-model="one.scope" :role="`group ${index + 1}`" />
     <button type="button" class="link" :aria-label="`Remove group ${index + 1}`" @click="groups.splice(index, 1)">✕</button>
   </div>
   <p><el-button class="btn" @click="groups.push({ group: '', roles: [] })">Add a group</el-button></p>
