@@ -48,7 +48,7 @@ class Team(unittest.TestCase):
         page.get_by_label("Name").fill(name)
         page.get_by_label("Password").fill(APP.password)
         page.get_by_role("button", name="Sign in", exact=True).click()
-        expect(page.get_by_role("button", name="Sign out")).to_be_visible()
+        expect(page.get_by_role("button", name="Sign out", exact=True)).to_be_visible()
         return page
 
 
@@ -131,7 +131,7 @@ class Invited(Team):
         expect(elsewhere.get_by_role("alert")).to_contain_text("not the code of this moment")
         code.fill(recovery)
         elsewhere.get_by_role("button", name="Sign in", exact=True).click()
-        expect(elsewhere.get_by_role("button", name="Sign out")).to_be_visible()
+        expect(elsewhere.get_by_role("button", name="Sign out", exact=True)).to_be_visible()
 
     def test_a_passkey_is_added_and_signs_in_without_a_password(self) -> None:
         by_name = APP.address.replace("127.0.0.1", "localhost")
@@ -151,15 +151,15 @@ class Invited(Team):
         page.get_by_label("Your password now").fill(APP.password)
         page.get_by_role("button", name="Add it").click()
         expect(page.get_by_label("Passkeys")).to_contain_text("added just now")
-        page.get_by_role("button", name="Sign out").click()
+        page.get_by_role("button", name="Sign out", exact=True).click()
         page.get_by_role("button", name="Sign in with a passkey").click()
-        expect(page.get_by_role("button", name="Sign out")).to_be_visible()
+        expect(page.get_by_role("button", name="Sign out", exact=True)).to_be_visible()
         page.goto(f"{by_name}/account")
         expect(page.get_by_label("Passkeys")).to_contain_text("used just now")
         page.get_by_role("button", name="Remove this computer").click()
         page.get_by_role("button", name="Remove it").click()
         expect(page.get_by_role("button", name="Remove this computer")).to_have_count(0)
-        page.get_by_role("button", name="Sign out").click()
+        page.get_by_role("button", name="Sign out", exact=True).click()
         page.get_by_role("button", name="Sign in with a passkey").click()
         expect(page.get_by_role("alert")).to_contain_text("does not let you in")
         # By its number there is none to be had, which is said where it would be added.
@@ -240,7 +240,7 @@ class Invited(Team):
         hers.get_by_role("button", name="Sign in through House sign-in").click()
         hers.locator("input[name=sub]").fill("s-1")
         hers.locator("form button[type=submit], form input[type=submit]").first.click()
-        expect(hers.get_by_role("button", name="Sign out")).to_be_visible()
+        expect(hers.get_by_role("button", name="Sign out", exact=True)).to_be_visible()
         self.assertIn("/plans/REPT", hers.url)
         hers.get_by_title("My account").click()
         expect(hers.get_by_role("heading", level=1)).to_have_text("Nila Orme: operator.")
@@ -267,9 +267,33 @@ class Invited(Team):
         page.get_by_label("Name").fill("rescue")
         page.get_by_label("Password").fill(CHOSEN)
         page.get_by_role("button", name="Sign in", exact=True).click()
-        expect(page.get_by_role("button", name="Sign out")).to_be_visible()
+        expect(page.get_by_role("button", name="Sign out", exact=True)).to_be_visible()
         page.goto(f"{APP.address}/evidence/audit")
         expect(page.get_by_text("Make an administrator, on the machine itself")).to_be_visible()
+
+
+class Scoped(Team):
+    def test_a_role_for_one_plan_sees_that_plan_and_what_belongs_to_it(self) -> None:
+        page = self.page
+        page.goto(f"{APP.address}/settings/people")
+        page.get_by_role("button", name="Wim Adler").click()
+        page.get_by_role("combobox", name="What Viewer is for").focus()
+        page.keyboard.press("Enter")
+        page.get_by_role("option", name="Reporting to Northgate").locator("visible=true").click()
+        page.keyboard.press("Escape")
+        page.get_by_role("button", name="Save", exact=True).click()
+        expect(page.locator("[data-person=wim]")).to_contain_text("Viewer (REPT)")
+        his = self.as_person("wim")
+        expect(his.get_by_text("what is for the plan REPT")).to_be_visible()
+        expect(his.get_by_role("heading", level=1)).to_contain_text(
+            "If Hilltop were lost this minute, 2 of 2"
+        )
+        his.goto(f"{APP.address}/estate")
+        expect(his.get_by_role("heading", level=1)).to_contain_text("2 workloads are known")
+        his.goto(f"{APP.address}/plans/BOOK")
+        expect(his.get_by_role("alert")).to_contain_text("There is no plan BOOK")
+        his.goto(f"{APP.address}/evidence/audit")
+        expect(his.get_by_role("alert")).to_contain_text("does not include: read the audit trail")
 
 
 class Signed(Team):
