@@ -14,6 +14,7 @@ import httpx
 
 from maestoso.core.planning.isolated_test import VERDICT
 from maestoso.core.runs import decide
+from maestoso.core.runs.words import sentence
 from maestoso.engine.conductor import Conductor
 from maestoso.engine.site_link import Patience
 from maestoso.practice.spec import Fault, Switch
@@ -233,6 +234,46 @@ class Deaf(EngineCase):
         self.assertEqual(sorted(said), sorted(set(said)))
         (failed, *_) = (e for e in self.log.runs["r-1"].events if e.kind == "step.failed")
         self.assertEqual(failed.data["code"], "overdue")
+
+
+class TakesLater(httpx.AsyncBaseTransport):
+    """Each operation of ``register`` arrives at the third try, and every fifth look at the feed is put off."""
+
+    def __init__(self, inner: httpx.AsyncBaseTransport) -> None:
+        self.inner = inner
+        self.tries: Counter[str] = Counter()
+
+    async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
+        """Say so as RFC 6585 and RFC 9110 do, or pass on."""
+        path = request.url.path
+        self.tries[path] += 1
+        if request.method == "PUT" and "register" in path and self.tries[path] < 3:
+            return httpx.Response(429, headers={"Retry-After": "1"}, request=request)
+        if request.method == "GET" and path.endswith("/operations") and self.tries[path] % 5 == 0:
+            return httpx.Response(503, headers={"Retry-After": "1"}, request=request)
+        return await self.inner.handle_async_request(request)
+
+
+class Busy(EngineCase):
+    """It wants to be asked later."""
+
+    async def test_what_is_put_off_is_said_once_and_is_no_failure(self) -> None:
+        assert self.site.transport.inner is not None
+        later = TakesLater(self.site.transport.inner)
+        self.site.transport.inner = later
+        patience = Patience(long_poll_s=LONG_POLL_S, longest_pause_s=0.1)
+        engine = Conductor(self.log, lambda code: self.site.client, "one", patience=patience)
+        await self.conduct(lambda state: VERDICT in state.persons or bool(state.failed), engine)
+        events = self.log.runs["r-1"].events
+        kinds = Counter(event.kind for event in events)
+        self.assertEqual(self.log.state("r-1").failed, set())
+        self.assertEqual([kinds[kind] for kind in ("site.lost", "site.deaf", "step.failed")], [0, 0, 0])
+        put_off = [step for event in events if event.kind == "site.busy" for step in event.data["steps"]]
+        registered = {step.id for step in self.log.state("r-1").graph.steps if step.verb == "register"}
+        self.assertEqual(sorted(put_off), sorted(registered))
+        (first, *_) = (event for event in events if event.kind == "site.busy")
+        self.assertIn("takes in later what it is asked for", sentence(first, self.log.state("r-1").graph))
+        self.assertEqual(max(later.tries[path] for path in later.tries if "register" in path), 3)
 
 
 class LetGo(EngineCase):

@@ -6,7 +6,7 @@ import unittest
 
 import httpx
 
-from maestoso.core.ports import SiteRefused, SiteUnintelligible, SiteUnreachable
+from maestoso.core.ports import SiteBusy, SiteRefused, SiteUnintelligible, SiteUnreachable
 from maestoso.sites.client import HttpSite
 
 
@@ -38,6 +38,24 @@ class Answers(unittest.IsolatedAsyncioTestCase):
 
     async def test_a_server_error_says_nothing_about_the_operation(self) -> None:
         self.assertIn("502", await self.unreachable(lambda request: httpx.Response(502)))
+
+    async def test_one_that_is_busy_is_neither_away_nor_says_no(self) -> None:
+        for status, said, wait_s in (
+            (429, "7", 7.0), (429, None, 5.0), (503, "30", 30.0), (503, "Wed, 21 Oct 2026 07:28:00 GMT", 5.0),
+            (429, "0", 1.0), (429, "99999", 300.0), (429, "-3", 5.0), (503, "999999999", 5.0),
+        ):  # fmt: skip
+            with self.subTest(status=status, said=said):
+                headers = {} if said is None else {"Retry-After": said}
+                client = site(lambda request, s=status, h=headers: httpx.Response(s, headers=h))
+                self.addAsyncCleanup(client.close)
+                with self.assertRaises(SiteBusy) as caught:
+                    await client.capabilities()
+                self.assertEqual(caught.exception.wait_s, wait_s)
+        client = site(lambda request: httpx.Response(503))
+        self.addAsyncCleanup(client.close)
+        with self.assertRaises(SiteUnreachable) as away:
+            await client.capabilities()
+        self.assertNotIsInstance(away.exception, SiteBusy)
 
     async def test_of_something_that_is_no_agent_nothing_is_concluded(self) -> None:
         strangers = {

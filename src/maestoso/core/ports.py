@@ -29,6 +29,15 @@ class SiteUnintelligible(SiteUnreachable):
     """Something answers, but not as an agent: nothing is known of what the site did, as with no answer."""
 
 
+class SiteBusy(SiteUnreachable):
+    """The site took nothing in and wants to be asked again after ``wait_s``: it is neither lost, nor is that
+    a failure."""
+
+    def __init__(self, wait_s: float) -> None:
+        super().__init__(f"It is busy and wants to be asked again in {max(round(wait_s), 1)} s.")
+        self.wait_s = wait_s
+
+
 class SiteRefused(Exception):
     """The site answered that it will not: a bad request, an unknown verb, a fence that is too low."""
 

@@ -11,7 +11,7 @@ from collections.abc import Awaitable, Callable
 from dataclasses import dataclass
 from functools import partial
 
-from maestoso.core.ports import SiteClient, SiteRefused, SiteUnreachable
+from maestoso.core.ports import SiteBusy, SiteClient, SiteRefused, SiteUnreachable
 from maestoso.core.runs.events import EventKind
 from maestoso.core.runs.operations import Operation, OperationState
 
@@ -41,8 +41,9 @@ PATIENCE = Patience()
 
 class SiteLink:
     """``on_answer(key, state)`` is called once the site says that an operation is settled; ``on_trouble(key,
-    kind, reason)`` when it takes it in at no try (``site.deaf``), or does not know any more what it had taken
-    in (``site.forgot``); ``on_change()`` when the site was lost or is back.
+    kind, reason)`` when it takes it in at no try (``site.deaf``), wants it brought later (``site.busy``), or
+    does not know any more what it had taken in (``site.forgot``); ``on_change()`` when the site was lost or is
+    back.
 
     ``lost_because`` is None while it can be listened to. A site that says what changes and answers no request
     is not lost: what it was asked for is overdue one day, as if it went on saying that it is at work.
@@ -110,11 +111,17 @@ class SiteLink:
     async def _deliver(self, key: str) -> None:
         # The feed must be listened to before anything is sent, or a quick answer would be missed.
         await self._listening.wait()
-        tries = 0
+        tries, told = 0, False
         while key in self.waiting:
             operation, fence = self.waiting[key]
             try:
                 state = await self.client.put_operation(operation, fence)
+            except SiteBusy as busy:
+                if not told:
+                    self.on_trouble(key, "site.busy", str(busy))
+                told = True
+                await asyncio.sleep(busy.wait_s)
+                continue
             except SiteUnreachable as error:
                 await asyncio.sleep(self.patience.pause_s(tries))
                 tries += 1
@@ -152,6 +159,9 @@ class SiteLink:
                     self._answer(state)
                 if gap:
                     await self._ask_for_all()
+            except SiteBusy as busy:
+                # Its feed tells by its cursor what was missed meanwhile.
+                await asyncio.sleep(busy.wait_s)
             except SiteUnreachable as error:
                 self._lost(str(error))
                 await asyncio.sleep(self.patience.pause_s(tries))

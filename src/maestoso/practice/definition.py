@@ -15,9 +15,13 @@ from maestoso.practice.things import Failure
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Definition:
-    """A group, its workloads, the link its data comes over (if named), its key's fingerprint."""
+    """A group, its workloads, the link its data comes over (if named), its key's fingerprint.
+
+    ``digest`` tells this definition from others: it was given, and is repeated as it is.
+    """
 
     group: Group
+    digest: str
     workloads: tuple[Workload, ...]
     link: Link | None
     key: str = ""
@@ -29,6 +33,7 @@ def definition(args: Mapping[str, Any]) -> Definition:
         told = Definition(
             key=str((args.get("secrets") or {}).get("key", "")),
             group=from_data(Group, args.get("group"), "group"),
+            digest=str(args.get("digest", "")),
             workloads=tuple(from_data(Workload, item, "workload") for item in args.get("workloads", [])),
             link=from_data(Link, args["link"], "link") if args.get("link") else None,
         )

@@ -247,7 +247,7 @@ def begin_reverse(world: World, op: Op) -> None:
         differ = float(args.get("changed_bytes", 0)) + _own_changes(world, workloads, args)
         replica = Replica(group=group, profile=ChangeProfile(usual_bps=usual))
         world.replication.copying.pop(group.code, None)
-        world.replication.protect(replica, max(differ, 1.0), op.submission.pace, told.key)
+        world.replication.protect(replica, max(differ, 1.0), op.submission.pace, told.key, told.digest)
     for workload in workloads:
         world.known[workload.name] = workload
     op.due_at = world.now + LOOK_AGAIN_S / op.submission.pace
@@ -264,7 +264,8 @@ def _own_changes(world: World, workloads: Sequence[Workload], args: Mapping[str,
 
 def reverse_copying(world: World, op: Op) -> Outcome:
     """Over when both sides are equal; with a point of that moment."""
-    group = definition(op.submission.args).group
+    told = definition(op.submission.args)
+    group = told.group
     known = world.replication.copying.get(group.code)
     if known is None:
         raise Failure("no-such-group", f"Nothing is copied of {group.code} any more.")
@@ -273,4 +274,4 @@ def reverse_copying(world: World, op: Op) -> Outcome:
         wait_s = left / (known.rate_bps * known.pace) if known.rate_bps > 0 else LOOK_AGAIN_S
         raise NotYet(world.now + min(max(wait_s, 0.5), LOOK_AGAIN_S * 12))
     point = world.replication.add_point(group.code, world.now, {})
-    return {"point": point.id, "digest": group.digest()}, {"reversed": group.code}
+    return {"point": point.id, "digest": told.digest}, {"reversed": group.code}

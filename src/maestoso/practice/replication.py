@@ -48,6 +48,7 @@ class Copying:
     profile: ChangeProfile
     seed_bytes: float
     key: str = ""  # the fingerprint of what the copies are encrypted with
+    digest: str = ""  # of the definition, as it was given
     pace: float = 1.0
     seeded: float = 0.0
     written: float = 0.0
@@ -97,20 +98,22 @@ class Replication:
 
     # --- what it is told ---
 
-    def protect(self, replica: Replica, size_bytes: float, pace: float, key: str = "") -> None:
+    def protect(
+        self, replica: Replica, size_bytes: float, pace: float, key: str = "", digest: str = ""
+    ) -> None:
         """Begin to copy a group, or carry out its changed definition; new members are copied first."""
         known = self.copying.get(replica.group.code)
         if known is None:
             seeded = size_bytes if replica.group.policy.initial == "seed" else 0.0
             self.copying[replica.group.code] = Copying(
                 group=replica.group, profile=replica.profile, seed_bytes=size_bytes, seeded=seeded, pace=pace,
-                key=key,
+                key=key, digest=digest,
             )  # fmt: skip
             return
         more = set(replica.group.members) - set(known.group.members)
         if more and known.group.members:
             known.seed_bytes, known.seeded = size_bytes * len(more) / len(replica.group.members), 0.0
-        known.group, known.pace, known.key = replica.group, pace, key
+        known.group, known.pace, known.key, known.digest = replica.group, pace, key, digest
         known.profile = replace(replica.profile, bursts=known.profile.bursts)
 
     def unprotect(self, group: str) -> bool:
@@ -218,7 +221,7 @@ class Replication:
             if k.group.source == group.source and k.rate_bps > 0 and k is not known
         )
         return CopyState(
-            group=group.code, source=group.source, digest=group.digest(),
+            group=group.code, source=group.source, digest=known.digest or group.digest(),
             newest=known.points[-1] if known.points else None,
             seeded_bytes=int(known.seeded), seed_bytes=int(known.seed_bytes),
             paused_because=known.paused_because, stalled_because=self._stalled(group.source),
@@ -413,7 +416,8 @@ class Replication:
             "copying": [
                 {
                     "replica": to_data(Replica(group=k.group, profile=k.profile)), "seed_bytes": k.seed_bytes,
-                    "key": k.key, "pace": k.pace, "seeded": k.seeded, "written": k.written, "sent": k.sent,
+                    "key": k.key, "digest": k.digest, "pace": k.pace, "seeded": k.seeded,
+                    "written": k.written, "sent": k.sent,
                     "paused_because": k.paused_because, "marks": list(k.marks), "last_mark": k.last_mark,
                     "points": [[p.id, p.at.timestamp(), p.kind, p.changed_bytes, p.label] for p in k.points],
                     "cycles": list(k.cycles), "lags": list(k.lags),
@@ -436,8 +440,8 @@ class Replication:
             replica = from_data(Replica, item["replica"])
             made = Copying(
                 group=replica.group, profile=replica.profile, seed_bytes=item["seed_bytes"],
-                key=item.get("key", ""), pace=item["pace"], seeded=item["seeded"],
-                written=item["written"], sent=item["sent"],
+                key=item.get("key", ""), digest=item.get("digest", ""), pace=item["pace"],
+                seeded=item["seeded"], written=item["written"], sent=item["sent"],
                 paused_because=item["paused_because"],
                 worst_lag=item["worst_lag"], last_mark=item["last_mark"],
                 # A snapshot of before there were live runs has none of these.

@@ -287,14 +287,14 @@ def _protect(world: World, op: Op) -> Outcome:
     known = world.replication.copying.get(group.code)
     for workload in workloads:
         world.known[workload.name] = workload
-    if known is not None and known.group.digest() == group.digest() and known.key == told.key:
-        return {"digest": group.digest()}, None
+    if known is not None and (known.digest, known.group, known.key) == (told.digest, group, told.key):
+        return {"digest": told.digest}, None
     usual = sum(world.usual_bps(workload) for workload in workloads)
     profile = known.profile if known is not None else ChangeProfile(usual_bps=0.0)
     size = sum(workload.size_gib for workload in workloads) * GIB
     replica = Replica(group=group, profile=replace(profile, usual_bps=usual))
-    world.replication.protect(replica, float(size), op.submission.pace, told.key)
-    return {"digest": group.digest()}, {"protected": group.code, "digest": group.digest()}
+    world.replication.protect(replica, float(size), op.submission.pace, told.key, told.digest)
+    return {"digest": told.digest}, {"protected": group.code, "digest": told.digest}
 
 
 def _unprotect(world: World, op: Op) -> Outcome:

@@ -18,7 +18,7 @@ from maestoso.core.errors import BadValue
 from maestoso.core.model.estate import Inventory
 from maestoso.core.model.landing import Landing
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
-from maestoso.core.ports import Feed, SiteRefused, SiteUnintelligible, SiteUnreachable
+from maestoso.core.ports import Feed, SiteBusy, SiteRefused, SiteUnintelligible, SiteUnreachable
 from maestoso.core.runs.operations import Operation, OperationState
 from maestoso.sites.contract import (
     Answering,
@@ -34,6 +34,9 @@ CONNECT_S = 2.0
 ANSWER_S = 5.0
 LARGE_ANSWER_S = 60.0
 """An inventory of ten thousand workloads is some megabytes."""
+SOON_S = 5.0
+LONGEST_BUSY_S = 300.0
+"""However long a site wants to be left alone, it is asked whether it goes by then."""
 LONGEST_EPOCH = 64
 LONGEST_TEXT = 20_000
 """Characters of a text in what a site says of an operation; more is cut."""
@@ -194,6 +197,9 @@ class HttpSite:
             answer = await self._http.request(method, path, **rest)
         except httpx.TransportError as error:
             raise SiteUnreachable(_in_words(error)) from error
+        busy_s = _busy_s(answer)
+        if busy_s is not None:
+            raise SiteBusy(busy_s)
         if answer.status_code >= 500:
             raise SiteUnreachable(f"The site agent answered with status {answer.status_code}.")
         if answer.status_code in (401, 403, 407):
@@ -208,6 +214,18 @@ class HttpSite:
         if not answer.is_success or not isinstance(content, dict):
             raise SiteUnintelligible(f"{STRANGER} (status {answer.status_code}).")
         return content
+
+
+def _busy_s(answer: httpx.Response) -> float | None:
+    """How long a site that is busy wants to be left alone (RFC 9110, 10.2.3; RFC 6585, 4); None for others.
+
+    Without a time, and with a date instead of one, it is asked again soon.
+    """
+    said = answer.headers.get("Retry-After", "")
+    if answer.status_code != 429 and not (answer.status_code == 503 and said):
+        return None
+    named = float(said) if said.isascii() and said.isdigit() and len(said) < 6 else SOON_S
+    return min(max(named, 1.0), LONGEST_BUSY_S)
 
 
 def _clean(body: bytes) -> Any:

@@ -67,7 +67,7 @@ class Named(unittest.TestCase):
 
     def test_they_are_said_in_words_and_roles_that_are_none_are_found(self) -> None:
         self.assertEqual(in_words(("ada", "role:operator")), ("ada", "whoever is operator"))
-        self.assertEqual(unknown_roles(("ada", "role:operator", "role:emperor")), ["emperor"])
+        self.assertEqual(unknown_roles(("ada", "role:operator", "role:emperor"), BY_CODE), ["emperor"])
 
 
 class Signatures(unittest.TestCase):

@@ -27,6 +27,7 @@ EventKind = Literal[
     "site.lost",
     "site.back",
     "site.deaf",
+    "site.busy",
     "site.forgot",
     "services.seen",
     "run.finished",

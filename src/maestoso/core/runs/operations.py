@@ -6,6 +6,8 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
+from maestoso.core.codec import from_data
+from maestoso.core.model.protection import Group
 from maestoso.core.planning.graph import Step
 from maestoso.core.runs.events import Draft
 from maestoso.core.runs.state import RunState
@@ -68,6 +70,7 @@ def operation_for(state: RunState, run: str, step_id: str) -> Operation:
         members = next(copy.members for copy in state.inputs.groups if copy.code == args["group"])
         args["contents"] = _contents(state, members)
     if step.verb == "reverse-copying":
+        args["digest"] = from_data(Group, args["group"]).digest()
         changed = state.steps[f"changes-since:{step.subject}"].result
         args["changed_bytes"] = changed.get("changed_bytes", 0)
         args["since"] = changed.get("since")

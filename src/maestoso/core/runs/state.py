@@ -304,6 +304,9 @@ class RunState:
     def _on_site_deaf(self, event: Event) -> None:
         """Nothing changes: it is asked until it answers, or is overdue."""
 
+    def _on_site_busy(self, event: Event) -> None:
+        """Nothing changes: it is asked again when it wants to be."""
+
     def _on_site_forgot(self, event: Event) -> None:
         """Nothing changes: what is asked for again has the key that it had."""
 

@@ -120,6 +120,9 @@ def sentence(event: Event, graph: StepGraph) -> str:
         case "site.forgot":
             named = _all(graph, data["steps"])
             text = f"{data['site']} has lost its memory of what it was asked for and is asked again: {named}."
+        case "site.busy":
+            named = _all(graph, data["steps"])
+            text = f"{data['site']} takes in later what it is asked for: {named}.{_full(data['reason'])}"
         case "site.deaf":
             named = _all(graph, data["steps"])
             text = f"{data['site']} is heard, but does not take in what it is asked for again and again: "

@@ -17,12 +17,12 @@ from django.core.cache import cache
 
 from maestoso.core.errors import BadValue, Refused
 from maestoso.core.model.protection import CopyState, RecoveryPoint
-from maestoso.core.ports import SiteRefused, SiteUnreachable
+from maestoso.core.ports import SiteBusy, SiteRefused, SiteUnreachable
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.secret_text import unseal
 from maestoso.server.config.settings import OPTIONS
 from maestoso.server.estate.models import Site
-from maestoso.sites.client import HttpSite
+from maestoso.sites.client import LONGEST_BUSY_S, HttpSite
 from maestoso.sites.contract import SitePulse
 
 PATIENCE_S = 2.0
@@ -137,6 +137,10 @@ def _take_pulse(site: Site) -> Pulse:
     try:
         said = ask(site, lambda agent: agent.pulse())
         taken = Pulse(said=said, skew_s=(said.now - CLOCK.now()).total_seconds())
+        cache.set(f"{key}:last", taken, LONGEST_BUSY_S)
+    except SiteBusy as busy:
+        # A site that is busy is not lost: what it said before stands for a while.
+        taken = cache.get(f"{key}:last") or Pulse(lost_because=str(busy))
     except (SiteUnreachable, SiteRefused) as error:
         taken = Pulse(lost_because=str(error))
     took_s = time.monotonic() - begin
@@ -149,7 +153,7 @@ def _take_pulse(site: Site) -> Pulse:
 
 def forget_pulse(site: Site) -> None:
     """Have its pulse asked for anew: something was changed there."""
-    for suffix in ("", ":before"):
+    for suffix in ("", ":before", ":last"):
         cache.delete(f"{_pulse_key(site)}{suffix}")
 
 

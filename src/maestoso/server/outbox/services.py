@@ -16,7 +16,7 @@ from django.db.models.functions import Coalesce
 from maestoso.core import outbox as rules
 from maestoso.core.errors import Refused
 from maestoso.core.outbox import DONE, FAILED, WAITING
-from maestoso.core.ports import Clock, SiteRefused, SiteUnreachable
+from maestoso.core.ports import Clock, SiteBusy, SiteRefused, SiteUnreachable
 from maestoso.core.runs.operations import Operation, OperationState
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.news import announce
@@ -145,7 +145,8 @@ def _bring(request: SiteRequest, patience_s: float) -> None:
             request.site, lambda agent: _carry_out(agent, operation, request.fence, patience_s), patience_s
         )
     except SiteUnreachable as error:
-        waiting.update(not_before=now, reason=str(error))
+        wait = timedelta(seconds=error.wait_s if isinstance(error, SiteBusy) else 0)
+        waiting.update(not_before=now + wait, reason=str(error))
         raise
     except SiteRefused as refused:
         state = OperationState(key=operation.key, status="failed", code=refused.code, reason=refused.reason)

@@ -165,6 +165,7 @@ def send_group(row: GroupRow, *, by: str) -> None:
     link = link or Link.objects.filter(one=row.target, other=row.source).first()
     args = {
         "group": to_data(group),
+        "digest": group.digest(),
         "workloads": [workload.spec for workload in workloads],
         "link": to_data(link.core()) if link else None,
     }
