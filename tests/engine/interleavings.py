@@ -151,7 +151,7 @@ class Logs:
                 step = next((one for known, one in self.flying(log).items() if key.startswith(known)), None)
                 if step is not None and step in state.in_flight:
                     answer = OperationState(key=key, status=status, code="no", reason="No.")  # type: ignore[arg-type]
-                    events.append(state.event(outcome(state.graph[step], answer), NOW))
+                    events.append(state.event(outcome(state.graph[step], answer, state.inputs.kind), NOW))
                     state.apply(events[-1])
             events += settle(state, NOW)[0]
             self._decided[log, heard] = self.behind(log, tuple(events)) if events else log

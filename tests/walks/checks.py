@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator
 
 from maestoso.core.codec import to_data
+from maestoso.core.people.scope import EVERYTHING
 from maestoso.core.planning.inputs import LIVE
 from maestoso.core.readiness.assess import RECOVERY, assess
 from maestoso.core.readiness.if_lost import IfLost
@@ -49,7 +50,7 @@ def _nonsense(what: str, said: object) -> Iterator[str]:
 
 
 def _site_line(walk: Walk) -> Iterator[str]:
-    line = site_line(walk.clock.now(), WHO)
+    line = site_line(walk.clock.now(), WHO, EVERYTHING)
     for station in line.stations:
         site = walk.sites[station.code]
         if (station.lost_because is None) != site.answers:

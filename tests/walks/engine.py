@@ -115,7 +115,7 @@ class Engine:
             if site.answers:
                 answer = self._ask(site, operation_for(state, run_name(pk), step))
                 if answer.settled:
-                    drafts.append(outcome(state.graph[step], answer))
+                    drafts.append(outcome(state.graph[step], answer, state.inputs.kind))
         return drafts
 
     def _ask(self, site: NearSite, operation: Operation) -> OperationState:

@@ -278,7 +278,7 @@ class Conductor:
         drafts: list[Draft] = []
         for key, step in driven.asked.items():
             if key in self.answers and step in driven.state.in_flight:
-                drafts.append(outcome(driven.state.graph[step], self.answers[key]))
+                drafts.append(outcome(driven.state.graph[step], self.answers[key], driven.state.inputs.kind))
         events = []
         for draft in [*drafts, *self._troubles(driven), *self._reachability(driven), *_seen(driven)]:
             event = driven.state.event(draft, now)

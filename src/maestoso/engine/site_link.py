@@ -42,8 +42,8 @@ PATIENCE = Patience()
 class SiteLink:
     """``on_answer(key, state)`` is called once the site says that an operation is settled; ``on_trouble(key,
     kind, reason)`` when it takes it in at no try (``site.deaf``), wants it brought later (``site.busy``), or
-    does not know any more what it had taken in (``site.forgot``); ``on_change()`` when the site was lost or is
-    back.
+    does not know any more what it had taken in (``site.forgot``); ``on_change()`` when the site was lost or
+    is back.
 
     ``lost_because`` is None while it can be listened to. A site that says what changes and answers no request
     is not lost: what it was asked for is overdue one day, as if it went on saying that it is at work.

@@ -110,7 +110,7 @@ class Rehearsal:
             answer = self.worlds[self.state.graph[step].site or ""].operation(key)
             if answer is not None and answer.settled:
                 del self.asked[key]
-                self._take(outcome(self.state.graph[step], answer))
+                self._take(outcome(self.state.graph[step], answer, self.state.inputs.kind))
 
     def _next_due(self) -> float | None:
         dues = (world.next_due() for world in self.worlds.values())
@@ -171,4 +171,4 @@ class Rehearsal:
             failed = OperationState(
                 key=operation.key, status="failed", code=refused.code, reason=refused.reason
             )
-            self._take(outcome(self.state.graph[step], failed))
+            self._take(outcome(self.state.graph[step], failed, self.state.inputs.kind))

@@ -210,9 +210,27 @@ class Deciding(unittest.TestCase):
         self.assertEqual((one.key, one.args["point"]), ("x-1:clone-point:db:1", "fresh"))
 
     def test_answers_become_events(self) -> None:
-        good = outcome(STEP, OperationState(key="k", status="done", result={"a": 1}))
-        bad = outcome(STEP, OperationState(key="k", status="failed", code="c", reason="r"))
+        good = outcome(STEP, OperationState(key="k", status="done", result={"a": 1}), "test")
+        bad = outcome(STEP, OperationState(key="k", status="failed", code="c", reason="r"), "test")
         self.assertEqual((good.kind, bad.kind, bad.data["code"]), ("step.done", "step.failed", "c"))
+
+    def test_a_fence_that_does_not_say_what_it_must_has_failed(self) -> None:
+        fence = replace(STEP, id="fence:db", verb="fence", site="HAR")
+        for kind, said, lacks in (
+            ("planned", {"was_running": False}, "contents"),
+            ("planned", {}, "was_running and contents"),
+            ("disaster", {"contents": 4.0}, "was_running"),
+        ):
+            with self.subTest(kind=kind, said=said):
+                draft = outcome(fence, OperationState(key="k", status="done", result=said), kind)
+                self.assertEqual((draft.kind, draft.data["code"]), ("step.failed", "answer-incomplete"))
+                self.assertIn(f"not what it must say of it: {lacks}.", draft.data["reason"])
+        for kind, said in (
+            ("planned", {"was_running": True, "contents": 4.0}),
+            ("disaster", {"was_running": True}),
+        ):
+            draft = outcome(fence, OperationState(key="k", status="done", result=said), kind)
+            self.assertEqual((draft.kind, draft.data["result"]), ("step.done", said))
 
 
 class Folding(unittest.TestCase):

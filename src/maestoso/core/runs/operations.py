@@ -107,8 +107,28 @@ LONGEST_S = 365 * 86400.0
 """What takes longer than a year was measured by a clock that is wrong."""
 
 
-def outcome(step: Step, answer: OperationState) -> Draft:
-    """What a settled operation of ``step`` means for the log. The plan says which exit codes are success."""
+def demanded(step: Step, kind: str) -> tuple[str, ...]:
+    """What a site must say of a step that is done, in a run of this kind.
+
+    A planned move loses nothing: what the disks of a fenced copy hold is what its other copy is compared with.
+    """
+    if step.verb != "fence":
+        return ()
+    return ("was_running", "contents") if kind == "planned" else ("was_running",)
+
+
+def outcome(step: Step, answer: OperationState, kind: str) -> Draft:
+    """What a settled operation of ``step`` means for the log of a run of this kind.
+
+    The plan says which exit codes are success. What is done without what was demanded has failed.
+    """
+    lacks = [name for name in demanded(step, kind) if answer.status == "done" and name not in answer.result]
+    if lacks:
+        answer = replace(
+            answer, status="failed", code="answer-incomplete",
+            reason=f"The agent of {step.site} says that it is done, and not what it must say of it: "
+            f"{' and '.join(lacks)}. Without that the copies cannot be trusted; have the agent mended.",
+        )  # fmt: skip
     script = answer.status == "done" and step.verb == "run-script"
     draft = _of_script(step, answer) if script else _of_operation(step.id, answer)
     took_s, before_s = answer.took_s, answer.before_s

@@ -134,7 +134,7 @@ def ask(
         raise BadValue(
             "The reason is too long.", f"Give up to {LONGEST_TEXT} characters.", field="body.reason"
         )
-    own = ApprovalRequest.objects.filter(plan=plan, asked_by=by.username, closed="", deed=None)
+    own = ApprovalRequest.objects.filter(plan=plan, asked_by=by.username, closed="", deed__isnull=True)
     for older in own:
         older.closed = "withdrawn"
         older.save()
