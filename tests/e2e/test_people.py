@@ -368,7 +368,7 @@ class Signed(Team):
         page.goto(f"{APP.address}/approvals")
         self.add_rule(page, "saving a version of a plan")
 
-        planner = self.as_person("mara")
+        planner = page
         planner.goto(f"{APP.address}/plans/FLEET")
         planner.get_by_role("button", name="Objectives, parts, notes").click()
         planner.get_by_label("Owner").fill("Fleet desk")
@@ -382,7 +382,7 @@ class Signed(Team):
         note.get_by_role("button", name="Ask for approval").click()
         note.get_by_role("link", name="See how it stands").click()
         expect(planner.get_by_role("heading", level=1)).to_have_text(
-            "mara wants to save a version of the plan FLEET."
+            "administrator wants to save a version of the plan FLEET."
         )
         expect(planner.get_by_text("You asked for it yourself")).to_be_visible()
 

@@ -152,7 +152,7 @@ def reverse_missing(reverse: Crosswalk | None, crosswalk: Crosswalk) -> Iterator
             "reverse-missing",
             back,
             f"There is no crosswalk {back}, so what failed over could not come home.",
-            "Make the twin of this crosswalk.",
+            "Make its reverse crosswalk.",
         )
 
 

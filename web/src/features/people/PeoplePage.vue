@@ -91,10 +91,10 @@ h2 {
   margin: var(--gap-4) 0 var(--gap-2);
 }
 dl {
+  margin-top: var(--gap-3);
   display: grid;
   grid-template-columns: 130px minmax(0, 70ch);
   gap: var(--gap-2);
-  margin: 0;
 }
 dd {
   margin: 0;
