@@ -12,10 +12,11 @@ from maestoso.core.people.scope import Scope
 from maestoso.server.access.may import InTable
 from maestoso.server.access.models import RoleGrant
 from maestoso.server.access.reach import seen_by_user, seen_in
-from maestoso.server.access.scoped import LISTS, OBJECTS, OF_A_PLAN, OF_NOBODY
+from maestoso.server.access.scoped import LISTS, OBJECTS, OF_A_PLAN, OF_A_THING, OF_NOBODY
 from maestoso.server.access.table import ANYBODY, BY_KIND, OWN, TABLE
 from maestoso.server.runs.models import Run
 from tests.server.people import make_person
+from tests.server.test_drills import DRILL
 from tests.server.test_permissions import STREAMS, Reached, operations
 from tests.server.tidewell import PASSWORD, Browser, Tidewell
 
@@ -74,6 +75,8 @@ class Everywhere(Scoped):
         for name, value in {**values, "id": pk, "number": "1"}.items():
             address = address.replace("{" + name + "}", value)
         body = {"plan": values["code"]} if (method, address) in OF_A_PLAN else {}
+        if (method, address) in OF_A_THING:
+            body = {"about": "workload", "name": values["name"]}
         kind = "application/octet-stream" if raw else "application/json"
         return self.sam.generic(
             method, f"/api/v1/{address}", json.dumps(body), content_type=kind,
@@ -94,15 +97,20 @@ class Everywhere(Scoped):
         counted = dict.fromkeys(("own", "other", "refused"), 0)
         for address, method in operations():
             needed = TABLE[address][method]
-            if needed in (ANYBODY, OWN, BY_KIND) or address.startswith(("drills/{", "approvals/{")):
+            if needed in (ANYBODY, OWN, BY_KIND) or address.startswith(
+                ("drills/{", "approvals/{", "traps/{")
+            ):
                 continue
             begins = next((one for one in OBJECTS if f"{address}/".startswith(f"{one}/")), None)
             with self.subTest(f"{method} {address}"):
                 own = self.call(address, method, OWN_VALUES)
-                if begins is not None or (method, address) in OF_A_PLAN:
-                    self.assertEqual((own, self.call(address, method, OTHER_VALUES)), (418, 404))
+                if begins is not None or (method, address) in OF_A_PLAN | OF_A_THING:
+                    # A site is seen because a plan goes there, and changed by whose role is for it.
+                    changes = begins is not None and OBJECTS[begins] in ("site", "way") and needed != SEE
+                    wanted = (403 if changes else 418, 404)
+                    self.assertEqual((own, self.call(address, method, OTHER_VALUES)), wanted)
                     counted["other"] += 1
-                elif address in LISTS or (address in OF_NOBODY and needed == SEE):
+                elif needed == SEE and address in LISTS | OF_NOBODY:
                     self.assertEqual(own, 418)
                     counted["own"] += 1
                 else:
@@ -195,9 +203,39 @@ class Answers(Scoped):
         reply = self.sam.send("PUT", "/plans/REPT", sent, **{"If-Match": read.headers["ETag"]})
         self.problem(reply, 404, "not-found")
         plan["waves"][0]["tag_rule"] = ""
+        plan["source"] = "QUA"
+        reply = self.sam.send("PUT", "/plans/REPT", sent, **{"If-Match": read.headers["ETag"]})
+        self.assertIn("no way QUA to NOR", self.problem(reply, 404, "not-found")["detail"])
+        plan["source"] = "HIL"
         plan["owner"] = "Sam"
         reply = self.sam.send("PUT", "/plans/REPT", sent, **{"If-Match": read.headers["ETag"]})
         self.assertEqual(reply.status_code, 201, reply.content)
+
+    def test_drills_requests_and_traps_are_those_of_plans_in_reach(self) -> None:
+        made: dict[str, int] = {}
+        drills: dict[str, int] = {}
+        for plan in ("REPT", "BOOK"):
+            drill = {**DRILL, "plan": plan, "name": f"of {plan}"}
+            calendar = self.browser.send("POST", "/drills", drill).json()
+            drills[plan] = next(one["id"] for one in calendar["drills"] if one["drill"]["plan"] == plan)
+            trap = {"about": "plan", "name": plan, "text": f"Mind {plan}."}
+            made[plan] = self.browser.send("POST", "/traps", trap).json()["id"]
+        seen = self.sam.get("/api/v1/drills").json()["drills"]
+        self.assertEqual([one["drill"]["plan"] for one in seen], ["REPT"])
+        self.problem(self.sam.send("DELETE", f"/drills/{drills['BOOK']}"), 404, "not-found")
+        self.assertEqual(self.sam.send("DELETE", f"/drills/{drills['REPT']}").status_code, 200)
+        self.problem(self.sam.send("POST", "/drills", {**DRILL, "plan": "BOOK"}), 404, "not-found")
+        self.assertEqual([one["name"] for one in self.sam.get("/api/v1/traps").json()], ["REPT"])
+        self.assertEqual(self.sam.send("PUT", f"/traps/{made['REPT']}/solved").status_code, 200)
+        self.problem(self.sam.send("PUT", f"/traps/{made['BOOK']}/solved"), 404, "not-found")
+        trap = {"about": "workload", "name": "web-01", "text": "Mind it."}
+        self.problem(self.sam.send("POST", "/traps", trap), 404, "not-found")
+
+    def test_new_things_are_for_whose_role_is_for_everything(self) -> None:
+        read = self.sam.get("/api/v1/plans/REPT").json()["plan"]
+        self.problem(self.sam.send("POST", "/plans", {"plan": {**read, "code": "NEW"}}), 403, "outside-scope")
+        self.problem(self.sam.send("POST", "/sites", {}), 403, "outside-scope")
+        self.problem(self.sam.send("POST", "/workloads", {}), 403, "outside-scope")
 
 
 class Given(Scoped):

@@ -92,6 +92,10 @@ class Reach:
             or source in self.own_sites or target in self.own_sites
         )  # fmt: skip
 
+    def owns(self, *sites: str) -> bool:
+        """Whether a role is given for one of these sites, and not only for plans that go there."""
+        return self.everything or any(site in self.own_sites for site in sites)
+
     def has_run(self, plan: str, source: str, target: str) -> bool:
         """Whether a run is: its plan, which may be retired since, or one of its sites."""
         return self.everything or plan in self.plans or source in self.own_sites or target in self.own_sites

@@ -110,7 +110,7 @@ LONGEST_S = 365 * 86400.0
 def demanded(step: Step, kind: str) -> tuple[str, ...]:
     """What a site must say of a step that is done, in a run of this kind.
 
-    A planned move loses nothing: what the disks of a fenced copy hold is what its other copy is compared with.
+    A planned move loses nothing: the other copy is compared with what the disks of a fenced one hold.
     """
     if step.verb != "fence":
         return ()

@@ -16,7 +16,7 @@ from maestoso.core.people.roles import SEE, WORDS, permissions_of
 from maestoso.core.people.scope import EVERYTHING, NOTHING, Facts, Reach, Scope, reach_of
 from maestoso.server.access.models import ApiToken, RoleGrant
 from maestoso.server.access.roles import known_roles
-from maestoso.server.access.scoped import LISTS, OBJECTS, OF_A_PLAN, OF_NOBODY
+from maestoso.server.access.scoped import LISTS, OBJECTS, OF_A_PLAN, OF_A_THING, OF_NOBODY
 from maestoso.server.access.sessions import TOKEN, shown_by
 from maestoso.server.common.hooks import Hook
 from maestoso.server.common.seen import note_seen
@@ -116,24 +116,34 @@ def check_reach(
         body = sent()
         plan = body.get("plan") if isinstance(body, dict) else None
         check_object(request, permission, "plan", (str(plan),))
-    elif address not in LISTS and not (address in OF_NOBODY and permission == SEE) and not able.everything:
+    elif (method, address) in OF_A_THING:
+        body = sent()
+        about, name = (body.get("about"), body.get("name")) if isinstance(body, dict) else (None, None)
+        kind = about if about in ("plan", "group", "workload") else "plan"
+        check_object(request, permission, kind, (str(name),))
+    elif not (permission == SEE and address in LISTS | OF_NOBODY) and not able.everything:
         raise OutsideScope(*_only_for(request, permission, "not for everything"))
     if not seen.everything:
         _check_named(sent(), seen)
 
 
 def check_object(request: Request, permission: str, kind: str, key: tuple[str, ...]) -> None:
-    """Whether an object lies within reach. Raises NotFound, OutsideScope."""
+    """Whether an object lies within reach. Raises NotFound, OutsideScope.
+
+    A site and what lies between two are changed only by whose role is for one of these sites: others
+    have plans there too.
+    """
     seen, able = reach_for(request, SEE), reach_for(request, permission)
     if not _is_in(seen, kind, key):
         raise NotFound(f"There is no {NAMES[kind]} {' to '.join(key[:2])[:40]}.", "See what there is.")
-    if not _is_in(able, kind, key):
+    changes = permission != SEE and kind in ("site", "way")
+    if not (able.owns(*key[:2]) if changes else _is_in(able, kind, key)):
         raise OutsideScope(*_only_for(request, permission, "not for this one"))
 
 
 NAMES = {
     "plan": "plan", "group": "group", "workload": "workload", "site": "site", "way": "way",
-    "run": "run", "drill": "drill", "approval": "request",
+    "run": "run", "drill": "drill", "approval": "request", "trap": "known trap",
 }  # fmt: skip
 
 
@@ -153,6 +163,10 @@ def _is_in(reach: Reach, kind: str, key: tuple[str, ...]) -> bool:
         run = apps.get_model("runs", "Run").objects.filter(pk=key[0])
         found = run.values_list("plan_code", "source", "target").first()
         return found is not None and reach.has_run(*found)
+    if kind == "trap":
+        trap = apps.get_model("plans", "KnownTrap").objects.filter(pk=key[0])
+        about = trap.values_list("about", "name").first()
+        return about is not None and reach.has(*about)
     if kind in ("drill", "approval"):
         model, field = {
             "drill": ("drills.DrillRow", "plan_code"),
@@ -177,9 +191,10 @@ def _only_for(request: Request, permission: str, so: str) -> tuple[str, str]:
 
 
 def _check_named(body: Any, seen: Reach) -> None:
-    """Whether all that a body names can be seen: members of plans and groups, parts, and what rules match."""
+    """Whether all that a body names can be seen: members, parts, what rules match, and ways between sites."""
     for kind, name in _named(body):
-        if not seen.has(kind, name):
+        source, _, target = name.partition(" to ")
+        if not (seen.has_way(source, target) if kind == "way" else seen.has(kind, name)):
             raise NotFound(f"There is no {kind} {name[:40]}.", "Take it out.")
 
 
@@ -189,6 +204,9 @@ def _named(body: Any) -> Iterator[tuple[str, str]]:
             yield from _named(one)
     if not isinstance(body, dict):
         return
+    source, target = body.get("source"), body.get("target")
+    if isinstance(source, str) and isinstance(target, str):
+        yield "way", f"{source} to {target}"
     for key, value in body.items():
         if key == "workload" and isinstance(value, str) and value:
             yield "workload", value

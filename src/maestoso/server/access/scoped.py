@@ -17,6 +17,7 @@ OBJECTS: dict[str, str] = {
     "runs/{id}": "run",
     "drills/{id}": "drill",
     "approvals/{id}": "approval",
+    "traps/{id}": "trap",
 }
 """What an address names, by how it begins."""
 
@@ -24,15 +25,17 @@ OF_A_PLAN = frozenset(
     {("POST", "runs"), ("POST", "approvals"), ("POST", "drills"), ("POST", "drills/try")}
 )  # fmt: skip
 """Requests that name a plan in their body."""
+OF_A_THING = frozenset({("POST", "traps")})
+"""Requests that name a plan, group or workload in their body: what they are about, and its name."""
 
 LISTS = frozenset(
     {
         "site-line", "stream", "readiness", "search", "plans", "groups", "workloads", "sites", "crosswalks",
         "runs", "drills", "approvals", "uses", "site-requests", "traps", "evidence/proof",
-        "crosswalks/landings",
+        "crosswalks/landings", "group-cost",
     }
 )  # fmt: skip
-"""Addresses whose answers hold only what is in reach."""
+"""Addresses whose answers, to look at, hold only what is in reach; new things are for everything."""
 
 OF_NOBODY = frozenset(
     {

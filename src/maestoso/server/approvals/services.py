@@ -130,10 +130,7 @@ def ask(
     by: User, at: datetime,
 ) -> ApprovalRequest:  # fmt: skip
     """Ask for the signatures that a start needs; an older request of one's own for the plan is withdrawn."""
-    if len(reason) > LONGEST_TEXT:
-        raise BadValue(
-            "The reason is too long.", f"Give up to {LONGEST_TEXT} characters.", field="body.reason"
-        )
+    _check_reason(reason)
     own = ApprovalRequest.objects.filter(plan=plan, asked_by=by.username, closed="", deed__isnull=True)
     for older in own:
         older.closed = "withdrawn"
@@ -149,10 +146,7 @@ def ask_for_deed(
     rule: ApprovalRule, deed: Deed, words: str, *, plan: str, reason: str, by: User, at: datetime
 ) -> ApprovalRequest:
     """Ask for the signatures that a deed needs; an older request of one's own for the same is withdrawn."""
-    if len(reason) > LONGEST_TEXT:
-        raise BadValue(
-            "The reason is too long.", f"Give up to {LONGEST_TEXT} characters.", field="body.reason"
-        )
+    _check_reason(reason)
     for older in ApprovalRequest.objects.filter(asked_by=by.username, closed="", kind=rule.kind):
         if older.deed and (older.deed["method"], older.deed["path"]) == (deed.method, deed.path):
             older.closed = "withdrawn"
@@ -162,6 +156,13 @@ def ask_for_deed(
         reason=reason, asked_by=by.username, asker_mail=by.email, asked_at=at, needed=rule.approvals,
         hours=rule.hours,
     )  # fmt: skip
+
+
+def _check_reason(reason: str) -> None:
+    if len(reason) > LONGEST_TEXT:
+        raise BadValue(
+            "The reason is too long.", f"Give up to {LONGEST_TEXT} characters.", field="body.reason"
+        )
 
 
 def use_for_deed(pk: int, deed: Deed, by: str, now: datetime) -> None:
