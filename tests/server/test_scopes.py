@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import io
 import json
 import re
 from typing import Any
 from unittest import mock
+
+from django.core.management import call_command
 
 from maestoso.core.people.roles import SEE
 from maestoso.core.people.scope import Scope
@@ -281,6 +284,13 @@ class Given(Scoped):
                     "scopes": {"administrator": {"plans": ["REPT"]}}}  # fmt: skip
         self.assertEqual(self.browser.send("PUT", "/people/ben", narrowed).status_code, 200)
         self.problem(self.browser.send("PUT", "/people/ann", narrowed), 409, "last-administrator")
+
+    def test_who_is_let_in_on_the_machine_itself_administers_everything(self) -> None:
+        with mock.patch("sys.stdin", io.StringIO(f"{PASSWORD}\n")):
+            call_command("make_administrator", "sam")
+        again = Browser()
+        again.sign_in("sam")
+        self.assertEqual(len(again.get("/api/v1/plans").json()["plans"]), 5)
 
     def test_scopes_that_cannot_be_are_refused(self) -> None:
         person = {"full_name": "Sam", "mail": "", "active": True, "roles": ["viewer"]}

@@ -48,7 +48,8 @@ class Command(BaseCommand):
             # Whoever signed in at a provider that is gone, or lost the device, is locked out as well.
             OutsideIdentity.objects.filter(user=user).delete()
             second_factor.forget_devices(user)
-            RoleGrant.objects.get_or_create(user=user, role=ADMINISTRATOR, defaults={"at": now})
+            whole = {"scope": {}, "group": "", "by": "", "at": now}
+            RoleGrant.objects.update_or_create(user=user, role=ADMINISTRATOR, defaults=whole)
             what = "Make an administrator" if made else "Let an administrator in again"
             add_entry(
                 AuditEntry(
