@@ -278,6 +278,25 @@ class Given(Scoped):
         self.assertEqual([one["code"] for one in plans], ["REPT"])
         self.assertEqual(program.get("/api/v1/plans/BOOK", headers=asked).status_code, 404)
 
+    def test_a_token_can_be_for_less_than_its_person(self) -> None:
+        asked = {"name": "script", "roles": ["administrator"], "scope": {"plans": ["REPT"]}}
+        made = self.browser.send("POST", "/account/tokens", asked).json()
+        self.assertEqual(made["token"]["only"], "for the plan REPT")
+        program, shown = Browser(), {"Authorization": f"Bearer {made['secret']}"}
+        plans = program.get("/api/v1/plans", headers=shown).json()["plans"]
+        self.assertEqual([one["code"] for one in plans], ["REPT"])
+        self.assertEqual(program.get("/api/v1/plans/BOOK", headers=shown).status_code, 404)
+        said = self.problem(program.get("/api/v1/audit", headers=shown), 403, "outside-scope")
+        self.assertEqual(said["detail"], "The token is for the plan REPT, and not for everything.")
+        self.assertFalse(seen_in(f"Bearer {made['secret']}").has("plan", "BOOK"))
+        # Nobody gets further with a token than without.
+        wide = {"name": "wide", "roles": ["administrator"], "scope": {"plans": ["REPT", "BOOK"]}}
+        own = self.sam.send("POST", "/account/tokens", wide).json()["secret"]
+        plans = program.get("/api/v1/plans", headers={"Authorization": f"Bearer {own}"}).json()["plans"]
+        self.assertEqual([one["code"] for one in plans], ["REPT"])
+        wrong = {"name": "x", "roles": ["administrator"], "scope": {"plans": ["NONE"]}}
+        self.problem(self.browser.send("POST", "/account/tokens", wrong), 400, "bad-value")
+
     def test_the_last_administrator_of_everything_stays_one(self) -> None:
         RoleGrant.objects.exclude(user__username__in=("ann", "ben", "sam")).delete()
         narrowed = {"full_name": "x", "mail": "", "active": True, "roles": ["administrator"],

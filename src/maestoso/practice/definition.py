@@ -30,10 +30,12 @@ class Definition:
 def definition(args: Mapping[str, Any]) -> Definition:
     """From the arguments of an operation. Raises Failure for what cannot be read, or lacks its key."""
     try:
+        group = from_data(Group, args.get("group"), "group")
         told = Definition(
             key=str((args.get("secrets") or {}).get("key", "")),
-            group=from_data(Group, args.get("group"), "group"),
-            digest=str(args.get("digest", "")),
+            group=group,
+            # Who does not give it yet compares with this one.
+            digest=str(args.get("digest") or group.digest()),
             workloads=tuple(from_data(Workload, item, "workload") for item in args.get("workloads", [])),
             link=from_data(Link, args["link"], "link") if args.get("link") else None,
         )

@@ -4680,6 +4680,7 @@ export interface components {
             name: string;
             roles: string[];
             days?: number;
+            scope?: components["schemas"]["ScopeSent"];
         };
         TokenMade: {
             secret: string;
@@ -4693,6 +4694,7 @@ export interface components {
             created_at: string;
             ends_at: string | null;
             used_at: string | null;
+            only: string;
         };
         Told: {
             run: number;

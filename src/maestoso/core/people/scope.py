@@ -101,6 +101,17 @@ class Reach:
         return self.everything or plan in self.plans or source in self.own_sites or target in self.own_sites
 
 
+def within(one: Reach, other: Reach) -> Reach:
+    """What lies within both."""
+    if one.everything or other.everything:
+        return other if one.everything else one
+    return Reach(
+        plans=one.plans & other.plans, groups=one.groups & other.groups,
+        workloads=one.workloads & other.workloads, own_sites=one.own_sites & other.own_sites,
+        sites=one.sites & other.sites, ways=one.ways & other.ways,
+    )  # fmt: skip
+
+
 def _listed(names: tuple[str, ...]) -> str:
     return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
 

@@ -16,7 +16,7 @@ from maestoso.engine.clock import SystemClock
 from maestoso.server.access import passkeys, people, second_factor, sessions, tokens
 from maestoso.server.access.may import roles_of
 from maestoso.server.access.models import ApiToken, OutsideIdentity, RecoveryCode
-from maestoso.server.access.reach import scopes_of
+from maestoso.server.access.reach import check_scopes, scopes_of
 from maestoso.server.access.roles import known_roles
 from maestoso.server.access.shapes import (
     Account,
@@ -129,7 +129,9 @@ class Tokens(APIView):
     )
     def post(self, request: Request) -> Response:
         """Make a token for a program."""
-        return reply(tokens.make_token(request.user, read(TokenAsked, request), CLOCK.now()), 201)
+        asked = read(TokenAsked, request)
+        check_scopes({asked.name: asked.scope})
+        return reply(tokens.make_token(request.user, asked, CLOCK.now()), 201)
 
 
 class OneToken(APIView):

@@ -37,11 +37,13 @@ class RoleGrant(models.Model):
 class ApiToken(AbstractAuthToken):  # type: ignore[misc]  # the library has no types
     """What a program of a person shows instead of a session; only its hash is kept.
 
-    ``roles`` are those of the person's that it may use. ``used_at`` is exact to a minute.
+    ``roles`` are those of the person's that it may use, ``scope`` what for where that is less than theirs.
+    ``used_at`` is exact to a minute.
     """
 
     name = models.CharField(max_length=80)
     roles: Any = models.JSONField(default=list)
+    scope: Any = models.JSONField(default=dict)
     used_at = models.DateTimeField(null=True)
 
     @property

@@ -13,7 +13,7 @@ from rest_framework.request import Request
 from maestoso.core.codec import from_data
 from maestoso.core.errors import BadValue, DomainError, NotFound
 from maestoso.core.people.roles import SEE, WORDS, permissions_of
-from maestoso.core.people.scope import EVERYTHING, NOTHING, Facts, Reach, Scope, reach_of
+from maestoso.core.people.scope import EVERYTHING, NOTHING, Facts, Reach, Scope, reach_of, within
 from maestoso.server.access.models import ApiToken, RoleGrant
 from maestoso.server.access.roles import known_roles
 from maestoso.server.access.scoped import LISTS, OBJECTS, OF_A_PLAN, OF_A_THING, OF_NOBODY
@@ -65,7 +65,8 @@ def reach_for(request: Request, permission: str) -> Reach:
     """What whoever asks can get at with a permission; nothing for who does not have it."""
     kept: dict[str, Reach] = request.__dict__.setdefault("_reach", {})
     if permission not in kept:
-        kept[permission] = _reach(scopes_of(request), permission)
+        token = request.auth if isinstance(request.auth, ApiToken) else None
+        kept[permission] = _narrowed(_reach(scopes_of(request), permission), token)
     return kept[permission]
 
 
@@ -78,12 +79,24 @@ def seen_by_user(name: str) -> Reach:
 def seen_in(session: str) -> Reach:
     """What whoever has a session can see, by its key, or a program by its token."""
     if session.startswith(TOKEN):
-        found = shown_by(session)
-        scopes = scopes_of_user(found[0].pk) if found else {}
-        return _reach({role: scope for role, scope in scopes.items() if found and role in found[1]}, SEE)
+        token = shown_by(session)
+        if token is None:
+            return NOTHING
+        scopes = scopes_of_user(token.user_id)
+        own = {role: scope for role, scope in scopes.items() if role in token.roles}
+        return _narrowed(_reach(own, SEE), token)
     kept = Session.objects.filter(session_key=session).first()
     pk = kept.get_decoded().get(SESSION_KEY) if kept else None
     return _reach(scopes_of_user(int(pk)) if pk else {}, SEE)
+
+
+def _narrowed(reach: Reach, token: ApiToken | None) -> Reach:
+    """What of it a token is for."""
+    scope = from_data(Scope, token.scope) if token is not None else Scope()
+    if scope.is_everything:
+        return reach
+    (facts,) = FACTS()
+    return within(reach, reach_of([scope], facts))
 
 
 def _reach(scopes: Scopes, permission: str) -> Reach:
@@ -178,6 +191,9 @@ def _is_in(reach: Reach, kind: str, key: tuple[str, ...]) -> bool:
 
 
 def _only_for(request: Request, permission: str, so: str) -> tuple[str, str]:
+    if isinstance(request.auth, ApiToken) and request.auth.scope:
+        said = from_data(Scope, request.auth.scope).words()
+        return f"The token is {said}, and {so}.", "Make one that is for more."
     known = known_roles()
     held = [
         f"{known[role].name.lower()} {scope.words()}"

@@ -7,7 +7,6 @@ from datetime import UTC, datetime
 from typing import Any
 
 from django.contrib.auth import HASH_SESSION_KEY, SESSION_KEY, get_user_model, logout
-from django.contrib.auth.models import User
 from django.contrib.sessions.models import Session
 from django.http import HttpRequest
 from django.utils.crypto import constant_time_compare
@@ -16,7 +15,7 @@ from rest_framework.exceptions import AuthenticationFailed
 
 from maestoso.core.people.roles import SEE, roles_with
 from maestoso.engine.clock import SystemClock
-from maestoso.server.access.models import RoleGrant
+from maestoso.server.access.models import ApiToken, RoleGrant
 from maestoso.server.access.roles import known_roles
 from maestoso.server.access.shapes import SessionView
 from maestoso.server.access.tokens import BadToken, BearerTokens
@@ -94,22 +93,23 @@ def ended(keys: Iterable[str]) -> set[str]:
 
 
 def _sees(key: str) -> bool:
-    found = shown_by(key)
-    if found is None:
+    token = shown_by(key)
+    if token is None:
         return False
-    user, roles = found
-    known = known_roles(roles)
-    own = RoleGrant.objects.filter(user=user, role__in=roles).values_list("role", flat=True)
+    known = known_roles(token.roles)
+    grants = RoleGrant.objects.filter(user=token.user_id, role__in=token.roles)
+    own = grants.values_list("role", flat=True)
     return any(SEE in known[role].permissions for role in own if role in known)
 
 
-def shown_by(key: str) -> tuple[User, tuple[str, ...]] | None:
-    """Whom a token stands for, and the roles that it may use; None for one that lets nobody in."""
+def shown_by(key: str) -> ApiToken | None:
+    """The token that is shown; None for one that lets nobody in."""
+    token: ApiToken
     try:
-        user, token = BearerTokens().authenticate_credentials(key.removeprefix(TOKEN).encode())
+        _, token = BearerTokens().authenticate_credentials(key.removeprefix(TOKEN).encode())
     except (AuthenticationFailed, BadToken):
         return None
-    return user, tuple(token.roles)
+    return token
 
 
 def of_user(pk: int | None, here: str | None) -> tuple[SessionView, ...]:

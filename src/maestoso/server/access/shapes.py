@@ -194,7 +194,8 @@ class SessionView:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class TokenView:
-    """A token of a program, without its secret; ``key`` names it."""
+    """A token of a program, without its secret; ``key`` names it. ``only`` says what it is for, where that is
+    less than its roles are."""
 
     key: str
     name: str
@@ -202,15 +203,17 @@ class TokenView:
     created_at: datetime
     ends_at: datetime | None
     used_at: datetime | None
+    only: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class TokenAsked:
-    """A token to be made, good for so many days, for some of one's own roles."""
+    """A token to be made, good for so many days, for some of one's own roles, and of what they are for."""
 
     name: str
     roles: tuple[str, ...]
     days: int = 90
+    scope: Scope = field(default_factory=Scope)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

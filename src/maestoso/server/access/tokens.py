@@ -11,7 +11,9 @@ from rest_framework.authentication import get_authorization_header
 from rest_framework.exceptions import AuthenticationFailed
 from rest_framework.request import Request
 
+from maestoso.core.codec import from_data, to_data
 from maestoso.core.errors import BadValue, DomainError, NotFound
+from maestoso.core.people.scope import Scope
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access.models import ApiToken, RoleGrant
 from maestoso.server.access.shapes import TokenAsked, TokenMade, TokenView
@@ -66,7 +68,7 @@ def token_view(token: ApiToken) -> TokenView:
     """A token without what would let somebody use it."""
     return TokenView(
         key=token.token_key, name=token.name, roles=tuple(token.roles), created_at=token.created,
-        ends_at=token.expiry, used_at=token.used_at,
+        ends_at=token.expiry, used_at=token.used_at, only=from_data(Scope, token.scope).words(),
     )  # fmt: skip
 
 
@@ -88,7 +90,10 @@ def make_token(user: Any, asked: TokenAsked, now: datetime) -> TokenMade:
     if ApiToken.objects.filter(user=user).count() >= MOST_TOKENS:
         raise BadValue(f"You have {MOST_TOKENS} tokens.", "Revoke those that are not used.")
     roles = sorted(set(asked.roles))
-    row, token = ApiToken.objects.create(user, timedelta(days=asked.days), "", name=name, roles=roles)
+    scope = {} if asked.scope.is_everything else to_data(asked.scope)
+    row, token = ApiToken.objects.create(
+        user, timedelta(days=asked.days), "", name=name, roles=roles, scope=scope
+    )
     return TokenMade(secret=token, token=token_view(row))
 
 

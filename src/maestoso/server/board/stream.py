@@ -150,8 +150,8 @@ def _seer(who: str) -> tuple[str, Reach]:
     """The name of who listens, and what they see."""
     if not who.startswith(TOKEN):
         return who, seen_by_user(who)
-    found = shown_by(who)
-    return found[0].get_username() if found else "", seen_in(who)
+    token = shown_by(who)
+    return token.user.get_username() if token is not None else "", seen_in(who)
 
 
 def read_marks() -> Marks:

@@ -2,7 +2,8 @@
 // Tokens of one's own programs: made, shown once, revoked.
 import { ref } from "vue";
 import { api, take } from "@/api/client";
-import type { Account } from "@/api/types";
+import type { Account, Scope } from "@/api/types";
+import ScopeChoice from "@/features/people/ScopeChoice.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { useAct } from "@/ui/act";
 import { ago, exactMoment, list } from "@/ui/format";
@@ -11,11 +12,12 @@ const props = defineProps<{ account: Account }>();
 const name = ref("");
 const roles = ref<string[]>([]);
 const days = ref(90);
+const scope = ref<Scope>({ sites: [], plans: [], tags: [] });
 const secret = ref("");
 const { problem, busy, act } = useAct();
 const make = () =>
   act(async () => {
-    secret.value = (await take(api.POST("/api/v1/account/tokens", { body: { name: name.value, roles: roles.value, days: days.value } }))).secret;
+    secret.value = (await take(api.POST("/api/v1/account/tokens", { body: { name: name.value, roles: roles.value, days: days.value, scope: scope.value } }))).secret;
     name.value = "";
   });
 const revoke = (key: string) => act(() => take(api.DELETE("/api/v1/account/tokens/{key}", { params: { path: { key } } })));
@@ -40,7 +42,7 @@ const roleName = (code: string) => props.account.roles.find((role) => role.code 
         <tbody>
           <tr v-for="one in account.tokens" :key="one.key">
             <td><b>{{ one.name }}</b> <span class="mono quiet">{{ one.key }}…</span></td>
-            <td>{{ list(one.roles.map(roleName)) }}</td>
+            <td>{{ list(one.roles.map(roleName)) }}{{ one.only ? `, ${one.only}` : "" }}</td>
             <td :class="{ bad: past(one.ends_at) }">{{ past(one.ends_at) ? "✕ ended " : "" }}{{ one.ends_at ? exactMoment(one.ends_at) : "for ever" }}</td>
             <td class="quiet">{{ one.used_at ? ago(one.used_at) : "never" }}</td>
             <td>
@@ -57,6 +59,7 @@ const roleName = (code: string) => props.account.roles.find((role) => role.code 
       <el-form-item label="May what you may as">
         <el-select v-model="roles" multiple class="roles" placeholder="choose" aria-label="Roles of the token"><el-option v-for="role in account.roles" :key="role.code" :value="role.code" :label="role.name" /></el-select>
       </el-form-item>
+      <el-form-item label="And for"><ScopeChoice v-model="scope" role="the token" /></el-form-item>
       <el-form-item label="Good for, days"><el-input-number v-model="days" :min="1" :max="366" :precision="0" /></el-form-item>
       <el-button class="btn" :disabled="busy || !name.trim() || !roles.length" native-type="submit">Make a token</el-button>
     </form>
