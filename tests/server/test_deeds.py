@@ -91,6 +91,28 @@ class Deeds(Tidewell):
         again = self.asked(self.pia, "DELETE", f"groups/{group}").json()["id"]
         self.assertEqual(self.pia.send("DELETE", f"/approvals/{again}").json()["state"], "withdrawn")
 
+    def test_what_cannot_be_read_is_not_asked_for_and_what_is_gone_can_still_be_looked_at(self) -> None:
+        self.rule("publish")
+        for body in ({}, {"plan": 5}, None):
+            self.assertEqual(self.asked(self.pia, "PUT", "plans/REPT", body).status_code, 400)
+        read = self.pia.get("/api/v1/plans/REPT")
+        sent = {"plan": {**read.json()["plan"], "owner": "Somebody new"}}
+        asked = self.asked(self.pia, "PUT", "plans/REPT", sent, read.headers["ETag"]).json()
+        self.assertEqual(self.browser.send("DELETE", "/plans/REPT").status_code, 204)
+        (listed,) = [one for one in self.pia.get("/api/v1/approvals").json() if one["deed"]]
+        self.assertEqual(listed["deed"]["details"], asked["deed"]["details"])
+
+    def test_nobody_becomes_who_would_have_to_approve(self) -> None:
+        self.rule("people")
+        for method, path in (("POST", "/people/ole/invitation"), ("DELETE", "/people/ole/second-factor")):
+            self.problem(self.browser.send(method, path), 409, "deed-needs-approval")
+        number = self.asked(self.browser, "POST", "people/pia/invitation").json()["id"]
+        self.approve(number)
+        made = self.browser.generic("POST", "/api/v1/people/pia/invitation",
+                                    headers={"X-CSRFToken": self.browser.token, "Maestoso-Approval": str(number)})  # fmt: skip
+        self.assertEqual(made.status_code, 200, made.content)
+        self.assertIn("/invitation/pia/", made.json()["link"])
+
     def test_rules_about_people_protect_themselves(self) -> None:
         # Ann sets it; Ben and Ole can approve.
         self.assertEqual(self.rule("people").status_code, 200)

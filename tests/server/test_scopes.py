@@ -101,16 +101,16 @@ class Everywhere(Scoped):
         for address, method in operations():
             needed = TABLE[address][method]
             if needed in (ANYBODY, OWN, BY_KIND) or address.startswith(
-                ("drills/{", "approvals/{", "traps/{")
+                ("drills/{", "approvals/{", "traps/{", "crosswalks/landings")
             ):
                 continue
             begins = next((one for one in OBJECTS if f"{address}/".startswith(f"{one}/")), None)
             with self.subTest(f"{method} {address}"):
                 own = self.call(address, method, OWN_VALUES)
                 if begins is not None or (method, address) in OF_A_PLAN | OF_A_THING:
-                    # A site is seen because a plan goes there, and changed by whose role is for it.
-                    changes = begins is not None and OBJECTS[begins] in ("site", "way") and needed != SEE
-                    wanted = (403 if changes else 418, 404)
+                    # A site is seen because a plan goes there, and opened by whose role is for it.
+                    shared = begins is not None and OBJECTS[begins] in ("site", "way")
+                    wanted = (403 if shared else 418, 404)
                     self.assertEqual((own, self.call(address, method, OTHER_VALUES)), wanted)
                     counted["other"] += 1
                 elif needed == SEE and address in LISTS | OF_NOBODY:
@@ -153,6 +153,36 @@ class Answers(Scoped):
                     if re.search(rf"\b{re.escape(name)}\b", said.decode("utf-8", "replace"))
                 ]
                 self.assertEqual(named, [])
+
+    def test_nor_does_what_is_below_an_own_object(self) -> None:
+        run = self.run_of("REPT")
+        for address in (
+            "plans/REPT", "plans/REPT/points", "plans/REPT/landings", "plans/REPT/trend", "plans/REPT/calibration",
+            "groups/reporting", "workloads/ware-01", f"runs/{run}", f"runs/{run}/events", f"runs/{run}/landings",
+            f"runs/{run}/traps", f"runs/{run}/evidence", f"runs/{run}/report.json",
+        ):  # fmt: skip
+            with self.subTest(address):
+                reply = self.sam.get(f"/api/v1/{address}")
+                self.assertEqual(reply.status_code, 200, reply.content[:300])
+                said = reply.content.decode()
+                named = [name for name in self.foreign if re.search(rf"\b{re.escape(name)}\b", said)]
+                self.assertEqual(named, [])
+
+    def test_a_crosswalk_is_for_whose_role_is_for_one_of_its_sites(self) -> None:
+        nora = self.with_scope("nora", "planner", sites=["NOR"])
+        read = nora.get("/api/v1/crosswalks/HIL/NOR")
+        self.assertEqual(read.status_code, 200)
+        walk = read.json()["crosswalk"]
+        saved = nora.send("PUT", "/crosswalks/HIL/NOR", walk, **{"If-Match": read.headers["ETag"]})
+        self.assertEqual(saved.status_code, 200, saved.content)
+        asked = {"crosswalk": walk, "offset": 0, "limit": 50}
+        seen = nora.send("POST", "/crosswalks/landings", asked)
+        self.assertEqual(seen.status_code, 200, seen.content)
+        self.assertEqual({row["workload"] for row in seen.json()["rows"]}, {"ware-01", "reports-01"})
+        self.problem(self.sam.send("POST", "/crosswalks/landings", asked), 403, "outside-scope")
+        other = {**asked, "crosswalk": {**walk, "source": "QUA", "target": "HIL"}}
+        self.problem(nora.send("POST", "/crosswalks/landings", other), 404, "not-found")
+        self.problem(nora.send("POST", "/crosswalks/landings", {}), 404, "not-found")
 
     def test_lists_hold_what_is_in_reach(self) -> None:
         self.assertEqual([one["code"] for one in self.sam.get("/api/v1/plans").json()["plans"]], ["REPT"])

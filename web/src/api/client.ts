@@ -96,11 +96,11 @@ export async function take<T>(call: Promise<{ data?: T; error?: unknown; respons
 }
 
 /** Does what was approved: the same that was asked for, with the number of the request. */
-export async function doApproved(deed: Deed, approval: number): Promise<void> {
+export async function doApproved(deed: Deed, approval: number): Promise<unknown> {
   const sent = { "Content-Type": "application/json", "X-CSRFToken": csrf, "Maestoso-Approval": String(approval), "Idempotency-Key": crypto.randomUUID(), ...(deed.based_on && { "If-Match": deed.based_on }) };
   const response = await fetch(ROOT + deed.path.split("/").map(encodeURIComponent).join("/"), { method: deed.method, body: deed.body || null, headers: sent });
-  const error: unknown = response.ok ? undefined : await response.json();
-  await take(Promise.resolve({ data: null, error, response }));
+  const said: unknown = response.status === 204 ? null : await response.json();
+  return take(Promise.resolve({ data: said, error: said, response }));
 }
 
 function isProblem(value: unknown): value is Problem {

@@ -7,6 +7,7 @@ to the name of this site, and good for no page that imitates it.
 from __future__ import annotations
 
 import hashlib
+import logging
 from datetime import datetime
 from typing import Any
 
@@ -34,6 +35,7 @@ from maestoso.server.access.models import OutsideIdentity, Passkey
 from maestoso.server.access.shapes import PasskeySave, PasskeyView
 from maestoso.server.audit.record import recorded
 
+log = logging.getLogger("maestoso.access")
 CHALLENGE = "passkey-challenge"
 NAME = "Maestoso"
 MOST = 20
@@ -162,10 +164,9 @@ def _bounded(answer: str) -> str:
 
 
 def _not_good(error: WebAuthnException | None) -> WrongPasskey:
-    why = f" ({error})" if error is not None else ""
-    return WrongPasskey(
-        "This passkey does not let you in.", f"Try again, or sign in with your password{why}."
-    )
+    if error is not None:
+        log.info("A passkey was refused: %s", error)
+    return WrongPasskey("This passkey does not let you in.", "Try again, or sign in with your password.")
 
 
 def _site(request: Request) -> str:

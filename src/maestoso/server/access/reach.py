@@ -125,6 +125,15 @@ def check_reach(
     begins = next((begin for begin in OBJECTS if f"{address}/".startswith(f"{begin}/")), None)
     if begins is not None:
         check_object(request, permission, OBJECTS[begins], tuple(map(str, arguments.values())))
+        if OBJECTS[begins] == "way":
+            # A crosswalk is one for all who have workloads there; its exceptions name whomever they must.
+            return
+    elif address == "crosswalks/landings":
+        body = sent()
+        walk = body.get("crosswalk") if isinstance(body, dict) else None
+        ends = (str(walk.get("source")), str(walk.get("target"))) if isinstance(walk, dict) else ("", "")
+        check_object(request, permission, "way", ends)
+        return
     elif (method, address) in OF_A_PLAN:
         body = sent()
         plan = body.get("plan") if isinstance(body, dict) else None
@@ -143,14 +152,14 @@ def check_reach(
 def check_object(request: Request, permission: str, kind: str, key: tuple[str, ...]) -> None:
     """Whether an object lies within reach. Raises NotFound, OutsideScope.
 
-    A site and what lies between two are changed only by whose role is for one of these sites: others
-    have plans there too.
+    A site, and what lies between two, is opened only by whose role is for one of these sites: it holds
+    what others have there too.
     """
     seen, able = reach_for(request, SEE), reach_for(request, permission)
     if not _is_in(seen, kind, key):
         raise NotFound(f"There is no {NAMES[kind]} {' to '.join(key[:2])[:40]}.", "See what there is.")
-    changes = permission != SEE and kind in ("site", "way")
-    if not (able.owns(*key[:2]) if changes else _is_in(able, kind, key)):
+    sites = key[:2] if kind == "way" else key[:1] if kind == "site" else ()
+    if not (able.owns(*sites) if sites else _is_in(able, kind, key)):
         raise OutsideScope(*_only_for(request, permission, "not for this one"))
 
 
@@ -180,12 +189,9 @@ def _is_in(reach: Reach, kind: str, key: tuple[str, ...]) -> bool:
         trap = apps.get_model("plans", "KnownTrap").objects.filter(pk=key[0])
         about = trap.values_list("about", "name").first()
         return about is not None and reach.has(*about)
-    if kind in ("drill", "approval"):
-        model, field = {
-            "drill": ("drills.DrillRow", "plan_code"),
-            "approval": ("approvals.ApprovalRequest", "plan"),
-        }[kind]
-        row = apps.get_model(model).objects.filter(pk=key[0])
+    if kind in ABOUT_A_PLAN:
+        app, model, field = ABOUT_A_PLAN[kind]
+        row = apps.get_model(app, model).objects.filter(pk=key[0])
         return reach.has("plan", row.values_list(field, flat=True).first() or "")
     return reach.has(kind, key[0])
 
@@ -207,10 +213,14 @@ def _only_for(request: Request, permission: str, so: str) -> tuple[str, str]:
 
 
 def _check_named(body: Any, seen: Reach) -> None:
-    """Whether all that a body names can be seen: members, parts, what rules match, and ways between sites."""
+    """Whether all that a body names can be seen: members, parts, what rules match, and where it goes."""
+    for part in (body.get("plan"), body.get("group")) if isinstance(body, dict) else ():
+        if isinstance(part, dict) and "source" in part and "target" in part:
+            source, target = str(part["source"]), str(part["target"])
+            if not seen.has_way(source, target):
+                raise NotFound(f"There is no way {source[:12]} to {target[:12]}.", "Choose other sites.")
     for kind, name in _named(body):
-        source, _, target = name.partition(" to ")
-        if not (seen.has_way(source, target) if kind == "way" else seen.has(kind, name)):
+        if not seen.has(kind, name):
             raise NotFound(f"There is no {kind} {name[:40]}.", "Take it out.")
 
 
@@ -220,9 +230,6 @@ def _named(body: Any) -> Iterator[tuple[str, str]]:
             yield from _named(one)
     if not isinstance(body, dict):
         return
-    source, target = body.get("source"), body.get("target")
-    if isinstance(source, str) and isinstance(target, str):
-        yield "way", f"{source} to {target}"
     for key, value in body.items():
         if key == "workload" and isinstance(value, str) and value:
             yield "workload", value

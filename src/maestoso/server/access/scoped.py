@@ -32,18 +32,16 @@ LISTS = frozenset(
     {
         "site-line", "stream", "readiness", "search", "plans", "groups", "workloads", "sites", "crosswalks",
         "runs", "drills", "approvals", "uses", "site-requests", "traps", "evidence/proof",
-        "crosswalks/landings", "group-cost",
+        "group-cost",
     }
 )  # fmt: skip
 """Addresses whose answers, to look at, hold only what is in reach; new things are for everything."""
 
 OF_NOBODY = frozenset(
     {
-        "session", "session/provider", "session/provider/address", "session/passkey",
-        "session/passkey/options", "invitations", "openapi.json", "people", "settings", "settings/logo",
-        "filters", "filters/{name}", "plan-files/schema", "plan-templates", "library", "run-views",
-        "approval-rules", "approvals/deeds", "evidence/keys", "evidence/verify",
-        "crosswalks/proposals", "crosswalks/trial",
+        "people", "settings", "settings/logo", "filters", "filters/{name}", "plan-files/schema",
+        "plan-templates", "library", "run-views", "approval-rules", "approvals/deeds", "evidence/keys",
+        "evidence/verify", "crosswalks/proposals", "crosswalks/trial",
     }
 )  # fmt: skip
 """Addresses that say nothing of the estate, to look at: what changes them is for everything all the same."""

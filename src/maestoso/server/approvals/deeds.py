@@ -42,6 +42,9 @@ DEEDS_BY_ADDRESS: dict[tuple[str, str], tuple[str, str]] = {
     ("secrets/{name}", "DELETE"): ("retire", "remove the secret {name}"),
     ("people", "POST"): ("people", "invite {body.name}"),
     ("people/{name}", "PUT"): ("people", "change the person {name}"),
+    ("people/{name}/invitation", "POST"): ("people", "make a link with which {name} chooses a password"),
+    ("people/{name}/second-factor", "DELETE"): ("people", "remove the second factor of {name}"),
+    ("roles/{code}", "PUT"): ("people", "change what the role {code} wants at sign-in"),
     ("roles", "POST"): ("people", "make the role {body.name}"),
     ("roles/{code}/definition", "PUT"): ("people", "change what the role {code} may"),
     ("approval-rules", "PUT"): ("people", "change what needs an approval"),
@@ -124,6 +127,9 @@ def _wanted(
     kind, words = DEEDS_BY_ADDRESS[(address, method)]
     sent = body if isinstance(body, dict) else {}
     plan = str(arguments.get("code", "")) if address.startswith("plans/") else ""
+    if address == "plans" and isinstance(sent.get("plan"), dict):
+        # A rule of a plan holds also for who retires it and makes it anew.
+        plan = str(sent["plan"].get("code", ""))[:12]
     if kind == "commit":
         if sent.get("kind") != "commit":
             return None, "", ""

@@ -24,7 +24,7 @@ class ApprovalRequest(models.Model):
     """Somebody asks to start a run. ``options`` are the choices that are asked for; no others may be started.
 
     Or somebody asks to do something else: then ``deed`` is the request to the API that is asked for, and no
-    other may be sent; ``plan_name`` says what it does.
+    other may be sent; ``plan_name`` says what it does, ``details`` what it changed when it was asked for.
 
     ``closed`` is used or withdrawn once it is that; ``run`` is the run that was started with it.
     """
@@ -35,6 +35,7 @@ class ApprovalRequest(models.Model):
     kind = models.CharField(max_length=16)
     options: Any = models.JSONField()
     deed: Any = models.JSONField(null=True, default=None)
+    details: Any = models.JSONField(default=list)
     reason = models.CharField(max_length=500, blank=True)
     asked_by = models.CharField(max_length=150)
     asker_mail = models.CharField(max_length=254, blank=True)

@@ -143,9 +143,13 @@ def ask(
 
 @recorded()
 def ask_for_deed(
-    rule: ApprovalRule, deed: Deed, words: str, *, plan: str, reason: str, by: User, at: datetime
-) -> ApprovalRequest:
-    """Ask for the signatures that a deed needs; an older request of one's own for the same is withdrawn."""
+    rule: ApprovalRule, deed: Deed, words: str, *, details: Sequence[str], plan: str, reason: str, by: User,
+    at: datetime,
+) -> ApprovalRequest:  # fmt: skip
+    """Ask for the signatures that a deed needs; an older request of one's own for the same is withdrawn.
+
+    ``details`` say what it changes as the records are now: later they may be others.
+    """
     _check_reason(reason)
     for older in ApprovalRequest.objects.filter(asked_by=by.username, closed="", kind=rule.kind):
         if older.deed and (older.deed["method"], older.deed["path"]) == (deed.method, deed.path):
@@ -153,6 +157,7 @@ def ask_for_deed(
             older.save()
     return ApprovalRequest.objects.create(
         plan=plan, plan_name=words[:200], plan_version=0, kind=rule.kind, options={}, deed=to_data(deed),
+        details=list(details),
         reason=reason, asked_by=by.username, asker_mail=by.email, asked_at=at, needed=rule.approvals,
         hours=rule.hours,
     )  # fmt: skip

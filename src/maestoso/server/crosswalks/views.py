@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from django.http import HttpResponse
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
@@ -47,7 +49,7 @@ class CrosswalksView(APIView):
     @extend_schema(operation_id="crosswalks", responses=shape(CrosswalkLine)(many=True))
     def get(self, request: Request) -> Response:
         """Every direction between two sites, with how its crosswalk stands."""
-        return reply([one for one in picture.lines() if seen_by(request).has_way(one.source, one.target)])
+        return reply([one for one in picture.lines() if seen_by(request).owns(one.source, one.target)])
 
     @extend_schema(
         operation_id="makeCrosswalk",
@@ -158,7 +160,8 @@ class ExportView(APIView):
     def get(self, request: Request, source: str, target: str) -> HttpResponse:
         """The before-and-after table of the saved crosswalk as CSV."""
         found = picture.everything(source, target, request.query_params.get("filter", ""))
-        return _csv("".join(picture.export(found)), f"landings-{source}-{target}.csv")
+        rows = tuple(row for row in found.rows if seen_by(request).has("workload", row.workload))
+        return _csv("".join(picture.export(replace(found, rows=rows))), f"landings-{source}-{target}.csv")
 
 
 class HeldLandingsView(APIView):

@@ -102,6 +102,7 @@ class DeedsView(APIView):
             rule,
             deed,
             words,
+            details=_details(deed, plan),
             plan=plan,
             reason=sent.reason.strip(),
             by=cast(User, request.user),
@@ -149,7 +150,7 @@ def _view(row: ApprovalRequest, request: Request) -> shapes.ApprovalView:
     return shapes.ApprovalView(
         id=row.pk, plan=row.plan, plan_name=row.plan_name, plan_version=row.plan_version, kind=row.kind,
         options=None if row.deed else from_data(shapes.RunOptions, row.options),
-        deed=_deed(from_data(services.Deed, row.deed)) if row.deed else None,
+        deed=_deed(row) if row.deed else None,
         reason=row.reason, asked_by=row.asked_by,
         asked_at=row.asked_at, ends_at=services.ends_at(row), needed=row.needed,
         state=state,
@@ -162,12 +163,16 @@ def _view(row: ApprovalRequest, request: Request) -> shapes.ApprovalView:
     )  # fmt: skip
 
 
-def _deed(deed: services.Deed) -> shapes.DeedView:
-    """Of a version of a plan what it changes is said, of everything else what is sent."""
-    said = details(deed)
-    if deed.method == "PUT" and deed.path.startswith("plans/"):
-        sent = from_data(PlanSave, json.loads(deed.body))
-        said = changes(find_plan(sent.plan.code).version().core(), sent.plan)
+def _deed(row: ApprovalRequest) -> shapes.DeedView:
+    deed = from_data(services.Deed, row.deed)
     return shapes.DeedView(
-        method=deed.method, path=deed.path, body=deed.body, based_on=deed.based_on, details=said
+        method=deed.method, path=deed.path, body=deed.body, based_on=deed.based_on, details=tuple(row.details)
     )
+
+
+def _details(deed: services.Deed, plan: str) -> tuple[str, ...]:
+    """Of a version of a plan what it changes is said, of everything else what is sent. Raises BadValue."""
+    if deed.method != "PUT" or not deed.path.startswith("plans/"):
+        return details(deed)
+    sent = from_data(PlanSave, json.loads(deed.body or "null"), at="body")
+    return changes(find_plan(plan).version().core(), sent.plan)

@@ -26,7 +26,13 @@ const { data: preflight, error: preflightError } = useQuery({
 const text = ref("");
 const { problem, busy, act } = useAct();
 const answer = (granted: boolean) => act(() => take(api.POST("/api/v1/approvals/{id}/answer", { params: { path: { id: id.value } }, body: { granted, text: text.value } })));
-const carryOut = () => act(() => doApproved(data.value!.deed!, id.value));
+/** Of an invitation: shown this once, as where it is made without asking. */
+const link = ref("");
+const carryOut = () =>
+  act(async () => {
+    const made = (await doApproved(data.value!.deed!, id.value)) as { link?: string } | null;
+    if (made?.link) link.value = `${window.location.origin}${made.link}`;
+  });
 const withdraw = () => act(() => take(api.DELETE("/api/v1/approvals/{id}", { params: { path: { id: id.value } } })));
 const own = computed(() => data.value?.asked_by === session.value?.name);
 const forecast = computed(() => preflight.value?.assessment.forecast);
@@ -43,6 +49,7 @@ const forecast = computed(() => preflight.value?.assessment.forecast);
         <b :class="{ bad: data.state === 'refused' }" data-testid="state">{{ stateOf(data) }}</b>, asked {{ ago(data.asked_at) }}{{ data.deed ? "" : ` for version ${data.plan_version}` }}; good until {{ moment(data.ends_at) }}.
         <template v-if="data.run"> <RouterLink :to="`/runs/${data.run}`">Run {{ data.run }}</RouterLink>.</template>
       </p>
+      <p v-if="link">Give this link to whom it is for. It is shown this once, and good once: <code class="mono">{{ link }}</code></p>
       <p v-if="data.reason">“{{ data.reason }}”</p>
       <section v-if="data.deed?.details.length" class="consequences">
         <p v-for="(line, at) in data.deed.details" :key="at">{{ line }}</p>
