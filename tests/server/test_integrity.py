@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import io
 import tempfile
 import threading
@@ -206,7 +207,8 @@ class Records(WithHistory):
         self.assertEqual(len(file.read_text().split()), 1)
         self.assertEqual((self.kept()["entries"], self.kept()["problem"]), (AuditEntry.objects.count(), ""))
         # Lines that anybody added say nothing.
-        file.write_text("not a token\n" + file.read_text())
+        body = base64.urlsafe_b64encode(b'{"entries": 9999, "head": "ff"}').decode().rstrip("=")
+        file.write_text(f"not a token\na.b.c\n{'A' * 9000}\nx.{body}.y\n" + file.read_text())
         self.assertIsNone(first_touched())
         last = AuditEntry.objects.order_by("-number")[:2]
         cut, before = last[0], last[1]
