@@ -114,14 +114,21 @@ def _make(options: Options, *more: list[str]) -> None:
 
     ``more`` commands are run while they are there.
     """
+    with nobody_at_work(options) as processes:
+        for command in more:
+            run(command, LOG, cwd=ROOT, env=processes.environment())
+    _nobody_is_away(options)
+
+
+@contextlib.contextmanager
+def nobody_at_work(options: Options) -> Iterator[Processes]:
+    """Database and practice sites alone, with the records as the launcher makes them: nothing changes them."""
     processes = Processes(options, make_secrets(options.var), practice=True)
     try:
         make_records(processes, demo=True, log=LOG)
-        for command in more:
-            run(command, LOG, cwd=ROOT, env=processes.environment())
+        yield processes
     finally:
         processes.stop()
-    _nobody_is_away(options)
 
 
 def _nobody_is_away(options: Options) -> None:
