@@ -16,6 +16,7 @@ from maestoso.practice.spec import Fault
 from maestoso.sites.contract import Submission
 from tests import worlds
 from tests.core.planning.test_bring_up import CALL, SCRIPT, pause, with_member
+from tests.typed_verbs import speaks_as_agreed
 
 GUEST = replace(CALL, where="guest")
 
@@ -39,6 +40,7 @@ def played(plan: Plan, *faults: Fault, silent: bool = False) -> Rehearsal:
         return worlds.judge(state)
 
     rehearsal.play(person)
+    speaks_as_agreed(unittest.TestCase(), world)
     return rehearsal
 
 

@@ -24,6 +24,7 @@ from maestoso.practice.spec import Fault
 from maestoso.practice.world import World
 from maestoso.sites.contract import Submission
 from tests import worlds
+from tests.typed_verbs import speaks_as_agreed
 
 ALL_ON = set(worlds.NAMES)
 
@@ -49,6 +50,7 @@ class Sites(unittest.TestCase):
         self.now = worlds.NOW
         self.runs = 0
         self.broken: tuple[str, ...] = ()
+        self.addCleanup(lambda: speaks_as_agreed(self, self.a, self.b))
 
     def lose_a(self) -> dict[str, World]:
         """Site A has no power and does not answer."""
@@ -345,7 +347,8 @@ class ThereAndBack(Sites):
             "group": to_data(replace(worlds.GROUP, source="B", target="A")),
             "workloads": to_data(self.b.inventory.workloads),
             "link": to_data(self.b.spec.links[0]),
-            "changed_bytes": 30e9,
+            "digest": "another-way",
+            "changed_bytes": 30_000_000_000,
         }
         submission = Submission(verb="reverse-copying", subject="shop", run="r9", fence=1, args=args)
         self.a.submit("r9:reverse-copying:shop:1", submission, begin)

@@ -62,6 +62,8 @@ def operation_s(seed: int, verb: str, key: str) -> float:
 
 def boot_s(seed: int, workload: Workload, key: str) -> float:
     """Machine seconds from power to heartbeat: by OS family, memory, and the machine's own character."""
-    median = BOOT_MEDIAN_S[workload.os_family] * (1 + workload.memory_mib / 1024 / 64)
+    median = BOOT_MEDIAN_S.get(workload.os_family, BOOT_MEDIAN_S["linux"]) * (
+        1 + workload.memory_mib / 1024 / 64
+    )
     character = _lognormal(1.0, 0.15, seed, "character", workload.name)
     return _lognormal(median * character, SIGMA / 2, seed, "boot", key)

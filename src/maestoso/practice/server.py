@@ -30,6 +30,7 @@ from maestoso.practice.spec import Fault, Switch, Trouble
 from maestoso.practice.store import Store
 from maestoso.practice.verbs import VERBS
 from maestoso.practice.world import World
+from maestoso.sites import verbs
 from maestoso.sites.contract import PROTOCOL, Answering, Asked, HeldLandings, Lags, SitePulse, Submission
 
 LONGEST_WAIT_S = 30.0
@@ -255,7 +256,7 @@ async def _change_rates(site: PracticeSite, request: Request) -> Any:
 async def _answering(site: PracticeSite, request: Request) -> Any:
     if site.world.old_agent:
         raise NotFound("There is no such address.", "It came with protocol 1.1.")
-    asked = from_data(Asked, await _body(request), "asked")
+    asked = from_data(Asked, await _body(request), "asked", tolerant=True)
     site.advance()
     return to_data(Answering(services=site.world.answering(asked.workloads, asked.mark), mark=asked.mark))
 
@@ -271,9 +272,12 @@ async def _remains(site: PracticeSite, request: Request) -> Any:
 
 
 async def _put_operation(site: PracticeSite, request: Request) -> Any:
-    submission = from_data(Submission, await _body(request), "operation")
+    submission = from_data(Submission, await _body(request), "operation", tolerant=True)
     if not submission.pace > 0:
         raise BadValue(f"pace is {submission.pace}.", "Give a number above 0.", field="operation.pace")
+    known = verbs.VERBS.get(submission.verb)
+    if known is not None:
+        from_data(known.args, submission.args, "operation.args", tolerant=True)
     return site.put(request.path_params["key"], submission)
 
 

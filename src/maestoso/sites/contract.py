@@ -1,6 +1,6 @@
 """The site protocol as OpenAPI, made from the same dataclasses that client and practice site use.
 
-``python -m maestoso.sites.contract`` prints it; a test compares it with ``docs/site-protocol.openapi.json``.
+``python -m maestoso.sites.contract`` prints it; a test compares it with what the agent kit brings along.
 """
 
 from __future__ import annotations
@@ -15,6 +15,7 @@ from maestoso.core.model.estate import Inventory
 from maestoso.core.model.landing import Landing
 from maestoso.core.model.protection import ChangeRate, CopyState, LinkState, RecoveryPoint
 from maestoso.core.runs.operations import OperationState
+from maestoso.sites.verbs import REFUSALS, VERBS
 
 PROTOCOL = "1.2"
 """1.0: as first released. 1.1: says which services answer, and in every pulse which version it speaks.
@@ -43,6 +44,13 @@ class Capabilities:
     practice: bool
     verbs: tuple[str, ...]
     epoch: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SiteClock:
+    """The site's clock."""
+
+    now: datetime
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -163,8 +171,19 @@ class Remains:
     remains: tuple[str, ...]
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Problem:
+    """Problem details (RFC 9457): a stable ``code``, and a ``detail`` that a person can read."""
+
+    code: str
+    detail: str
+    status: int = 0
+    title: str = ""
+
+
 _GETS: tuple[tuple[str, type, tuple[str, ...], str], ...] = (
     ("/v1/capabilities", Capabilities, (), "What the agent speaks and can."),
+    ("/v1/clock", SiteClock, ("wait",), "The site's clock; stays open up to `wait` seconds."),
     ("/v1/inventory", Inventory, (), "What the site has."),
     ("/v1/points", Points, ("group",), "Points of a group, oldest first."),
     ("/v1/pulse", SitePulse, (), "How the site and the copying to it stand."),
@@ -178,20 +197,30 @@ _GETS: tuple[tuple[str, type, tuple[str, ...], str], ...] = (
 
 
 def openapi() -> dict[str, Any]:
-    """The whole document."""
+    """The whole document.
+
+    Objects are open: whoever reads leaves out what it does not know, and defaults what may be missing.
+    """
     schemas: dict[str, Any] = {}
+    named: dict[str, type] = {}
 
     def ref(cls: type) -> dict[str, Any]:
+        if named.setdefault(cls.__name__, cls) is not cls:
+            raise AssertionError(f"two shapes are called {cls.__name__}")
         if cls.__name__ not in schemas:
             schemas[cls.__name__] = {}
-            described = object_schema(cls, ref, complete=cls is not Submission)
-            schemas[cls.__name__] = {**described, "description": (cls.__doc__ or "").split("\n")[0]}
+            described = object_schema(cls, ref, complete=False)
+            del described["additionalProperties"]
+            schemas[cls.__name__] = {**described, "description": said_of(cls)}
         return {"$ref": f"#/components/schemas/{cls.__name__}"}
 
     def answer(cls: type) -> dict[str, Any]:
         return {
             "200": {"description": "", "content": {"application/json": {"schema": ref(cls)}}},
-            "default": {"description": "Problem details (RFC 9457) with a stable code."},
+            "default": {
+                "description": "A refusal.",
+                "content": {"application/problem+json": {"schema": ref(Problem)}},
+            },
         }
 
     paths: dict[str, Any] = {}
@@ -207,7 +236,19 @@ def openapi() -> dict[str, Any]:
         }
     }
     key = [{"in": "path", "name": "key", "required": True, "schema": {"type": "string"}}]
-    body = {"required": True, "content": {"application/json": {"schema": ref(Submission)}}}
+    asks = {
+        "allOf": [
+            ref(Submission),
+            *(
+                {
+                    "if": {"properties": {"verb": {"const": name}}},
+                    "then": {"properties": {"args": ref(verb.args)}},
+                }
+                for name, verb in VERBS.items()
+            ),
+        ]
+    }
+    body = {"required": True, "content": {"application/json": {"schema": asks}}}
     paths["/v1/operations/{key}"] = {
         "put": {
             "description": "Ask for an operation; the same key is done at most once.",
@@ -230,7 +271,23 @@ def openapi() -> dict[str, Any]:
             "schemas": schemas,
             "securitySchemes": {"token": {"type": "http", "scheme": "bearer"}},
         },
+        "x-verbs": {
+            name: {
+                "subject": verb.subject,
+                "description": verb.does,
+                "args": ref(verb.args),
+                "result": ref(verb.result),
+                "refusals": list(verb.refusals),
+            }
+            for name, verb in VERBS.items()
+        },
+        "x-refusals": dict(REFUSALS),
     }
+
+
+def said_of(cls: type) -> str:
+    """What the docstring of a shape says, as one paragraph; of a long one, its first."""
+    return " ".join((cls.__doc__ or "").split("\n\n")[0].split()).replace("``", "`")
 
 
 if __name__ == "__main__":

@@ -4428,8 +4428,7 @@ export interface components {
         };
         Service: {
             name: string;
-            /** @enum {string} */
-            protocol: "tcp" | "udp" | "http" | "https";
+            protocol: string;
             port: number;
         };
         ServiceProof: {
@@ -4440,8 +4439,7 @@ export interface components {
         };
         ServiceSent: {
             name: string;
-            /** @enum {string} */
-            protocol: "tcp" | "udp" | "http" | "https";
+            protocol: string;
             port: number;
         };
         Session: {
@@ -4827,8 +4825,7 @@ export interface components {
         };
         Workload: {
             name: string;
-            /** @enum {string} */
-            os_family: "linux" | "bsd" | "appliance";
+            os_family: string;
             cores: number;
             memory_mib: number;
             disks: components["schemas"]["Disk"][];
@@ -4904,8 +4901,7 @@ export interface components {
         };
         WorkloadSent: {
             name: string;
-            /** @enum {string} */
-            os_family?: "linux" | "bsd" | "appliance";
+            os_family?: string;
             cores: number;
             memory_mib: number;
             disks: components["schemas"]["DiskSent"][];

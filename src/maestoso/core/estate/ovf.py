@@ -13,7 +13,6 @@ import io
 import re
 import tarfile
 from collections.abc import Iterator
-from typing import Literal
 from xml.etree.ElementTree import Element, TreeBuilder
 from xml.parsers import expat
 
@@ -207,7 +206,7 @@ def _nic(item: Element, workload: str, network: str, index: int) -> Nic:
     return Nic(name=f"nic{index}", network=network or _text(item, "Connection"), mac=mac, dhcp=True)
 
 
-def _os(system: Element) -> Literal["linux", "bsd", "appliance"]:
+def _os(system: Element) -> str:
     """By the words of the section: the numbers of CIM's OSType differ between its versions."""
     section = next(_children(system, "OperatingSystemSection"), None)
     words = ""

@@ -79,19 +79,25 @@ class Nic:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Service:
-    """Something a workload answers on. ``name`` is what others name in ``uses``."""
+    """Something a workload answers on. ``name`` is what others name in ``uses``.
+
+    ``protocol`` is ``tcp``, ``udp``, ``http``, ``https``, or another that a site knows.
+    """
 
     name: str
-    protocol: Literal["tcp", "udp", "http", "https"]
+    protocol: str
     port: int
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Workload:
-    """One virtual machine. ``host_pool`` and ``folder`` are empty where the site did not say."""
+    """One virtual machine. ``host_pool`` and ``folder`` are empty where the site did not say.
+
+    ``os_family`` is ``linux``, ``bsd``, ``appliance``, or another that a site knows.
+    """
 
     name: str
-    os_family: Literal["linux", "bsd", "appliance"] = "linux"
+    os_family: str = "linux"
     cores: int
     memory_mib: int
     disks: tuple[Disk, ...]

@@ -73,7 +73,7 @@ async function save() {
     <div class="two">
       <el-form-item label="Cores"><el-input v-model.number="draft.cores" type="number" min="1" /></el-form-item>
       <el-form-item label="Memory in MiB"><el-input v-model.number="draft.memory_mib" type="number" min="1" /></el-form-item>
-      <el-form-item label="OS"><el-select v-model="draft.os_family" filterable default-first-option>
+      <el-form-item label="OS"><el-select v-model="draft.os_family" filterable allow-create default-first-option>
         <el-option value="linux" label="linux" />
         <el-option value="bsd" label="bsd" />
         <el-option value="appliance" label="appliance" />
