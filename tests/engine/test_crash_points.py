@@ -10,7 +10,7 @@ import unittest
 from pathlib import Path
 
 SCRIPT = (
-    "from maestoso.engine.crash_points import crash_point\n"
+    "from maestoso.agent_kit.crash_points import crash_point\n"
     "crash_point('before-send', ['r-1:power-on:db:1'])\n"
     "crash_point('after-commit', ['step.asked power-on:db', 'step.done register:db'])\n"
     "print('alive')\n"

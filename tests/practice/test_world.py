@@ -17,7 +17,6 @@ from maestoso.practice.durations import boot_s, operation_s
 from maestoso.practice.scenario import Scenario
 from maestoso.practice.spec import Fault
 from maestoso.practice.store import Store
-from maestoso.practice.verbs import VERBS
 from maestoso.practice.world import World
 from maestoso.sites.contract import Submission
 from tests import worlds
@@ -309,11 +308,6 @@ class Durations(unittest.TestCase):
     def test_large_machines_boot_longer(self) -> None:
         small, large = (worlds.workload("x", 9, memory_mib=mib) for mib in (2048, 262144))
         self.assertGreater(boot_s(1, large, "k"), 2 * boot_s(1, small, "k"))
-
-    def test_every_verb_is_documented_for_those_who_write_agents(self) -> None:
-        text = (TIDEWELL.parents[1] / "docs" / "site-protocol.md").read_text(encoding="utf-8")
-        for verb in VERBS:
-            self.assertIn(f"`{verb}`", text)
 
 
 class TheScenario(unittest.TestCase):

@@ -30,7 +30,7 @@ FRONT_END, WORLD = "front end", "prepared world"
 """What is made once before those jobs begin that need it."""
 FOLDERS = {
     "web": ("web",),
-    "core": ("cli", "core", "practice", "sites", "engine"),
+    "core": ("cli", "core", "practice", "sites", "agent_kit", "engine"),
     "server": ("server",),
     "e2e": ("e2e",),
 }

@@ -16,6 +16,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, TypeVar
 
+from maestoso.agent_kit.crash_points import crash_point
 from maestoso.core.errors import DomainError
 from maestoso.core.ports import Append, AppendResult, Lease, LogUnavailable, RunLog, SiteClient
 from maestoso.core.runs.decide import settle
@@ -24,7 +25,6 @@ from maestoso.core.runs.operations import OperationState, operation_for, outcome
 from maestoso.core.runs.state import RunState, fold
 from maestoso.core.runs.watching import noticed, probed_at, watched
 from maestoso.engine.clock import SystemClock
-from maestoso.engine.crash_points import crash_point
 from maestoso.engine.site_link import PATIENCE, Patience, SiteLink
 from maestoso.engine.watch import Watch
 

@@ -15,8 +15,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from maestoso.agent_kit.web import problem
 from maestoso.core.ports import Clock
-from maestoso.practice.server import PracticeSite, application, problem
+from maestoso.practice.server import PracticeSite, application
 from maestoso.practice.spec import SiteSpec
 from maestoso.practice.store import Store
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
-import hmac
 import json
 from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
 from contextlib import asynccontextmanager, suppress
@@ -16,15 +15,15 @@ from typing import Any
 import httpx
 from starlette.applications import Starlette
 from starlette.requests import Request
-from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
+from maestoso.agent_kit import web
+from maestoso.agent_kit.crash_points import crash_point
 from maestoso.core.codec import from_data, to_data
 from maestoso.core.errors import BadValue, DomainError, NotFound
 from maestoso.core.model.estate import Inventory
 from maestoso.core.ports import Clock, SiteRefused
 from maestoso.core.replication.copy_key import fingerprint
-from maestoso.engine.crash_points import crash_point
 from maestoso.practice.replication import AWAY, LAG_EVERY_S
 from maestoso.practice.spec import Fault, Switch, Trouble
 from maestoso.practice.store import Store
@@ -33,8 +32,6 @@ from maestoso.practice.world import World
 from maestoso.sites import verbs
 from maestoso.sites.contract import PROTOCOL, Answering, Asked, HeldLandings, Lags, SitePulse, Submission
 
-LONGEST_WAIT_S = 30.0
-LARGEST_BODY = 64_000_000
 TICK_S = 10.0
 """Without anything due, and without anybody who asks, its time goes on in steps of this."""
 PEER_AGAIN_S = 1.0
@@ -207,7 +204,7 @@ async def _capabilities(site: PracticeSite, request: Request) -> Any:
 
 
 async def _clock(site: PracticeSite, request: Request) -> Any:
-    await site.while_lit(_wait_s(request))
+    await site.while_lit(web.wait_s(request))
     return {"now": site.clock_as_told().isoformat()}
 
 
@@ -256,14 +253,14 @@ async def _change_rates(site: PracticeSite, request: Request) -> Any:
 async def _answering(site: PracticeSite, request: Request) -> Any:
     if site.world.old_agent:
         raise NotFound("There is no such address.", "It came with protocol 1.1.")
-    asked = from_data(Asked, await _body(request), "asked", tolerant=True)
+    asked = from_data(Asked, await web.body_of(request), "asked", tolerant=True)
     site.advance()
     return to_data(Answering(services=site.world.answering(asked.workloads, asked.mark), mark=asked.mark))
 
 
 async def _journal(site: PracticeSite, request: Request) -> Any:
     site.advance()
-    return {"entries": to_data(site.world.journal[_whole(request, "after", 0) :])}
+    return {"entries": to_data(site.world.journal[web.whole(request, "after", 0) :])}
 
 
 async def _remains(site: PracticeSite, request: Request) -> Any:
@@ -272,7 +269,7 @@ async def _remains(site: PracticeSite, request: Request) -> Any:
 
 
 async def _put_operation(site: PracticeSite, request: Request) -> Any:
-    submission = from_data(Submission, await _body(request), "operation", tolerant=True)
+    submission = from_data(Submission, await web.body_of(request), "operation", tolerant=True)
     if not submission.pace > 0:
         raise BadValue(f"pace is {submission.pace}.", "Give a number above 0.", field="operation.pace")
     known = verbs.VERBS.get(submission.verb)
@@ -290,22 +287,22 @@ async def _operation(site: PracticeSite, request: Request) -> Any:
 
 
 async def _feed(site: PracticeSite, request: Request) -> Any:
-    return await site.changes(_whole(request, "after", 0), _wait_s(request))
+    return await site.changes(web.whole(request, "after", 0), web.wait_s(request))
 
 
 async def _add_fault(site: PracticeSite, request: Request) -> Any:
-    site.fault(from_data(Fault, await _body(request), "fault"))
+    site.fault(from_data(Fault, await web.body_of(request), "fault"))
     return {}
 
 
 async def _add_trouble(site: PracticeSite, request: Request) -> Any:
-    trouble = from_data(Trouble, await _body(request), "trouble")
+    trouble = from_data(Trouble, await web.body_of(request), "trouble")
     site.change("trouble", trouble, lambda at: site.world.add_trouble(trouble, at))
     return {}
 
 
 async def _throw_switch(site: PracticeSite, request: Request) -> Any:
-    switch = from_data(Switch, await _body(request), "switch")
+    switch = from_data(Switch, await web.body_of(request), "switch")
     site.change("switch", switch, lambda at: site.world.throw(switch, at))
     return {}
 
@@ -321,7 +318,7 @@ async def _clear_faults(site: PracticeSite, request: Request) -> Any:
 
 
 async def _set_inventory(site: PracticeSite, request: Request) -> Any:
-    inventory = from_data(Inventory, await _body(request), "inventory")
+    inventory = from_data(Inventory, await web.body_of(request), "inventory")
     site.change("inventory", inventory, lambda at: site.world.set_inventory(inventory, at))
     return {}
 
@@ -364,67 +361,36 @@ def application(site: PracticeSite) -> Starlette:
         site.store.close()
 
     routes = [
-        Route(f"/v1{path}", _guarded(site, partial(handler, site)), methods=[method])
+        Route(
+            f"/v1{path}",
+            web.guarded(lambda: (site.token,), _lit(site, partial(handler, site))),
+            methods=[method],
+        )
         for path, method, handler in ROUTES
     ]
     return Starlette(routes=routes, lifespan=lifespan)
 
 
-def _guarded(
-    site: PracticeSite, handler: Callable[[Request], Awaitable[Any]]
-) -> Callable[[Request], Awaitable[Response]]:
-    async def guarded(request: Request) -> Response:
-        given = request.headers.get("authorization", "")
-        if not hmac.compare_digest(given.encode(), f"Bearer {site.token}".encode()):
-            return problem(401, "unauthorised", "The bearer token is missing or wrong.")
-        if site.world.dark and not request.url.path.startswith("/v1/practice"):
-            return problem(503, "dark", "This site has no power.")
+def _lit(site: PracticeSite, handler: web.Handler) -> web.Handler:
+    """A site without power does not answer, but the practice lab reaches it."""
+
+    async def answer(request: Request) -> Any:
         try:
+            _has_power(site, request)
             content = await handler(request)
-            if site.world.dark and not request.url.path.startswith("/v1/practice"):
-                return problem(503, "dark", "This site has no power.")
-            return JSONResponse(content)
+            _has_power(site, request)
         except SiteRefused as refused:
-            return problem(409, refused.code, refused.reason)
+            raise web.Refused(409, refused.code, refused.reason) from refused
         except DomainError as error:
-            return problem(error.status, error.code, f"{error.sentence} {error.remedy}".strip())
+            raise web.Refused(error.status, error.code, f"{error.sentence} {error.remedy}".strip()) from error
+        return content
 
-    return guarded
-
-
-def problem(status: int, code: str, detail: str) -> JSONResponse:
-    """Problem details (RFC 9457)."""
-    return JSONResponse(
-        {"status": status, "code": code, "title": code, "detail": detail},
-        status_code=status,
-        media_type="application/problem+json",
-    )
+    return answer
 
 
-def _wait_s(request: Request) -> float:
-    wait = request.query_params.get("wait", "0")
-    try:
-        return min(max(float(wait), 0.0), LONGEST_WAIT_S)
-    except ValueError as error:
-        raise BadValue(f"wait is {wait!r}, which is not a number.", "Give seconds.") from error
-
-
-def _whole(request: Request, name: str, otherwise: int) -> int:
-    text = request.query_params.get(name, str(otherwise))
-    try:
-        return int(text)
-    except ValueError as error:
-        raise BadValue(f"{name} is {text!r}.", "Give a whole number.", field=name) from error
-
-
-async def _body(request: Request) -> Any:
-    raw = await request.body()
-    if len(raw) > LARGEST_BODY:
-        raise BadValue("The request is too large.", f"Keep it under {LARGEST_BODY} bytes.")
-    try:
-        return json.loads(raw)
-    except (ValueError, RecursionError) as error:
-        raise BadValue("The request is not JSON.", "Send one JSON object.") from error
+def _has_power(site: PracticeSite, request: Request) -> None:
+    if site.world.dark and not request.url.path.startswith("/v1/practice"):
+        raise web.Refused(503, "dark", "This site has no power.")
 
 
 def _without_secrets(submission: Submission) -> Submission:

@@ -6,11 +6,12 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass, field
+from collections.abc import Iterator
+from dataclasses import MISSING, dataclass, field, fields
 from datetime import datetime
 from typing import Any
 
-from maestoso.core.codec import object_schema
+from maestoso.core.codec import object_schema, to_data
 from maestoso.core.model.estate import Inventory
 from maestoso.core.model.landing import Landing
 from maestoso.core.model.protection import ChangeRate, CopyState, LinkState, RecoveryPoint
@@ -211,6 +212,8 @@ def openapi() -> dict[str, Any]:
             schemas[cls.__name__] = {}
             described = object_schema(cls, ref, complete=False)
             del described["additionalProperties"]
+            for name, value in _defaults(cls):
+                described["properties"][name] = {**described["properties"][name], "default": value}
             schemas[cls.__name__] = {**described, "description": said_of(cls)}
         return {"$ref": f"#/components/schemas/{cls.__name__}"}
 
@@ -283,6 +286,15 @@ def openapi() -> dict[str, Any]:
         },
         "x-refusals": dict(REFUSALS),
     }
+
+
+def _defaults(cls: type) -> Iterator[tuple[str, Any]]:
+    """What stands for a field that was left out."""
+    for one in fields(cls):
+        if one.default is not MISSING:
+            yield one.name, to_data(one.default)
+        elif one.default_factory is not MISSING:
+            yield one.name, to_data(one.default_factory())
 
 
 def said_of(cls: type) -> str:

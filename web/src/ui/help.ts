@@ -15,6 +15,8 @@ export const TOPICS = [
   ["glossary", "Glossary"],
   ["security", "Security"],
   ["site-protocol", "Site protocol"],
+  ["site-verbs", "Verbs of the site protocol"],
+  ["agent-kit", "Agent kit"],
 ] as const;
 
 const TEXTS = import.meta.glob<string>("../../../docs/*.md", { query: "?raw", import: "default" });

@@ -1,0 +1,188 @@
+"""The agent as a web server: the addresses of the site protocol, with TLS where certificates are given."""
+
+from __future__ import annotations
+
+import asyncio
+import ssl
+from collections.abc import AsyncIterator, Awaitable, Callable
+from contextlib import asynccontextmanager, suppress
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+import uvicorn
+from starlette.applications import Starlette
+from starlette.concurrency import run_in_threadpool
+from starlette.requests import Request
+from starlette.routing import Route
+
+from .agent import Agent
+from .platform import NotKnown, Platform
+from .protocol import unread
+from .store import Store
+from .web import Handler, Refused, body_of, guarded, wait_s, whole
+
+Site = Callable[["_Server", Request], Awaitable[Any]]
+
+
+class _Server:
+    """The agent and those who listen to its feed."""
+
+    def __init__(self, agent: Agent) -> None:
+        self.agent = agent
+        self.news = asyncio.Event()
+
+    def announce(self) -> None:
+        """Wake everybody who waits for news."""
+        self.news.set()
+        self.news = asyncio.Event()
+
+    async def ask(self, method: Callable[..., Any], *args: Any) -> Any:
+        """Ask the platform, which may take its time. What is not here is refused (404)."""
+        try:
+            return await run_in_threadpool(method, *args)
+        except NotKnown as error:
+            raise Refused(404, "not-found", str(error)) from error
+
+
+def application(platform: Platform, store: Store, tokens: Callable[[], tuple[str, ...]]) -> Starlette:
+    """The ASGI application of an agent. ``tokens`` is asked at every request, so that one can be replaced."""
+    agent = Agent(platform, store)
+    server = _Server(agent)
+
+    @asynccontextmanager
+    async def lifespan(app: Starlette) -> AsyncIterator[None]:
+        loop = asyncio.get_running_loop()
+
+        def tell() -> None:
+            with suppress(RuntimeError):  # the loop has ended
+                loop.call_soon_threadsafe(server.announce)
+
+        agent.news.append(tell)
+        agent.start()
+        yield
+        await run_in_threadpool(agent.stop)
+
+    def guard(handler: Site) -> Handler:
+        return guarded(tokens, partial(handler, server))
+
+    routes = [Route(f"/v1{path}", guard(handler), methods=[method]) for path, method, handler in ROUTES]
+    return Starlette(routes=routes, lifespan=lifespan)
+
+
+def serve(
+    platform: Platform, *, state: Path, port: int, token_file: Path, host: str = "127.0.0.1",
+    certificate: Path | None = None, key: Path | None = None, client_ca: Path | None = None,
+) -> None:  # fmt: skip
+    """Serve a platform until the process is told to end.
+
+    ``state`` is the file that is kept over restarts. ``token_file`` holds one token a line; all of them are
+    let in, so that a new one can be added before the old one is taken away. With ``certificate`` and ``key``
+    (PEM) it speaks TLS, and with ``client_ca`` only to those who have a certificate of that authority.
+    """
+
+    def tokens() -> tuple[str, ...]:
+        return tuple(line.strip() for line in token_file.read_text("utf-8").splitlines() if line.strip())
+
+    if not tokens():
+        raise SystemExit(
+            f"{token_file} holds no token. Write one into it, as: openssl rand -hex 32 > {token_file}"
+        )
+    uvicorn.run(
+        application(platform, Store(state), tokens), host=host, port=port, log_level="warning",
+        access_log=False, timeout_graceful_shutdown=2, ssl_certfile=certificate, ssl_keyfile=key,
+        ssl_ca_certs=None if client_ca is None else str(client_ca),
+        ssl_cert_reqs=ssl.CERT_NONE if client_ca is None else ssl.CERT_REQUIRED,
+    )  # fmt: skip
+
+
+# --- what it answers ---
+
+
+async def _capabilities(server: _Server, request: Request) -> Any:
+    return server.agent.capabilities()
+
+
+async def _clock(server: _Server, request: Request) -> Any:
+    return {"now": server.agent.platform.clock().isoformat()}
+
+
+async def _inventory(server: _Server, request: Request) -> Any:
+    return await server.ask(server.agent.platform.inventory)
+
+
+async def _points(server: _Server, request: Request) -> Any:
+    points, changes = await server.ask(server.agent.platform.points, request.query_params.get("group", ""))
+    return {"points": points, "changes": changes}
+
+
+async def _pulse(server: _Server, request: Request) -> Any:
+    return await server.ask(server.agent.pulse)
+
+
+async def _landings(server: _Server, request: Request) -> Any:
+    return {"landings": list(server.agent.store.held().values())}
+
+
+async def _lags(server: _Server, request: Request) -> Any:
+    return await server.ask(server.agent.platform.lags)
+
+
+async def _change_rates(server: _Server, request: Request) -> Any:
+    return {"workloads": await server.ask(server.agent.platform.change_rates)}
+
+
+async def _answering(server: _Server, request: Request) -> Any:
+    asked = await body_of(request)
+    fault = unread("Asked", asked)
+    if fault:
+        raise Refused(400, "bad-value", f"The question cannot be read. {fault}")
+    mark = asked.get("mark", "")
+    services = await server.ask(server.agent.platform.answering, asked["workloads"], mark)
+    return {"services": services, "mark": mark}
+
+
+async def _journal(server: _Server, request: Request) -> Any:
+    return {"entries": server.agent.store.journal(whole(request, "after", 0))}
+
+
+async def _remains(server: _Server, request: Request) -> Any:
+    return {"remains": await server.ask(server.agent.platform.remains, request.query_params.get("mark", ""))}
+
+
+async def _put_operation(server: _Server, request: Request) -> Any:
+    return await server.ask(server.agent.put, request.path_params["key"], await body_of(request))
+
+
+async def _operation(server: _Server, request: Request) -> Any:
+    return server.agent.operation(request.path_params["key"])
+
+
+async def _feed(server: _Server, request: Request) -> Any:
+    after, patience = whole(request, "after", 0), wait_s(request)
+    news = server.news
+    told = server.agent.changes(after)
+    if after >= 0 and not told["operations"] and told["cursor"] <= after:
+        with suppress(TimeoutError):
+            async with asyncio.timeout(patience):
+                await news.wait()
+        told = server.agent.changes(after)
+    return told
+
+
+ROUTES: tuple[tuple[str, str, Site], ...] = (
+    ("/capabilities", "GET", _capabilities),
+    ("/clock", "GET", _clock),
+    ("/inventory", "GET", _inventory),
+    ("/points", "GET", _points),
+    ("/pulse", "GET", _pulse),
+    ("/landings", "GET", _landings),
+    ("/lags", "GET", _lags),
+    ("/change-rates", "GET", _change_rates),
+    ("/answering", "POST", _answering),
+    ("/journal", "GET", _journal),
+    ("/remains", "GET", _remains),
+    ("/operations", "GET", _feed),
+    ("/operations/{key:path}", "PUT", _put_operation),
+    ("/operations/{key:path}", "GET", _operation),
+)

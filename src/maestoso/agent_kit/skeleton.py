@@ -1,0 +1,107 @@
+"""Writes the skeleton of an agent: every method that a platform has, with what it must do."""
+
+from __future__ import annotations
+
+import inspect
+import sys
+import textwrap
+from pathlib import Path
+
+from .platform import Platform, method_of
+from .protocol import DOCUMENT, VERBS, shape_of
+
+TOP = '''"""A site agent. Fill in every TODO, and take the methods away that the platform does not have:
+a verb without a method is not offered.
+
+Serve it with:  python {file} --state agent.sqlite --port 8700 --token-file token
+Test it with:   python -m {kit} check http://127.0.0.1:8700 --group CODE
+"""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+from typing import Any
+
+from {kit} import Failure, NotKnown, Operation, Platform, serve
+
+
+class Site(Platform):
+    """TODO: which platform this is."""
+
+    site = "SITE"  # TODO: its code in Maestoso
+    name = "my site agent 1"  # TODO
+'''
+BOTTOM = """
+
+if __name__ == "__main__":
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--state", type=Path, required=True)
+    parser.add_argument("--port", type=int, required=True)
+    parser.add_argument("--token-file", type=Path, required=True)
+    given = parser.parse_args()
+    serve(Site(), state=given.state, port=given.port, token_file=given.token_file)
+"""
+OF_A_SITE = (
+    "inventory", "groups", "links", "points", "lags", "change_rates", "running", "off", "answering",
+    "remains", "refuses_landing", "care",
+)  # fmt: skip
+"""What a site is asked outside of operations."""
+
+
+def write(file: Path) -> int:
+    """Write the skeleton into a file that is not there yet; the exit status."""
+    try:
+        with file.open("x", encoding="utf-8") as out:
+            out.write(skeleton(file.name))
+    except FileExistsError:
+        print(f"{file} is there already, and was left as it is. Name another file.", file=sys.stderr)
+        return 1
+    except OSError as error:
+        print(f"{file} cannot be written: {error.strerror}.", file=sys.stderr)
+        return 1
+    print(
+        f"Wrote {file}. Its TODOs say what each method must do; folders.py of the kit is a filled-in example."
+    )
+    return 0
+
+
+def skeleton(name: str) -> str:
+    """The text of a skeleton that is to be called ``name``."""
+    kit = __name__.rpartition(".")[0]
+    parts = [TOP.format(file=name, kit=kit)]
+    parts += [_of_site(method) for method in OF_A_SITE]
+    # What the kit does for every site need not be written.
+    parts += [_of_verb(verb) for verb in VERBS if not hasattr(Platform, method_of(verb))]
+    return "\n".join(parts) + BOTTOM
+
+
+def _of_site(method: str) -> str:
+    known = getattr(Platform, method)
+    says = (inspect.getdoc(known) or "").split("\n")[0]
+    head = f"    def {method}{inspect.signature(known)}:".replace("'", "").replace("Mapping[", "dict[")
+    head = head.replace("Iterable[", "list[")
+    return f'{head}\n        """{says}"""\n        raise NotImplementedError  # TODO\n'
+
+
+def _of_verb(verb: str) -> str:
+    about, shapes = VERBS[verb], DOCUMENT["components"]["schemas"]
+    args, result = (shapes[shape_of(verb, part)] for part in ("args", "result"))
+    says = [f"{about['description'][0].upper()}{about['description'][1:]}."]
+    if args["properties"]:
+        says += [f"op.args: {', '.join(args['properties'])}. {args['description']}"]
+    if result["properties"]:
+        says += [f"Returns {', '.join(result['properties'])}. {result['description']}"]
+    if about["refusals"]:
+        says += [f"Fails with {', '.join(about['refusals'])}."]
+    inside = " " * 8
+    text = f"\n\n{inside}".join(
+        textwrap.fill(part.replace("`", ""), 96, subsequent_indent=inside, break_long_words=False)
+        for part in says
+    )
+    returns = "dict[str, Any]" if result["properties"] else "None"
+    end = f'"""{text}\n{inside}"""' if len(says) > 1 else f'"""{text}"""'
+    return (
+        f"    def {method_of(verb)}(self, op: Operation) -> {returns}:\n{inside}{end}\n"
+        f"{inside}raise NotImplementedError  # TODO\n"
+    )

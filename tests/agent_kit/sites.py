@@ -1,0 +1,150 @@
+"""Two sites of folders, A and B, as agents in this process or in one of their own; B copies the shop of A."""
+
+from __future__ import annotations
+
+import json
+import os
+import socket
+import subprocess
+import sys
+import tempfile
+import threading
+import unittest
+from pathlib import Path
+from typing import Any
+
+import uvicorn
+
+from maestoso.agent_kit.conformance.client import Client, wait_until
+from maestoso.agent_kit.folders import Folders
+from maestoso.agent_kit.platform import Platform
+from maestoso.agent_kit.server import application
+from maestoso.agent_kit.store import Store
+
+SRC = Path(__file__).resolve().parents[2] / "src"
+MEMBERS = ("db", "web")
+TOKEN = "a-token-for-tests"
+HAS = {
+    "host_pools": [{"name": "pool", "hosts": 1, "cores": 8, "memory_mib": 16384}],
+    "storage_pools": [{"name": "disk", "capacity_gib": 100}],
+    "networks": [{"name": "lan", "vlan": 1, "prefixes": ["192.0.2.0/24"]}],
+    "folders": [],
+}
+
+
+def free_port() -> int:
+    """A port that nobody has at the moment."""
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+def spec(name: str, number: int) -> dict[str, Any]:
+    """A workload with one disk, one adapter and one service."""
+    return {
+        "name": name, "cores": 1, "memory_mib": 512, "host_pool": "pool",
+        "disks": [{"name": "d0", "size_gib": 1, "storage_pool": "disk"}],
+        "nics": [{"name": "nic0", "network": "lan", "mac": f"02:00:5e:00:53:1{number}"}],
+        "offers": [{"name": f"{name}-service", "protocol": "tcp", "port": 80 + number}],
+    }  # fmt: skip
+
+
+class TwoSites:
+    """Their folders, and their agents as far as they were started."""
+
+    def __init__(self, case: unittest.TestCase) -> None:
+        self.case = case
+        folder = tempfile.TemporaryDirectory()
+        case.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        for code in "AB":
+            (self.folder / code).mkdir()
+            (self.folder / code / "site.json").write_text(json.dumps(HAS))
+            (self.folder / f"token-{code}").write_text(f"{TOKEN}\n")
+        for number, name in enumerate(MEMBERS):
+            self._machine(name, spec(name, number))
+
+    def _machine(self, name: str, about: dict[str, Any]) -> None:
+        disks = self.folder / "A" / "machines" / name / "disks"
+        disks.mkdir(parents=True)
+        (disks / "d0.img").write_bytes(b"0" * 1000)
+        machine = {
+            "name": name, "workload": about, "own": True, "mark": "", "group": "", "registered": True,
+            "powered": True, "powered_at": 0.0, "fenced": False, "host_pool": "pool", "folder": "", "cores": 1,
+            "memory_mib": 512,
+            "nics": [{"nic": "nic0", "network": "lan", "mac": about["nics"][0]["mac"], "addresses": []}],
+        }  # fmt: skip
+        (disks.parent / "machine.json").write_text(json.dumps(machine))
+
+    def platform(self, code: str, kind: type[Folders] = Folders) -> Folders:
+        """The platform of a site."""
+        other = "BA"["AB".index(code)]
+        return kind(code, self.folder / code, {other: self.folder / other})
+
+    def agent(self, code: str, kind: type[Folders] = Folders) -> Client:
+        """Serve a site in this process, and speak to it."""
+        return serve(self.case, self.platform(code, kind), self.folder / code / "agent.sqlite", code)
+
+    def command(self, code: str, port: int) -> list[str]:
+        """What starts the agent of a site in a process of its own."""
+        other = "BA"["AB".index(code)]
+        return [
+            sys.executable, "-m", "maestoso.agent_kit", "folders", str(self.folder / code), "--site", code,
+            "--port", str(port), "--token-file", str(self.folder / f"token-{code}"),
+            "--other", f"{other}={self.folder / other}",
+        ]  # fmt: skip
+
+    def process(self, code: str, port: int) -> Client:
+        """Start the agent of a site in a process of its own, which ends with the test."""
+        running = subprocess.Popen(self.command(code, port), env=environment())
+        self.case.addCleanup(running.wait)
+        self.case.addCleanup(running.kill)
+        return reached(self.case, port, code)
+
+
+def environment(**more: str) -> dict[str, str]:
+    """As a process of an agent needs it."""
+    return {**os.environ, "PYTHONPATH": str(SRC), **more}
+
+
+def reached(case: unittest.TestCase, port: int, name: str) -> Client:
+    """A line to an agent that is coming up."""
+    client = Client(f"http://127.0.0.1:{port}", TOKEN, name)
+    case.addCleanup(client.http.close)
+
+    def there() -> bool:
+        with socket.socket() as probe:
+            return probe.connect_ex(("127.0.0.1", port)) == 0
+
+    case.assertTrue(wait_until(there))
+    return client
+
+
+def serve(case: unittest.TestCase, platform: Platform, state: Path, name: str) -> Client:
+    """Serve a platform in this process, until the test ends."""
+    app = application(platform, Store(state), lambda: (TOKEN,))
+    port = free_port()
+    config = uvicorn.Config(app, host="127.0.0.1", port=port, log_level="error", timeout_graceful_shutdown=1)
+    server = uvicorn.Server(config)
+    thread = threading.Thread(target=server.run)
+    thread.start()
+
+    def end() -> None:
+        server.should_exit = True
+        thread.join()
+
+    case.addCleanup(end)
+    return reached(case, port, name)
+
+
+def protected(site: Client) -> None:
+    """Have B copy the shop, and wait for the first point."""
+    group = {
+        "code": "shop", "name": "Shop", "source": "A", "target": "B", "members": list(MEMBERS),
+        "policy": {"interval_s": 3600, "rpo_s": 7200},
+    }  # fmt: skip
+    specs = [spec(name, number) for number, name in enumerate(MEMBERS)]
+    site.done("protect", "shop", group=group, digest="one", workloads=specs, link=None)
+    points = wait_until(lambda: site.get("/points", "Points", group="shop")["points"], 60)
+    if not points:
+        raise AssertionError("no point was made")
