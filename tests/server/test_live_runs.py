@@ -39,6 +39,8 @@ from maestoso.server.runs.log import write_events
 from maestoso.server.runs.models import KeptFence, Run
 from maestoso.server.runs.projection import check_projection
 from maestoso.server.runs.whereabouts import running
+from maestoso.sites.client import HttpSite
+from maestoso.sites.verbs import VERBS
 from tests.server.tidewell import SCENARIO, Browser, Tidewell
 from tests.worlds import decide_for
 
@@ -421,6 +423,26 @@ class LostMemory(Live):
         site.refresh_from_db()
         self.assertIsNone(site.forgot_at)
         self.assertTrue(site.epoch)
+
+    def test_what_an_agent_can_is_asked_anew_when_it_comes_back_and_its_plans_say_what_it_cannot(
+        self,
+    ) -> None:
+        self.hear()
+        self.assertEqual({len(site.verbs) for site in Site.objects.all()}, {len(VERBS)})
+        less = {"verbs": [verb for verb in VERBS if verb not in ("promote", "adopt")]}
+        with mock.patch.object(HttpSite, "capabilities", mock.AsyncMock(return_value=less)) as asked:
+            self.hear()
+            asked.assert_not_called()
+            self.browser.send("POST", "/practice-lab", {"site": "HIL", "preset": "forgets"})
+            self.hear()
+        for kind, in_the_way in (("test", []), ("planned", ["HIL"])):
+            judged = self.browser.send("POST", "/plans/BOOK/preflight", {"kind": kind}).json()
+            blocking = [one for one in judged["blocking"] if one["code"] == "agent-lacks-verbs"]
+            self.assertEqual([one["subject"] for one in blocking], in_the_way)
+        self.assertIn("cannot adopt, promote, so production cannot be moved", blocking[0]["sentence"])
+        Site.objects.filter(code="HIL").update(silent_since=CLOCK.now())
+        self.hear()
+        self.assertEqual(len(Site.objects.get(code="HIL").verbs), len(VERBS))
 
     def test_the_first_epoch_that_is_heard_is_no_loss(self) -> None:
         self.hear()

@@ -92,6 +92,32 @@ class Outbox(Tidewell):
         request.refresh_from_db()
         self.assertEqual((request.status, request.generation, self.paused()), ("done", 2, "again"))
 
+    def test_what_a_site_is_at_has_all_the_time_that_it_needs_whether_somebody_insists_or_not(self) -> None:
+        fault = {"verb": "pause-copying", "subject": "booking-app", "effect": "hang"}
+        ask(self.site, lambda agent: agent.practise("faults", fault))
+        with self.assertRaisesRegex(Refused, "is at it, and it takes longer than") as caught:
+            perform(self.site, "pause-copying", "booking-app", {"because": "long"}, by="ann", patience_s=0.3)
+        self.assertEqual(caught.exception.code, "site-at-it")
+        request = SiteRequest.objects.get(status="waiting")
+        self.assertTrue(request.taken_in)
+        behind = self.pause("later")
+        with self.assertRaisesRegex(SiteUnreachable, "waits behind pause-copying of booking-app"):
+            deliver(behind)
+        soon = mock.Mock(now=lambda: CLOCK.now() + timedelta(minutes=1))
+        deliver_waiting(self.site, soon)
+        request.refresh_from_db()
+        self.assertEqual((request.status, request.generation), ("waiting", 1))
+        # Cleared, what hangs comes to its end there.
+        ask(self.site, lambda agent: agent.practise("faults"))
+        for _ in range(2):
+            SiteRequest.objects.filter(status="waiting").update(not_before=CLOCK.now())
+            deliver_waiting(self.site, CLOCK)
+        request.refresh_from_db()
+        behind.refresh_from_db()
+        self.assertEqual((request.status, behind.status, self.paused()), ("done", "done", "later"))
+        keys = [entry["key"] for entry in ask(self.site, lambda agent: agent.journal())]
+        self.assertEqual(sum(request.token in key for key in keys), 1)
+
     def test_what_follows_something_that_failed_waits_until_that_is_done(self) -> None:
         self.pauses_fail(times=3)
         first, second = self.pause("first"), self.pause("second")

@@ -20,12 +20,14 @@ class Request:
     """One request as far as the rules look at it.
 
     ``generation`` counts its keys. ``insists``: it is brought to its site until that has done it. ``sent``:
-    the site may have heard it, and so may have done it, whatever was heard of that.
+    the site may have heard it, and so may have done it, whatever was heard of that. ``taken_in``: the site
+    said that it is at it.
     """
 
     insists: bool
     generation: int = 1
     sent: bool = False
+    taken_in: bool = False
     status: str = WAITING
 
 
@@ -52,9 +54,10 @@ def answered(request: Request, state: OperationState) -> Request:
 def unheard(request: Request) -> Request:
     """Nobody knows what became of it.
 
-    What does not insist is not asked for any more, behind the back of who was told so.
+    What does not insist is not asked for any more, behind the back of who was told so. What a site is at goes
+    on there whether somebody asks or not, so its end is waited for.
     """
-    return request if request.insists else replace(request, status=WITHDRAWN)
+    return request if request.insists or request.taken_in else replace(request, status=WITHDRAWN)
 
 
 def withdrawn(request: Request) -> Request | None:

@@ -5,7 +5,9 @@ from __future__ import annotations
 import unittest
 from dataclasses import replace
 
+from maestoso.core.model.cue import Cue, Probe
 from maestoso.core.model.estate import HostPool
+from maestoso.core.model.protection import CopyState
 from maestoso.core.planning.inputs import LiveChoices
 from maestoso.core.readiness.assess import Options, assess, findings_of
 from maestoso.core.readiness.live_rules import live_only, reprotect_findings
@@ -41,6 +43,48 @@ class ByKind(unittest.TestCase):
             )
             found = [one.code for one in judged.findings if one.code == "decision-window-short"]
             self.assertEqual(found, said)
+
+
+class StillSeeding(unittest.TestCase):
+    def test_it_blocks_a_planned_failover_warns_of_a_disaster_and_says_what_is_in_its_way(self) -> None:
+        state = CopyState(
+            group="shop", source="A", digest=worlds.GROUP.digest(), seeded_bytes=1, seed_bytes=9
+        )
+        for copying, said in (
+            ({"shop": state}, "The first copy waits"),
+            ({"shop": replace(state, digest="its-own")}, "does not repeat the digest that it was given"),
+            ({}, "B has not begun to copy it yet."),
+        ):
+            ctx = worlds.context(stages={"shop": "seeding"}, copying=copying)
+            found = {kind: next(iter(live_only(ctx, kind))) for kind in ("planned", "disaster")}
+            self.assertEqual({one.code for one in found.values()}, {"group-seeding"})
+            self.assertEqual([one.severity for one in found.values()], ["blocks", "warns"])
+            self.assertIn(said, found["planned"].sentence)
+            self.assertEqual(list(live_only(ctx, "test")), [])
+
+
+class VerbsThatAnAgentLacks(unittest.TestCase):
+    """What its plans cannot do, and nothing of what they can."""
+
+    def found(self, site: str, *verbs: str, **changes: object) -> list[tuple[str, str]]:
+        """Severity in a test and in a live run of each finding."""
+        ctx = worlds.context(lacks={site: frozenset(verbs)}, **changes)  # type: ignore[arg-type]
+        codes = [one for one in findings_of(ctx) if one.code == "agent-lacks-verbs"]
+        return [(one.severity, one.live_severity) for one in codes]
+
+    def test_each_counts_where_it_is_needed(self) -> None:
+        self.assertEqual(self.found("B", "clone-point"), [("blocks", "none")])
+        self.assertEqual(self.found("B", "promote", "adopt"), [("note", "blocks")])
+        self.assertEqual(self.found("B", "power-on"), [("blocks", "blocks")])
+        self.assertEqual(self.found("A", "fence"), [("note", "blocks")])
+        self.assertEqual(self.found("A", "clone-point", "promote"), [])
+        self.assertEqual(self.found("B", "probe", "run-script", "wake-host"), [])
+        self.assertEqual(self.found("B"), [])
+
+    def test_what_a_cue_needs_counts_where_there_is_one(self) -> None:
+        cue = Cue(id="x", title="X", at="after", probe=Probe(protocol="tcp", port=80, address="192.0.2.1"))
+        plan = worlds.plan(cues=(cue,))
+        self.assertEqual(self.found("B", "probe", plan=plan), [("blocks", "blocks")])
 
 
 class OnItsWay(unittest.TestCase):

@@ -25,6 +25,7 @@ from maestoso.core.planning.inputs import (
     ScriptText,
 )
 from maestoso.core.readiness import (
+    agent_rules,
     cue_rules,
     landing_rules,
     live_rules,
@@ -74,6 +75,7 @@ RULES: tuple[Rule, ...] = (
     protection_rules.site_drifted,
     protection_rules.clock_skewed,
     protection_rules.agent_too_old,
+    agent_rules.agent_lacks_verbs,
     protection_rules.disk_left_out,
     protection_rules.uses_what_stays_behind,
     landing_rules.crosswalk_missing,

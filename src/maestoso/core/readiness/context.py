@@ -43,7 +43,7 @@ class Context:
     has none; ``lost_sites`` are sites that do not answer, with the reason. ``copying`` says how the site
     that holds the copies of a group stands; ``keys_missing`` are groups whose key is not stored; ``drifted``
     counts what a site's agent says otherwise than the records, ``skew_s`` is how far its clock is ahead,
-    ``protocols`` which version of the site protocol it speaks.
+    ``protocols`` which version of the site protocol it speaks, ``lacks`` which verbs of it are not there.
     ``held`` is, by workload, what is wrong with the landing that the target holds for it. ``laid`` is how
     ``plan`` came out of a plan with parts; ``others`` are the other plans that a workload is in; ``rows``
     the whole estate as it is searched; ``scripts`` the library, ``secrets`` the names of what is stored.
@@ -71,6 +71,7 @@ class Context:
     drifted: Mapping[str, int] = field(default_factory=dict)
     skew_s: Mapping[str, float] = field(default_factory=dict)
     protocols: Mapping[str, str] = field(default_factory=dict)
+    lacks: Mapping[str, frozenset[str]] = field(default_factory=dict)
     held: Mapping[str, str] = field(default_factory=dict)
     laid: ExpandedPlan | None = None
     others: Mapping[str, tuple[str, ...]] = field(default_factory=dict)

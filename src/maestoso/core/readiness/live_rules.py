@@ -10,6 +10,7 @@ from maestoso.core.planning.inputs import LIVE, Kind
 from maestoso.core.readiness.context import Context
 from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.readiness.room_rules import little_room
+from maestoso.core.replication.health import health
 from maestoso.core.replication.lifecycle import is_copied
 
 STAGE_MENDS = {
@@ -96,6 +97,7 @@ def live_only(ctx: Context, kind: Kind, decide_within_s: int = 0) -> Iterator[Fi
                 f"{source} does not answer, so nobody can say whether its copies still run.",
                 "You will be asked to acknowledge it. Fences are kept and delivered when it answers.",
             )
+    yield from _still_seeding(ctx, kind)
     longest = max((m.ready_timeout_s for _, m in ctx.plan.members() if m.power_on), default=0)
     if 0 < decide_within_s < min(longest, 300):
         yield warns(
@@ -104,6 +106,19 @@ def live_only(ctx: Context, kind: Kind, decide_within_s: int = 0) -> Iterator[Fi
             f"The decision window of {decide_within_s} s is shorter than a look at the services takes.",
             f"Give at least {min(longest, 300)} s.",
         )
+
+
+def _still_seeding(ctx: Context, kind: Kind) -> Iterator[Finding]:
+    """A group without a whole first copy. In a disaster what is there may be all that is left."""
+    groups = {group.code: group for group in ctx.groups}
+    say = blocks if kind == "planned" else warns
+    for code in groups_in_plan(ctx):
+        if ctx.stages.get(code) == "seeding":
+            group = groups[code]
+            how = health(group, ctx.copying.get(code), ctx.now, stage="seeding").sentence
+            yield say(
+                "group-seeding", code, f"{group.name} is not protected yet. {how}", STAGE_MENDS["seeding"]
+            )
 
 
 def reprotect_findings(ctx: Context) -> tuple[Finding, ...]:

@@ -53,6 +53,13 @@ def health(
         return _made("seeding", found, None, None, None)
     if state is None or state.digest == "":
         return _made("waiting", f"{group.target} has not begun to copy it yet.", None, state, None)
+    if stage == "seeding" and state.digest != group.digest():
+        said = (
+            f"{group.target} says that it copies it as it was defined otherwise ({state.digest[:16]}, not"
+            f" {group.digest()}). It is told again every minute; where that does not help, its agent does not"
+            " repeat the digest that it was given."
+        )
+        return _made("waiting", said, None, state, None)
     if group.policy.encrypted and state.digest == group.digest() and not state.encrypted_with:
         said = f"Its copies are not encrypted: {group.target} has no key for them."
         return _made("in clear", said, None, state, None)

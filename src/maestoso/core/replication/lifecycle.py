@@ -21,6 +21,7 @@ TABLE: Mapping[tuple[Stage, Happening], Stage] = {
     ("seeding", "seeded"): "protected",
     ("seeding", "changed"): "seeding",
     ("seeding", "end protection"): "unprotected",
+    ("seeding", "fail over"): "failing over",
     ("protected", "changed"): "protected",
     ("protected", "end protection"): "unprotected",
     ("protected", "fail over"): "failing over",

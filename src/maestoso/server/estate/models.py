@@ -28,6 +28,8 @@ class Site(models.Model):
     takes_over = models.BooleanField(default=False)
     # Changes when the agent has lost its memory; since when it is known to have, until somebody looked.
     epoch = models.CharField(max_length=64, blank=True, default="")
+    # The verbs that its agent says it has; None until it was asked.
+    verbs: Any = models.JSONField(null=True, default=None)
     forgot_at = models.DateTimeField(null=True)
     # When its agent was heard last, while it does not answer; the keeper writes it.
     silent_since = models.DateTimeField(null=True)

@@ -28,6 +28,7 @@ from maestoso.server.estate.agents import LARGE_PATIENCE_S, PATIENCE_S, ask, che
 from maestoso.server.estate.models import Link, Site, WorkloadRow
 from maestoso.server.estate.snapshot import mark_changed
 from maestoso.sites.contract import SitePulse
+from maestoso.sites.verbs import VERBS
 
 SITE_CODE = re.compile(r"[A-Z][A-Z0-9]{1,7}")
 PRACTICE = "practice"
@@ -78,6 +79,7 @@ def register_site(
             code="agent-version",
         )
     site.practice = bool(said.get("practice", False))
+    site.verbs = verbs_of(said)
     has = ask_inventory(site) if fetch else None
     with recorded():
         site.save()
@@ -126,6 +128,25 @@ def introduced(site: Site) -> dict[str, Any]:
         "Start it, or correct its address or token.",
         code="site-unreachable",
     )
+
+
+def verbs_of(said: Mapping[str, Any]) -> list[str]:
+    """The verbs of what an agent says of itself, as far as they are in the protocol."""
+    told = said.get("verbs")
+    return [verb for verb in VERBS if verb in told] if isinstance(told, list) else []
+
+
+def ask_verbs(site: Site) -> None:
+    """Ask what its agent can and write it down. Raises SiteUnreachable or SiteRefused."""
+    verbs = verbs_of(ask(site, lambda agent: agent.capabilities()))
+    if verbs != site.verbs:
+        Site.objects.filter(pk=site.pk).update(verbs=verbs)
+        mark_changed()
+
+
+def lacks(site: Site) -> frozenset[str]:
+    """The verbs of the protocol that its agent does not have; none while that is not known."""
+    return frozenset() if site.verbs is None else frozenset(VERBS) - frozenset(site.verbs)
 
 
 def check_zone(name: str) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Callable
+from contextlib import suppress
 from datetime import datetime, timedelta
 
 from django.db import transaction
@@ -17,8 +18,9 @@ from maestoso.server.drills.services import begin_due_drills
 from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.drift import accept_all
 from maestoso.server.estate.models import Site
+from maestoso.server.estate.services import ask_verbs
 from maestoso.server.evidence.services import remove_expired, seal_what_is_not
-from maestoso.server.outbox.services import KEEPER, deliver_waiting, forget_old
+from maestoso.server.outbox.services import KEEPER, deliver_waiting, forget_old, is_waiting
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.protection.services import advance_stage, rows_and_groups, send_group
 from maestoso.server.readiness.starts import follow_ups
@@ -41,6 +43,10 @@ def listen(site: Site, clock: Clock) -> None:
         _heard[site.pk] = now
         if site.silent_since is not None:
             Site.objects.filter(pk=site.pk).update(silent_since=None)
+        # One that was away, or forgot, may be another version of itself.
+        if site.verbs is None or site.silent_since is not None or said.epoch != site.epoch:
+            with suppress(SiteUnreachable, SiteRefused):
+                ask_verbs(site)
         # One that says none says nothing of its memory.
         if said.epoch and said.epoch != site.epoch:
             _restored(site, said.epoch, now)
@@ -87,6 +93,8 @@ def _reconcile(kept: GroupRow, group: Group, state: CopyState | None, now: datet
     row = GroupRow.objects.select_related("source", "target").get(pk=kept.pk)
     if told:
         advance_stage(row, "seeded")
+        return
+    if is_waiting(row.target, row.code):
         return
     said = (state.digest, state.encrypted_with) if state is not None else None
     wanted, before, at = _told.get(row.pk, ("", None, now))

@@ -17,6 +17,7 @@ class SiteRequest(models.Model):
     and ``generation`` counts its keys: what failed is asked for again under the next.
     ``sent_at`` is written before the site is asked; from then on it may be done, whatever was heard.
     ``fence`` grows with every request of a subject: a message that was late is refused by the site.
+    ``taken_in``: the site said that it is at it, and has all the time that it needs.
     ``insists``: it is brought to the site until that has done it, however long it takes.
     ``not_before``: until then another process is bringing it, or it is left in peace after it failed.
     ``args`` hold no secrets, and are let go when it is settled.
@@ -34,6 +35,7 @@ class SiteRequest(models.Model):
     asked_at = models.DateTimeField()
     not_before = models.DateTimeField()
     sent_at = models.DateTimeField(null=True)
+    taken_in = models.BooleanField(default=False)
     status = models.CharField(max_length=10, default=WAITING)
     code = models.CharField(max_length=60, blank=True, default="")
     reason = models.TextField(blank=True, default="")
@@ -51,5 +53,5 @@ class SiteRequest(models.Model):
         """As the rules look at it."""
         return Request(
             insists=self.insists, generation=self.generation, sent=self.sent_at is not None,
-            status=self.status,
+            taken_in=self.taken_in, status=self.status,
         )  # fmt: skip

@@ -6,6 +6,7 @@ import asyncio
 import logging
 import time
 import uuid
+from contextlib import nullcontext, suppress
 from dataclasses import replace
 from datetime import timedelta
 from typing import Any
@@ -31,6 +32,8 @@ CLOCK = SystemClock()
 KEEPER = "keeper"
 """Who asks where nobody does in person."""
 LOOK_AGAIN_S = 0.03
+LOOK_IN_S = 3.0
+"""How often it is looked whether a site has done what it is at."""
 CLAIMED_S = 5.0
 """How much longer than its patience a process has what it is bringing to itself."""
 KEPT_DAYS = 30
@@ -60,8 +63,17 @@ def perform(
     Raises Refused in words where the site is away, will not, or fails; it is not asked again by itself then.
     """
     request = ask_for(site, verb, subject, args, by=by)
-    with needed(f"{site.name} did not do it"):
-        state = deliver(request, patience_s)
+    try:
+        with needed(f"{site.name} did not do it"):
+            state = deliver(request, patience_s)
+    except Refused as refused:
+        if isinstance(refused.__cause__, UnderWay):
+            raise Refused(
+                f"{site.name} is at it, and it takes longer than {patience_s:.0f} s.",
+                "It goes on by itself; what comes of it shows as soon as it is done.",
+                code="site-at-it",
+            ) from refused
+        raise
     if state.status == FAILED:
         raise Refused(f"{site.name} could not do it: {state.reason}", code=state.code or "refused")
     return state
@@ -69,6 +81,10 @@ def perform(
 
 class NotYet(SiteUnreachable):
     """The site answers, and has not done it: it failed and is asked for again, or something is before it."""
+
+
+class UnderWay(NotYet):
+    """The site has taken it in and is at it. It has all the time that it needs; the keeper looks after it."""
 
 
 def deliver(request: SiteRequest, patience_s: float = PATIENCE_S) -> OperationState:
@@ -83,10 +99,12 @@ def deliver(request: SiteRequest, patience_s: float = PATIENCE_S) -> OperationSt
     )
     try:
         for one in queue.order_by("pk"):
-            _bring(one, max(until - time.monotonic(), 0.05))
+            with suppress(UnderWay) if one.pk != request.pk else nullcontext():
+                _bring(one, max(until - time.monotonic(), 0.05))
             if one.pk != request.pk and SiteRequest.objects.filter(pk=one.pk, status=WAITING).exists():
                 raise NotYet(f"It waits behind {one.verb} of {one.subject}, which is not done yet.")
     except SiteUnreachable as error:
+        request.refresh_from_db()
         after = rules.unheard(request.rule())
         if after.status != WAITING:
             _settle(request, after.status, reason=str(error))
@@ -108,11 +126,18 @@ def deliver_waiting(site: Site, clock: Clock) -> None:
     for request in due.order_by("pk"):
         try:
             deliver(request)
+        except UnderWay:
+            continue
         except NotYet as error:
             log.warning("%s has not done %s of %s: %s", site.code, request.verb, request.subject, error)
         except SiteUnreachable as error:
             log.warning("Not all that waits for %s was brought there: %s", site.code, error)
             return
+
+
+def is_waiting(site: Site, subject: str) -> bool:
+    """Whether something that a site was asked for of a subject is not settled yet."""
+    return SiteRequest.objects.filter(site=site, subject=subject, status=WAITING).exists()
 
 
 def withdraw(request: SiteRequest) -> bool:
@@ -139,12 +164,17 @@ def _bring(request: SiteRequest, patience_s: float) -> None:
     patience = timedelta(seconds=patience_s + CLAIMED_S)
     if not mine.update(not_before=now + patience, sent_at=Coalesce("sent_at", Value(now))):
         return
-    operation = _operation(request)
+    operation, taken_in = _operation(request), asyncio.Event()
     try:
         state = ask(
-            request.site, lambda agent: _carry_out(agent, operation, request.fence, patience_s), patience_s
-        )
+            request.site, lambda agent: _carry_out(agent, operation, request, patience_s, taken_in),
+            patience_s,
+        )  # fmt: skip
     except SiteUnreachable as error:
+        if taken_in.is_set():
+            said = f"{request.site.code} is at {request.verb} of {request.subject}."
+            waiting.update(taken_in=True, not_before=now + timedelta(seconds=LOOK_IN_S), reason=said)
+            raise UnderWay(said) from error
         wait = timedelta(seconds=error.wait_s if isinstance(error, SiteBusy) else 0)
         waiting.update(not_before=now + wait, reason=str(error))
         raise
@@ -170,9 +200,15 @@ def _operation(request: SiteRequest) -> Operation:
     return replace(bare, args=with_secrets(bare))
 
 
-async def _carry_out(agent: HttpSite, operation: Operation, fence: int, patience_s: float) -> OperationState:
-    state = await agent.put_operation(operation, fence, answer_s=patience_s)
+async def _carry_out(
+    agent: HttpSite, operation: Operation, request: SiteRequest, patience_s: float, taken_in: asyncio.Event
+) -> OperationState:
+    """Ask, and wait for the end; what was taken in long ago is only looked at."""
+    state = await agent.put_operation(operation, request.fence, answer_s=patience_s)
     while not state.settled:
+        taken_in.set()
+        if request.taken_in:
+            raise SiteUnreachable("It is at it.")
         await asyncio.sleep(LOOK_AGAIN_S)
         state = await agent.operation(operation.key) or state
     return state
