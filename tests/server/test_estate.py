@@ -5,11 +5,13 @@ from __future__ import annotations
 import json
 from dataclasses import replace
 from typing import Any
+from unittest import mock
 
 from django.core.cache import cache
 
 from maestoso.core.codec import to_data
 from maestoso.core.estate.csv_file import COLUMNS
+from maestoso.server.estate import agents
 from maestoso.server.estate.agents import ask
 from maestoso.server.estate.models import EstateMark, ImportJob, Site, WorkloadRow
 from tests.core.estate.test_files import envelope, ova
@@ -229,6 +231,45 @@ class Drift(EstateCase):
         self.assertEqual(self.browser.send("POST", "/sites/NOR/drift", {}).json(), {"changed": 2})
         self.assertEqual(self.names("site:NOR"), ["fresh-01", "watch-01"])
         self.assertEqual(self.get("/sites/NOR/drift")["differences"], [])
+
+    def test_an_odd_machine_is_a_finding_and_neither_refuses_all_nor_takes_what_is_known_away(self) -> None:
+        watch, relay = self.before.workloads
+        said = {**to_data(self.before), "workloads": [
+            {**to_data(watch), "cores": "many"}, to_data(replace(relay, cores=16)), {"nics": 7}, "a machine",
+            to_data(replace(relay, name="db-book-01")), to_data(replace(relay, name="twice")),
+            to_data(replace(relay, name="twice")), to_data(replace(relay, name="new-01", os_family="another")),
+        ]}  # fmt: skip
+        line = agents.client(self.site)
+        with mock.patch.object(line, "_call", self.answering(line, said)):
+            cache.clear()
+            self.assertEqual(self.browser.send("POST", "/sites/NOR/drift", {}).json(), {"changed": 2})
+            self.assertEqual(self.names("site:NOR"), ["new-01", "relay-01", "watch-01"])
+            self.assertEqual(self.names("site:NOR cores=16"), ["relay-01"])
+            (nor,) = [site for site in self.get("/sites")["sites"] if site["code"] == "NOR"]
+            odd = {one["name"]: one["why"] for one in nor["odd"]}
+            self.assertEqual(set(odd), {"watch-01", "number 3", "number 4", "db-book-01", "twice"})
+            self.assertIn("workload.cores is 'many', which is not a whole number", odd["watch-01"])
+            self.assertIn("known at another site already", odd["db-book-01"])
+            plan = next(plan for plan in self.get("/readiness")["plans"] if plan["target"] == "NOR")
+            found = next(one for one in plan["findings"] if one["code"] == "machine-not-taken-over")
+            self.assertIn("So it is with 4 things more.", found["sentence"])
+        cache.clear()
+
+    def answering(self, line: Any, inventory: Any) -> Any:
+        """The line to an agent, which says another inventory."""
+        call = line._call
+
+        async def answer(method: str, path: str, **rest: Any) -> Any:
+            told = await call(method, path, **rest)
+            return (
+                inventory
+                if path == "/inventory"
+                else {**told, "inventory": "x"}
+                if path == "/pulse"
+                else told
+            )
+
+        return answer
 
     def test_drift_is_on_the_board_and_a_finding_of_plans_that_touch_the_site(self) -> None:
         self.practise(replace(self.before, networks=()))

@@ -127,6 +127,28 @@ class Consequences(Live):
         self.assertEqual(row.core().nics[0].network, "hil-data")
         self.assertEqual(WorkloadRow.objects.get(name="time-01").site.code, "QUA")
 
+    def test_what_the_target_took_as_its_own_is_at_home_there_though_the_run_waits_for_a_lost_source(
+        self,
+    ) -> None:
+        run = self.undecided("BOOK", "disaster", lost=True)
+        written = len(self.rehearsal.log)
+        self.rehearsal.play(decide_for("commit"))
+        rest = self.rehearsal.log[written:]
+        adopted = 1 + next(
+            n for n, one in enumerate(rest) if one.data.get("step") == "adopt:run" and "done" in one.kind
+        )
+        revisions = []
+        for part in (rest[:adopted], rest[adopted:]):
+            with transaction.atomic():
+                write_events(Run.objects.select_for_update().get(pk=run.pk), part, fence=1)
+            self.assertEqual(self.stages(), {("HIL", "QUA", "running committed")})
+            row = WorkloadRow.objects.get(name="db-book-01")
+            self.assertEqual((row.site.code, row.home["site"]), ("HIL", "QUA"))
+            revisions.append(row.revision)
+            run.refresh_from_db()
+            self.assertEqual(bool(run.outcome), len(revisions) == 2)
+        self.assertEqual(revisions[0], revisions[1], "it arrives once")
+
     def test_the_board_offers_what_comes_next_and_other_plans_say_why_they_cannot(self) -> None:
         self.play("BOOK", "planned")
         first = self.actions()[0]

@@ -15,7 +15,7 @@ import httpx
 
 from maestoso.core.codec import from_data, to_data
 from maestoso.core.errors import BadValue
-from maestoso.core.model.estate import Inventory
+from maestoso.core.model.estate import Inventory, OddMachine, Workload
 from maestoso.core.model.landing import Landing
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
 from maestoso.core.ports import Feed, SiteBusy, SiteRefused, SiteUnintelligible, SiteUnreachable
@@ -38,6 +38,7 @@ SOON_S = 5.0
 LONGEST_BUSY_S = 300.0
 """However long a site wants to be left alone, it is asked whether it goes by then."""
 LONGEST_EPOCH = 64
+LONGEST_ODD = 120
 LONGEST_TEXT = 20_000
 """Characters of a text in what a site says of an operation; more is cut."""
 STRANGER = "What answers there is no site agent that can be understood"
@@ -87,9 +88,25 @@ class HttpSite:
         return answer
 
     async def inventory(self) -> Inventory:
-        """What the site has."""
+        """What the site has, without the machines that cannot be understood."""
+        return (await self.inventory_and_odd())[0]
+
+    async def inventory_and_odd(self) -> tuple[Inventory, tuple[OddMachine, ...]]:
+        """What the site has, and the machines of which what it says cannot be understood."""
         patience = httpx.Timeout(LARGE_ANSWER_S, connect=CONNECT_S)
-        return _heard(Inventory, await self._call("GET", "/inventory", timeout=patience))
+        said = await self._call("GET", "/inventory", timeout=patience)
+        machines = said.get("workloads", [])
+        if not isinstance(machines, list):
+            raise SiteUnintelligible(f"{STRANGER}: its workloads are no list.")
+        found, odd = [], []
+        for number, one in enumerate(machines):
+            try:
+                found.append(from_data(Workload, one, "workload", tolerant=True))
+            except BadValue as error:
+                name = one.get("name") if isinstance(one, dict) else None
+                said_name = name if isinstance(name, str) and name else f"number {number + 1}"
+                odd.append(OddMachine(name=said_name[:LONGEST_ODD], why=error.sentence))
+        return replace(_heard(Inventory, {**said, "workloads": []}), workloads=tuple(found)), tuple(odd)
 
     async def points(self, group: str) -> tuple[tuple[RecoveryPoint, ...], tuple[ChangeRate, ...]]:
         """Recovery points of a group held at the site, and how fast it changed; each oldest first."""

@@ -3459,6 +3459,10 @@ export interface components {
         NotifySent: {
             text: string;
         };
+        OddMachine: {
+            name: string;
+            why: string;
+        };
         OneWay: {
             row: string;
             why: string;
@@ -4546,6 +4550,8 @@ export interface components {
             forgot_at: string | null;
             skew_s: number;
             drifted: number;
+            odd: components["schemas"]["OddMachine"][];
+            lacks: string[];
             host_pools: components["schemas"]["HostPool"][];
             in_use: {
                 [key: string]: components["schemas"]["InUse"];

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from ipaddress import ip_address
 
 from maestoso.core.errors import BadValue
-from maestoso.core.model.estate import Inventory, Link, Network, Nic, Workload
+from maestoso.core.model.estate import Inventory, Link, Network, Nic, OddMachine, Workload
 from maestoso.core.replication.throttle import minute_of
 
 NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,62}")
@@ -19,6 +19,7 @@ LARGEST_TEXT = 200
 MOST_CORES = 4096
 MOST_BPS = 10**15
 MOST_LATENCY_MS = 60_000
+LONGEST_NAME = 120
 MOST_MEMORY_MIB = 64 * 1024 * 1024
 
 Complaint = tuple[str, str, str]
@@ -114,16 +115,27 @@ def _network_complaints(network: Network, names: set[str]) -> Iterator[Complaint
 
 
 def unreadable(site: Inventory) -> Iterator[Complaint]:
-    """Texts that should be addresses and are none: nothing could be landed beside them.
+    """Texts of networks that should be addresses and are none: nothing could be landed there.
 
-    Less than ``inventory_complaints`` and ``workload_complaints``: what a real site has may be odd, and is
-    still taken over.
+    Less than ``inventory_complaints``: what a real site has may be strange, and is still taken over.
     """
     for network in site.networks:
         yield from _network_texts(network)
+
+
+def odd_machines(site: Inventory, elsewhere: Collection[str]) -> Iterator[OddMachine]:
+    """Machines that cannot be taken over; ``elsewhere`` are names that are known at other sites."""
+    times = Counter(workload.name for workload in site.workloads)
     for workload in site.workloads:
-        for nic in workload.nics:
-            yield from _nic_texts(nic, f" at {workload.name}")
+        why = next((sentence for nic in workload.nics for _, sentence, _ in _nic_texts(nic)), "")
+        if workload.name in elsewhere:
+            why = "A machine of that name is known at another site already; rename one of the two."
+        elif times[workload.name] > 1:
+            why = f"There are {times[workload.name]} machines of that name."
+        elif len(workload.name) > LONGEST_NAME:
+            why = f"Its name has {len(workload.name)} characters; {LONGEST_NAME} are possible."
+        if why:
+            yield OddMachine(name=workload.name, why=why)
 
 
 def _network_texts(network: Network) -> Iterator[Complaint]:
@@ -139,10 +151,10 @@ def _network_texts(network: Network) -> Iterator[Complaint]:
             )
 
 
-def _nic_texts(nic: Nic, where: str = "") -> Iterator[Complaint]:
+def _nic_texts(nic: Nic) -> Iterator[Complaint]:
     for text in (*nic.gateways, *nic.dns):
         if not _is_address(text):
-            yield "nics", f"{text!r}{where} is no address.", "Give one such as 10.20.4.1."
+            yield "nics", f"{text!r} is no address.", "Give one such as 10.20.4.1."
 
 
 def link_check(link: Link) -> None:

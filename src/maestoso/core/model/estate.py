@@ -163,3 +163,11 @@ class Inventory:
     def network(self, name: str) -> Network | None:
         """The network of that name, or None."""
         return next((network for network in self.networks if network.name == name), None)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class OddMachine:
+    """A machine of an inventory that cannot be taken over, and why, as a sentence."""
+
+    name: str
+    why: str

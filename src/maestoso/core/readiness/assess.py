@@ -73,6 +73,7 @@ RULES: tuple[Rule, ...] = (
     protection_rules.copying_in_trouble,
     protection_rules.key_missing,
     protection_rules.site_drifted,
+    protection_rules.machines_not_taken_over,
     protection_rules.clock_skewed,
     protection_rules.agent_too_old,
     agent_rules.agent_lacks_verbs,

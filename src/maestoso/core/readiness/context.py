@@ -12,7 +12,7 @@ from maestoso.core.estate.row import Row
 from maestoso.core.landing.ground import Ground
 from maestoso.core.landing.judge import Judged, judge_landings
 from maestoso.core.model.crosswalk import SIDES, Crosswalk, Side
-from maestoso.core.model.estate import Inventory, Service, Workload
+from maestoso.core.model.estate import Inventory, OddMachine, Service, Workload
 from maestoso.core.model.plan import Member, Plan
 from maestoso.core.model.protection import CopyState, Group, RecoveryPoint
 from maestoso.core.people.roles import BY_CODE
@@ -42,8 +42,9 @@ class Context:
     ``workloads`` is the whole estate by name; ``newest`` the newest point per group, absent where a group
     has none; ``lost_sites`` are sites that do not answer, with the reason. ``copying`` says how the site
     that holds the copies of a group stands; ``keys_missing`` are groups whose key is not stored; ``drifted``
-    counts what a site's agent says otherwise than the records, ``skew_s`` is how far its clock is ahead,
-    ``protocols`` which version of the site protocol it speaks, ``lacks`` which verbs of it are not there.
+    counts what a site's agent says otherwise than the records, ``odd`` are its machines that cannot be taken
+    over, ``skew_s`` is how far its clock is ahead, ``protocols`` which version of the site protocol it
+    speaks, ``lacks`` which verbs of it are not there.
     ``held`` is, by workload, what is wrong with the landing that the target holds for it. ``laid`` is how
     ``plan`` came out of a plan with parts; ``others`` are the other plans that a workload is in; ``rows``
     the whole estate as it is searched; ``scripts`` the library, ``secrets`` the names of what is stored.
@@ -72,6 +73,7 @@ class Context:
     skew_s: Mapping[str, float] = field(default_factory=dict)
     protocols: Mapping[str, str] = field(default_factory=dict)
     lacks: Mapping[str, frozenset[str]] = field(default_factory=dict)
+    odd: Mapping[str, tuple[OddMachine, ...]] = field(default_factory=dict)
     held: Mapping[str, str] = field(default_factory=dict)
     laid: ExpandedPlan | None = None
     others: Mapping[str, tuple[str, ...]] = field(default_factory=dict)

@@ -152,6 +152,20 @@ def site_drifted(ctx: Context) -> Iterator[Finding]:
             )
 
 
+def machines_not_taken_over(ctx: Context) -> Iterator[Finding]:
+    """A machine that nobody knows here cannot be protected, and what needs it comes up without it."""
+    for site in (ctx.plan.source, ctx.plan.target):
+        odd = ctx.odd.get(site, ())
+        if odd:
+            more = f" So it is with {_things(len(odd) - 1)} more." if len(odd) > 1 else ""
+            yield note(
+                "machine-not-taken-over",
+                site,
+                f"{odd[0].name} of {site} is not taken over. {odd[0].why}{more}",
+                "Correct it at the site.",
+            )
+
+
 def _things(count: int) -> str:
     return "one thing" if count == 1 else f"{count} things"
 

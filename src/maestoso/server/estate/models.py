@@ -25,6 +25,8 @@ class Site(models.Model):
     inventory_at = models.DateTimeField(null=True)
     # What the agent called the inventory that was taken over last, to see whether it has another one now.
     inventory_mark = models.CharField(max_length=64, blank=True, default="")
+    # Machines of the agent's inventory that cannot be taken over, each with why.
+    odd: Any = models.JSONField(default=list)
     takes_over = models.BooleanField(default=False)
     # Changes when the agent has lost its memory; since when it is known to have, until somebody looked.
     epoch = models.CharField(max_length=64, blank=True, default="")

@@ -16,6 +16,7 @@ from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.drift import drifted
 from maestoso.server.estate.imports import staged_of
 from maestoso.server.estate.models import ImportJob, Link, Site, WorkloadRow
+from maestoso.server.estate.services import lacks, odd_of
 from maestoso.server.estate.shapes import (
     Found,
     ImportRowView,
@@ -109,7 +110,8 @@ def site_view(site: Site) -> SiteView:
         forgot_at=site.forgot_at, skew_s=round(taken.skew_s, 1),
         drifted=drifted(site), host_pools=has.host_pools, storage_pools=has.storage_pools,
         networks=has.networks, limits=has.limits,
-        in_use={pool.name: usage(pool, here) for pool in has.host_pools},
+        in_use={pool.name: usage(pool, here) for pool in has.host_pools}, odd=odd_of(site),
+        lacks=tuple(sorted(lacks(site))),
     )  # fmt: skip
 
 

@@ -15,8 +15,8 @@ from django.db.models import ProtectedError, Q
 
 from maestoso.core.codec import from_data, to_data
 from maestoso.core.errors import BadValue, NotFound, Refused
-from maestoso.core.estate.checks import inventory_complaints, link_check, unreadable
-from maestoso.core.model.estate import Inventory
+from maestoso.core.estate.checks import inventory_complaints, link_check, odd_machines, unreadable
+from maestoso.core.model.estate import Inventory, OddMachine
 from maestoso.core.model.estate import Link as LinkValue
 from maestoso.core.ports import Clock, SiteRefused, SiteUnreachable
 from maestoso.server.audit.changes import noted
@@ -149,6 +149,11 @@ def lacks(site: Site) -> frozenset[str]:
     return frozenset() if site.verbs is None else frozenset(VERBS) - frozenset(site.verbs)
 
 
+def odd_of(site: Site) -> tuple[OddMachine, ...]:
+    """The machines of a site that cannot be taken over."""
+    return tuple(from_data(OddMachine, one) for one in site.odd)
+
+
 def check_zone(name: str) -> None:
     """Raises BadValue for a time zone that does not exist."""
     try:
@@ -206,10 +211,24 @@ def _bring_site_back(body: dict[str, Any], by: str, at: datetime) -> str:
 
 
 def ask_inventory(site: Site) -> tuple[SitePulse, Inventory]:
-    """What the agent says now. Raises Refused where it says nothing."""
+    """What the agent says now; of a machine that cannot be taken over, what the records say stands.
+
+    Raises Refused where it says nothing.
+    """
     with needed(f"{site.name} does not say what it has"):
         said = ask(site, lambda agent: agent.pulse())
-        return said, ask(site, lambda agent: agent.inventory(), LARGE_PATIENCE_S)
+        inventory, odd = ask(site, lambda agent: agent.inventory_and_odd(), LARGE_PATIENCE_S)
+    others = set(WorkloadRow.objects.exclude(site=site.pk).values_list("name", flat=True))
+    odd = (*odd, *odd_machines(inventory, others))
+    site.odd = to_data(sorted({one.name: one for one in odd}.values(), key=lambda one: one.name))
+    if site.pk:
+        Site.objects.filter(pk=site.pk).update(odd=site.odd)
+    if not odd:
+        return said, inventory
+    names = {one.name for one in odd}
+    as_known = tuple(row.core() for row in WorkloadRow.objects.filter(site=site.pk, name__in=names))
+    sound = tuple(one for one in inventory.workloads if one.name not in names)
+    return said, replace(inventory, workloads=(*sound, *as_known))
 
 
 @recorded()
@@ -226,12 +245,6 @@ def store_inventory(site: Site, inventory: Inventory, mark: str, clock: Clock) -
     site.save()
     known = {row.name: row for row in WorkloadRow.objects.filter(site=site)}
     names = {workload.name for workload in inventory.workloads}
-    elsewhere = WorkloadRow.objects.filter(name__in=names).exclude(site=site).select_related("site").first()
-    if elsewhere is not None:
-        raise Refused(
-            f"{elsewhere.name} is known at {elsewhere.site.name} already.",
-            "Names are unique over all sites; rename one of the two.",
-        )
     gone = [row for name, row in known.items() if name not in names]
     for row in gone:
         usage.refuse_if_used(row.name, usage.of_workload(row.name))

@@ -10,7 +10,7 @@ from maestoso.core.estate.difference import Difference
 from maestoso.core.estate.uses import Use
 from maestoso.core.files import Complaint
 from maestoso.core.landing.room import InUse
-from maestoso.core.model.estate import HostPool, Link, Network, SiteLimits, StoragePool, Workload
+from maestoso.core.model.estate import HostPool, Link, Network, OddMachine, SiteLimits, StoragePool, Workload
 from maestoso.core.model.finding import Finding
 
 
@@ -162,7 +162,8 @@ class SiteChange:
 class SiteView:
     """A site with its pools and networks; ``drifted`` counts what its agent says otherwise.
 
-    ``forgot_at``: when its agent was found to have lost its memory, until somebody looked.
+    ``forgot_at``: when its agent was found to have lost its memory, until somebody looked. ``odd`` are
+    machines of its inventory that cannot be taken over; ``lacks`` the verbs that its agent does not have.
     """
 
     code: str
@@ -178,6 +179,8 @@ class SiteView:
     forgot_at: datetime | None
     skew_s: float
     drifted: int
+    odd: tuple[OddMachine, ...]
+    lacks: tuple[str, ...]
     host_pools: tuple[HostPool, ...]
     in_use: dict[str, InUse]
     storage_pools: tuple[StoragePool, ...]

@@ -24,7 +24,7 @@ from maestoso.server.crosswalks.held import landing_mismatches
 from maestoso.server.estate.agents import Pulse, pulse
 from maestoso.server.estate.drift import drifted
 from maestoso.server.estate.models import EstateMark, Site, WorkloadRow
-from maestoso.server.estate.services import lacks
+from maestoso.server.estate.services import lacks, odd_of
 from maestoso.server.estate.snapshot import EstateSnapshot, estate
 from maestoso.server.plans.models import PlanRow, PlanVersion
 from maestoso.server.plans.services import newest_versions
@@ -237,6 +237,7 @@ class Surroundings:
             drifted={code: self.drifted(code) for code in ends}, skew_s={plan.target: taken.skew_s},
             protocols={code: one.said.protocol for code, one in said.items() if one.said},
             lacks={code: lacks(self.sites[code]) for code in ends},
+            odd={code: odd_of(self.sites[code]) for code in ends},
             free_mib=self.free_mib,
         )  # fmt: skip
 

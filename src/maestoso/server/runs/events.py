@@ -76,6 +76,15 @@ def read_log(pk: int, after: int = 0) -> list[Event]:
     return [to_event(row) for row in RunEvent.objects.filter(run_id=pk, seq__gt=after).order_by("seq")]
 
 
+def taken_over(event: Event) -> bool:
+    """Whether its target took the workloads of a run as its own: from then on they are at home there.
+
+    The end of the run may wait for a source that is lost.
+    """
+    adopted = event.kind == "step.done" and event.data["step"] == "adopt:run"
+    return adopted or (event.kind == "run.finished" and event.data["outcome"] == "committed")
+
+
 def inputs_of(run: Run) -> RunInputs:
     """What a run was compiled from; kept, since its first event never changes."""
     first = RunEvent.objects.values_list("chain", flat=True).get(run_id=run.pk, seq=1)

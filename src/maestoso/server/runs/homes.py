@@ -9,14 +9,14 @@ from maestoso.core.landing.arrived import arrived
 from maestoso.core.runs.events import Event
 from maestoso.server.estate.models import Site, WorkloadRow
 from maestoso.server.estate.snapshot import mark_changed
-from maestoso.server.runs.events import inputs_of
+from maestoso.server.runs.events import inputs_of, taken_over
 from maestoso.server.runs.models import Run
 
 
 def apply_events(run: Run, events: Sequence[Event]) -> None:
     """What was committed arrives at the target."""
     for event in events:
-        if event.kind == "run.finished" and event.data["outcome"] == "committed":
+        if taken_over(event):
             _arrive(run)
 
 
@@ -26,7 +26,9 @@ def _arrive(run: Run) -> None:
     target, source = Site.objects.get(code=run.target), Site.objects.get(code=run.source)
     landings = {landing.workload: landing for landing in inputs.landings}
     before = {workload.name: workload for workload in inputs.workloads}
-    rows = list(WorkloadRow.objects.select_for_update().filter(name__in=list(before)))
+    # Those that are there already arrived when the target took them as its own.
+    still = WorkloadRow.objects.exclude(site=target)
+    rows = list(still.select_for_update().filter(name__in=list(before)))
     for row in rows:
         own = row.core()
         if row.home and row.home["site"] == target.code:
@@ -39,5 +41,6 @@ def _arrive(run: Run) -> None:
         row.site = target
         row.spec = to_data(arrived(before[row.name], landings[row.name]))
         row.revision += 1
-    WorkloadRow.objects.bulk_update(rows, ["site", "spec", "home", "revision"])
-    mark_changed()
+    if rows:
+        WorkloadRow.objects.bulk_update(rows, ["site", "spec", "home", "revision"])
+        mark_changed()

@@ -11,7 +11,7 @@ from maestoso.core.runs.events import ENGINE, Event
 from maestoso.server.estate.models import Site
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.protection.services import advance_stage, forget
-from maestoso.server.runs.events import inputs_of
+from maestoso.server.runs.events import inputs_of, taken_over
 from maestoso.server.runs.models import Run
 
 
@@ -24,7 +24,9 @@ def apply_events(run: Run, events: Sequence[Event]) -> None:
             _move(run, "re-protect" if run.kind == "re-protect" else "fail over")
         elif event.kind == "step.waits" and event.data["step"] == DECISION:
             _came_up(run)
-        elif event.kind == "run.finished":
+        if taken_over(event):
+            _come_over(run)
+        if event.kind == "run.finished":
             _finished(run, event)
 
 
@@ -50,20 +52,26 @@ def _finished(run: Run, event: Event) -> None:
     if run.kind == "re-protect":
         _move(run, "resynced" if outcome == "protected" else "stopped")
     elif outcome == "committed":
-        _committed(run, event, inputs_of(run).live or LiveChoices())
+        _follow(run, event, inputs_of(run).live or LiveChoices())
     else:
         for row in _rows(run):
             advance_stage(row, "roll back" if row.stage == "running uncommitted" else "called off")
 
 
-def _committed(run: Run, event: Event, live: LiveChoices) -> None:
+def _come_over(run: Run) -> None:
     """The groups are of the way back, and not copied yet."""
     target, source = Site.objects.get(code=run.target), Site.objects.get(code=run.source)
     for row in _rows(run):
-        advance_stage(row, "commit")
-        row.source, row.target = target, source
-        row.save(update_fields=["source", "target"])
-        if live.at_commit == "end-protection":
+        if row.stage == "running uncommitted":
+            advance_stage(row, "commit")
+            row.source, row.target = target, source
+            row.save(update_fields=["source", "target"])
+
+
+def _follow(run: Run, event: Event, live: LiveChoices) -> None:
+    """What was chosen for after the commit."""
+    if live.at_commit == "end-protection":
+        for row in _rows(run):
             advance_stage(row, "end protection")
             forget(row, by=ENGINE, at=event.at)
     if live.at_commit == "re-protect":

@@ -94,6 +94,10 @@ const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
         <template v-if="site.drifted">
           <b> ▲ {{ count(site.drifted, "thing differs", "things differ") }} from the records.</b> <el-button class="btn" @click="drift(site)">Look at them</el-button>
         </template>
+        <template v-if="site.odd.length">
+          <b> ▲ {{ count(site.odd.length, "machine") }} cannot be taken over</b>: <span v-for="one in site.odd.slice(0, 3)" :key="one.name"><span class="mono">{{ one.name }}</span>: {{ one.why }} </span><span v-if="site.odd.length > 3">And {{ site.odd.length - 3 }} more. </span>
+        </template>
+        <b v-if="site.lacks.length"> ▲ Its agent cannot {{ list(site.lacks) }}. </b>
         <span v-if="site.inventory_at" class="quiet"> Inventory of {{ ago(site.inventory_at) }}.</span>
         <el-checkbox class="follow" :model-value="site.takes_over" @change="follow(site, Boolean($event))">accept changes without asking</el-checkbox>
         <b v-if="waiting(site)">▲ {{ count(waiting(site), "request") }} {{ waiting(site) === 1 ? "waits" : "wait" }} for it. </b>
