@@ -20,6 +20,7 @@ from maestoso.agent_kit.folders import Folders
 from maestoso.agent_kit.platform import Platform
 from maestoso.agent_kit.server import application
 from maestoso.agent_kit.store import Store
+from maestoso.agent_kit.tokens import Tokens
 
 SRC = Path(__file__).resolve().parents[2] / "src"
 MEMBERS = ("db", "web")
@@ -122,8 +123,9 @@ def reached(case: unittest.TestCase, port: int, name: str) -> Client:
 
 def serve(case: unittest.TestCase, platform: Platform, state: Path, name: str) -> Client:
     """Serve a platform in this process, until the test ends."""
-    app = application(platform, Store(state), lambda: (TOKEN,))
-    port = free_port()
+    tokens = Tokens(state.with_name(f"token-{name}"))
+    state.with_name(f"token-{name}").write_text(f"{TOKEN}\n")
+    app, port = application(platform, Store(state), tokens), free_port()
     config = uvicorn.Config(app, host="127.0.0.1", port=port, log_level="error", timeout_graceful_shutdown=1)
     server = uvicorn.Server(config)
     thread = threading.Thread(target=server.run)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import ast
-import ipaddress
 import shutil
 import ssl
 import subprocess
@@ -12,16 +11,12 @@ import tempfile
 import threading
 import unittest
 from collections.abc import Iterator
-from datetime import timedelta
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import httpx
 import uvicorn
-from cryptography import x509
-from cryptography.hazmat.primitives import hashes, serialization
-from cryptography.hazmat.primitives.asymmetric import ec
-from cryptography.x509.oid import NameOID
 
 from maestoso.agent_kit.agent import Agent
 from maestoso.agent_kit.conformance.client import wait_until
@@ -31,8 +26,10 @@ from maestoso.agent_kit.protocol import VERBS, unread, with_defaults
 from maestoso.agent_kit.server import application
 from maestoso.agent_kit.skeleton import skeleton
 from maestoso.agent_kit.store import Store
+from maestoso.agent_kit.tokens import Tokens
 from maestoso.agent_kit.web import Refused
-from maestoso.engine.clock import SystemClock
+from maestoso.sites import trust
+from tests.agent_kit.papers import Papers
 from tests.agent_kit.sites import TOKEN, environment, free_port
 
 
@@ -257,43 +254,15 @@ class Tls(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
-        self.ca_key = ec.generate_private_key(ec.SECP256R1())
-        self.ca = self.certificate("authority", self.ca_key, None)
-        self.write("ca.pem", [self.ca])
-        for name in ("agent", "maestoso"):
-            key = ec.generate_private_key(ec.SECP256R1())
-            self.write(f"{name}.pem", [self.certificate(name, key, self.ca)], key)
-
-    def certificate(self, name: str, key: Any, issuer: x509.Certificate | None) -> x509.Certificate:
-        """One that is good for an hour, for 127.0.0.1."""
-        subject, now = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)]), SystemClock().now()
-        address = x509.IPAddress(ipaddress.ip_address("127.0.0.1"))
-        made = (
-            x509.CertificateBuilder()
-            .subject_name(subject)
-            .issuer_name(issuer.subject if issuer else subject)
-            .public_key(key.public_key())
-            .serial_number(x509.random_serial_number())
-            .not_valid_before(now - timedelta(hours=1))
-            .not_valid_after(now + timedelta(hours=1))
-            .add_extension(x509.BasicConstraints(ca=issuer is None, path_length=None), critical=True)
-            .add_extension(x509.SubjectAlternativeName([address]), critical=False)
-        )
-        return made.sign(self.ca_key, hashes.SHA256())
-
-    def write(self, name: str, certificates: list[x509.Certificate], key: Any = None) -> None:
-        """A PEM file."""
-        pem = serialization.Encoding.PEM
-        parts = [one.public_bytes(pem) for one in certificates]
-        if key is not None:
-            plain = serialization.PrivateFormat.PKCS8
-            parts.append(key.private_bytes(pem, plain, serialization.NoEncryption()))
-        (self.folder / name).write_bytes(b"".join(parts))
+        self.papers = Papers(self.folder)
+        self.papers.sign("agent")
+        self.papers.sign("maestoso")
 
     def served(self, **rest: Any) -> Iterator[int]:
         """Serve with these settings of uvicorn, as ``serve`` would."""
-        app, port = application(Slow(), Store(self.folder / "agent.sqlite"), lambda: (TOKEN,)), free_port()
-        agent = self.folder / "agent.pem"
+        (self.folder / "token").write_text(f"{TOKEN}\n")
+        app = application(Slow(), Store(self.folder / "agent.sqlite"), Tokens(self.folder / "token"))
+        agent, port = self.folder / "agent.pem", free_port()
         config = uvicorn.Config(
             app, host="127.0.0.1", port=port, log_level="critical", ssl_certfile=agent, ssl_keyfile=agent,
             timeout_graceful_shutdown=1, **rest,
@@ -307,11 +276,12 @@ class Tls(unittest.TestCase):
         thread.join()
 
     def test_with_a_private_authority_and_in_both_directions(self) -> None:
-        known = ssl.create_default_context(cafile=str(self.folder / "ca.pem"))
-        both = ssl.create_default_context(cafile=str(self.folder / "ca.pem"))
+        authority = self.folder / "authority.pem"
+        known = ssl.create_default_context(cafile=str(authority))
+        both = ssl.create_default_context(cafile=str(authority))
         both.load_cert_chain(self.folder / "maestoso.pem")
         headers = {"Authorization": f"Bearer {TOKEN}"}
-        wants = {"ssl_ca_certs": str(self.folder / "ca.pem"), "ssl_cert_reqs": ssl.CERT_REQUIRED}
+        wants = {"ssl_ca_certs": str(authority), "ssl_cert_reqs": ssl.CERT_REQUIRED}
         for settings, context, answered in (
             ({}, known, True), ({}, ssl.create_default_context(), False), (wants, known, False),
             (wants, both, True),
@@ -324,6 +294,66 @@ class Tls(unittest.TestCase):
                     except httpx.TransportError:
                         status = 0
                     self.assertEqual(status == 200, answered)
+
+
+class TokensAndCodes(unittest.TestCase):
+    """Who is let in."""
+
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        self.file = self.folder / "tokens"
+        self.tokens = Tokens(self.file)
+
+    def test_a_code_is_good_once_and_not_for_long(self) -> None:
+        self.assertEqual(self.tokens.known(), ())
+        code = self.tokens.open_code()
+        token = self.tokens.enrol(f" {code.lower().replace('-', ' ')}")
+        self.assertEqual(self.tokens.known(), (token,))
+        self.assertEqual(self.file.stat().st_mode & 0o777, 0o600)
+        with self.assertRaisesRegex(Refused, "no one-time code that is still good"):
+            self.tokens.enrol(code)
+        late = self.tokens.open_code()
+        later = mock.patch("maestoso.agent_kit.tokens.time.monotonic", return_value=1e12)
+        with later, self.assertRaisesRegex(Refused, "still good"):
+            self.tokens.enrol(late)
+
+    def test_after_five_wrong_codes_the_right_one_is_good_no_more(self) -> None:
+        code = self.tokens.open_code()
+        for wrong in ("", "AAAA", "not a code!", code[:-1], f"{code}AAAAAAAA"):
+            with self.assertRaisesRegex(Refused, "not the one-time code"):
+                self.tokens.enrol(wrong)
+        with self.assertRaisesRegex(Refused, "still good"):
+            self.tokens.enrol(code)
+        self.assertEqual(self.tokens.known(), ())
+
+    def test_with_tls_a_code_tells_by_which_agent_it_was_given(self) -> None:
+        papers = Papers(self.folder)
+        for name in ("agent", "another"):
+            papers.sign(name)
+        code = trust.code_bytes(Tokens(self.file, self.folder / "agent.pem").open_code())
+        shown = {name: trust.read((self.folder / f"{name}.pem").read_text()) for name in ("agent", "another")}
+        self.assertTrue(trust.belongs_to(code, shown["agent"]))
+        self.assertFalse(trust.belongs_to(code, shown["another"]))
+        self.assertFalse(trust.belongs_to(trust.code_bytes(self.tokens.open_code()), shown["agent"]))
+
+    def test_the_old_token_is_good_until_the_new_one_was_used(self) -> None:
+        self.file.write_text("old\n")
+        lost = self.tokens.another()
+        new = self.tokens.another()
+        self.assertEqual(self.tokens.known(), ("old", new), "one that never came to anybody is not kept")
+        self.assertNotEqual(lost, new)
+        self.tokens.used("old")
+        self.assertEqual(self.tokens.known(), ("old", new))
+        self.tokens.used(new)
+        self.assertEqual(self.tokens.known(), (new,))
+
+    def test_what_people_write_into_the_file_counts_at_once(self) -> None:
+        self.file.write_text("one\n\n two \n")
+        self.assertEqual(self.tokens.known(), ("one", "two"))
+        self.file.write_text("three\n")
+        self.assertEqual(self.tokens.known(), ("three",))
 
 
 if __name__ == "__main__":

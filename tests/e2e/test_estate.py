@@ -4,12 +4,19 @@ from __future__ import annotations
 
 import json
 import re
+import socket
+import subprocess
+import sys
+import tempfile
 import unittest
+from pathlib import Path
 from typing import Any, ClassVar
 
 import httpx
 from playwright.sync_api import Page, expect
 
+from tests.agent_kit.papers import Papers
+from tests.agent_kit.sites import HAS, environment, free_port
 from tests.e2e.application import Application, choose, module_browser, until, visit
 
 MANY = 4000
@@ -123,6 +130,50 @@ class FromNothing(Journey):
         expect(self.sentence()).to_contain_text(
             "3 of 3 workloads are protected, in one group. It is within its objective"
         )
+
+    def test_then_an_agent_is_enrolled_by_its_one_time_code_and_given_another_token(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        place, port = Path(folder.name), free_port()
+        (place / "site.json").write_text(json.dumps(HAS))
+        agent = subprocess.Popen(
+            [sys.executable, "-m", "maestoso.agent_kit", "folders", folder.name, "--site", "NEW", "--port", str(port),
+             "--token-file", str(place / "token"), "--certificate", str(Papers(place).sign("agent"))],
+            env=environment(), stdout=subprocess.PIPE, text=True,
+        )  # fmt: skip
+        self.addCleanup(agent.wait)
+        self.addCleanup(agent.kill)
+        assert agent.stdout is not None
+        self.addCleanup(agent.stdout.close)
+        code = agent.stdout.readline().rpartition(" ")[2].strip()
+
+        def listens() -> bool:
+            with socket.socket() as probe:
+                return probe.connect_ex(("127.0.0.1", port)) == 0
+
+        until(listens, "the agent to listen")
+        page = self.page
+        self.go("Estate", "Sites and networks")
+        page.get_by_role("button", name="Register a site").click()
+        page.get_by_label("Code", exact=True).fill("NEW")
+        page.get_by_label("Name").fill("Newhaven Annex")
+        page.get_by_label("Address of the agent").fill(f"https://127.0.0.1:{port}")
+        page.get_by_label("It printed a one-time code").check()
+        page.get_by_label("One-time code", exact=True).fill("AAAA-BBBB")
+        page.get_by_role("button", name="Register it").click()
+        expect(page.get_by_role("alert")).to_contain_text("no one-time code")
+        page.get_by_label("One-time code", exact=True).fill(code)
+        page.get_by_role("button", name="Register it").click()
+        site = page.get_by_role("heading", name="Newhaven Annex")
+        expect(site).to_contain_text(f"agent at https://127.0.0.1:{port}")
+        first = (place / "token").read_text()
+        page.get_by_role("button", name="Its agent").last.click()
+        page.get_by_role("button", name="Replace its token").click()
+        expect(page.get_by_role("status").filter(has_text="gave a new token")).to_be_visible()
+        self.assertNotIn(first.strip(), (place / "token").read_text())
+        page.get_by_role("button", name="Cancel").click()
+        page.get_by_role("button", name="Retire the site").last.click()
+        expect(site).to_be_hidden()
 
 
 class TheDemo(Journey):

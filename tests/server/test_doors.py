@@ -364,8 +364,11 @@ class TheAgentForm(Tidewell):
         shut.close()
         agent = self.sites.urls["HIL"]
         found = set()
-        with mock.patch("maestoso.server.estate.services.time.sleep") as slept:
-            for url in (f"http://127.0.0.1:{port}", f"http://127.0.0.1:{listens.getsockname()[1]}", agent):
+        with mock.patch("maestoso.server.estate.trust.time.sleep") as slept:
+            for url in (
+                f"http://127.0.0.1:{port}", f"http://127.0.0.1:{listens.getsockname()[1]}",
+                agent.replace("http:", "https:"),
+            ):  # fmt: skip
                 body = {
                     "code": "NEW", "name": "New", "kind": "cloud", "time_zone": "UTC", "agent_url": url, "token": "no",
                 }  # fmt: skip
@@ -374,6 +377,10 @@ class TheAgentForm(Tidewell):
         self.assertEqual(found, {"No site agent that knows this token answers at URL."})
         # Whatever was quicker than silence waits until it is as slow.
         self.assertEqual(slept.call_count, 3)
+        told = self.problem(
+            self.browser.send("POST", "/sites", {**body, "agent_url": agent}), 409, "agent-not-trusted"
+        )
+        self.assertIn("does not know this token", told["detail"], "of an agent it is said")
 
 
 @override_settings(ALLOWED_HOSTS=["*"])

@@ -14,6 +14,7 @@ from maestoso.server.common.secret_text import seal
 from maestoso.server.config.settings import OPTIONS
 from maestoso.server.estate.models import Site, WorkloadRow
 from maestoso.server.estate.services import move_practice_sites, register_site
+from maestoso.server.estate.shapes import AgentAt
 from maestoso.server.protection.services import make_group
 from tests.server.tidewell import TOKEN, Browser, Tidewell
 
@@ -235,7 +236,7 @@ class EstateAndProtection(Tidewell):
         self.assertIn("Booking services", caught.exception.sentence)
         self.assertIn("Second", caught.exception.sentence)
 
-    def test_a_name_that_another_site_has_is_refused_and_nothing_is_half_written(self) -> None:
+    def test_the_agent_of_another_site_is_refused_and_nothing_is_half_written(self) -> None:
         moved = WorkloadRow.objects.get(name="watch-01")
         moved.site = Site.objects.get(code="QUA")
         moved.save()
@@ -245,8 +246,7 @@ class EstateAndProtection(Tidewell):
                 name="Again",
                 kind="cloud",
                 time_zone="UTC",
-                agent_url=self.sites.urls["NOR"],
-                token=TOKEN,
+                agent=AgentAt(agent_url=self.sites.urls["NOR"], token=TOKEN),
                 clock=SystemClock(),
             )
         self.assertFalse(WorkloadRow.objects.filter(site__code="NO2").exists())

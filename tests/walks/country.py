@@ -24,6 +24,7 @@ from maestoso.practice.spec import SiteSpec
 from maestoso.practice.world import World
 from maestoso.server.crosswalks.services import make_crosswalk, make_twin
 from maestoso.server.estate.services import register_site, save_link
+from maestoso.server.estate.shapes import AgentAt
 from maestoso.server.plans.services import make_plan
 from maestoso.server.protection.services import make_group
 from tests.walks.sites import Clock, NearSite
@@ -129,8 +130,8 @@ def make_records(clock: Clock) -> None:
     """Register everything through the application, as a person would."""
     for code, (name, number) in SITES.items():
         register_site(
-            code=code, name=name, kind="datacentre", time_zone="UTC", agent_url=f"http://127.0.0.1:{number}",
-            token="x" * 20, clock=clock,  # type: ignore[arg-type]
+            code=code, name=name, kind="datacentre", time_zone="UTC", clock=clock,  # type: ignore[arg-type]
+            agent=AgentAt(agent_url=f"http://127.0.0.1:{number}", token="x" * 20),
         )  # fmt: skip
     for link in LINKS:
         save_link(link)

@@ -7,7 +7,7 @@ from datetime import UTC, datetime, timedelta
 from typing import Any, Self
 
 from maestoso.core.codec import to_data
-from maestoso.core.model.estate import Inventory
+from maestoso.core.model.estate import Inventory, OddMachine
 from maestoso.core.model.landing import Landing
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
 from maestoso.core.ports import SiteUnreachable
@@ -72,6 +72,10 @@ class NearSite:
     async def inventory(self) -> Inventory:
         """What the site has."""
         return self._come_up().inventory
+
+    async def inventory_and_odd(self) -> tuple[Inventory, tuple[OddMachine, ...]]:
+        """The same; none of its machines is odd."""
+        return await self.inventory(), ()
 
     async def pulse(self) -> SitePulse:
         """How it and the copying to it stand."""

@@ -40,6 +40,7 @@ def main() -> int:
     folders.add_argument("--site", required=True, help="its code")
     folders.add_argument("--port", type=int, required=True)
     folders.add_argument("--token-file", type=Path, required=True)
+    folders.add_argument("--certificate", type=Path, help="a PEM file with certificate and key, for TLS")
     folders.add_argument("--other", action="append", default=[], help="CODE=FOLDER of another site")
     options = parser.parse_args()
     if options.command == "new":
@@ -49,7 +50,8 @@ def main() -> int:
     others = {code: Path(place) for code, place in (one.split("=", 1) for one in options.other)}
     serve(
         Folders(options.site, options.folder, others), state=options.folder / "agent.sqlite",
-        port=options.port, token_file=options.token_file,
+        port=options.port, token_file=options.token_file, certificate=options.certificate,
+        key=options.certificate,
     )  # fmt: skip
     return 0
 

@@ -14,13 +14,15 @@ import uvicorn
 from starlette.applications import Starlette
 from starlette.concurrency import run_in_threadpool
 from starlette.requests import Request
+from starlette.responses import Response
 from starlette.routing import Route
 
 from .agent import Agent
 from .platform import NotKnown, Platform
 from .protocol import unread
 from .store import Store
-from .web import Handler, Refused, body_of, guarded, wait_s, whole
+from .tokens import Tokens
+from .web import Refused, answered, body_of, guarded, wait_s, whole
 
 Site = Callable[["_Server", Request], Awaitable[Any]]
 
@@ -28,8 +30,9 @@ Site = Callable[["_Server", Request], Awaitable[Any]]
 class _Server:
     """The agent and those who listen to its feed."""
 
-    def __init__(self, agent: Agent) -> None:
+    def __init__(self, agent: Agent, tokens: Tokens) -> None:
         self.agent = agent
+        self.tokens = tokens
         self.news = asyncio.Event()
 
     def announce(self) -> None:
@@ -45,10 +48,10 @@ class _Server:
             raise Refused(404, "not-found", str(error)) from error
 
 
-def application(platform: Platform, store: Store, tokens: Callable[[], tuple[str, ...]]) -> Starlette:
-    """The ASGI application of an agent. ``tokens`` is asked at every request, so that one can be replaced."""
+def application(platform: Platform, store: Store, tokens: Tokens) -> Starlette:
+    """The ASGI application of an agent."""
     agent = Agent(platform, store)
-    server = _Server(agent)
+    server = _Server(agent, tokens)
 
     @asynccontextmanager
     async def lifespan(app: Starlette) -> AsyncIterator[None]:
@@ -63,10 +66,12 @@ def application(platform: Platform, store: Store, tokens: Callable[[], tuple[str
         yield
         await run_in_threadpool(agent.stop)
 
-    def guard(handler: Site) -> Handler:
-        return guarded(tokens, partial(handler, server))
+    def guard(handler: Site) -> Callable[[Request], Awaitable[Response]]:
+        return guarded(tokens.known, partial(handler, server), tokens.used)
 
     routes = [Route(f"/v1{path}", guard(handler), methods=[method]) for path, method, handler in ROUTES]
+    # Whoever has the one-time code has no token yet.
+    routes.append(Route("/v1/enrol", answered(partial(_enrol, server)), methods=["POST"]))
     return Starlette(routes=routes, lifespan=lifespan)
 
 
@@ -76,18 +81,13 @@ def serve(
 ) -> None:  # fmt: skip
     """Serve a platform until the process is told to end.
 
-    ``state`` is the file that is kept over restarts. ``token_file`` holds one token a line; all of them are
-    let in, so that a new one can be added before the old one is taken away. With ``certificate`` and ``key``
-    (PEM) it speaks TLS, and with ``client_ca`` only to those who have a certificate of that authority.
+    ``state`` is the file that is kept over restarts, ``token_file`` that of the tokens; while there is none,
+    a one-time code is printed with which Maestoso enrols the agent. With ``certificate`` and ``key`` (PEM) it
+    speaks TLS, and with ``client_ca`` only to those who have a certificate of that authority.
     """
-
-    def tokens() -> tuple[str, ...]:
-        return tuple(line.strip() for line in token_file.read_text("utf-8").splitlines() if line.strip())
-
-    if not tokens():
-        raise SystemExit(
-            f"{token_file} holds no token. Write one into it, as: openssl rand -hex 32 > {token_file}"
-        )
+    tokens = Tokens(token_file, certificate)
+    if not tokens.known():
+        print(f"One-time code, good for an hour: {tokens.open_code()}", flush=True)
     uvicorn.run(
         application(platform, Store(state), tokens), host=host, port=port, log_level="warning",
         access_log=False, timeout_graceful_shutdown=2, ssl_certfile=certificate, ssl_keyfile=key,
@@ -154,6 +154,18 @@ async def _put_operation(server: _Server, request: Request) -> Any:
     return await server.ask(server.agent.put, request.path_params["key"], await body_of(request))
 
 
+async def _token(server: _Server, request: Request) -> Any:
+    return {"token": await run_in_threadpool(server.tokens.another)}
+
+
+async def _enrol(server: _Server, request: Request) -> Any:
+    asked = await body_of(request)
+    fault = unread("Enrolment", asked)
+    if fault:
+        raise Refused(400, "bad-value", f"The code cannot be read. {fault}")
+    return {"token": await run_in_threadpool(server.tokens.enrol, asked["code"])}
+
+
 async def _operation(server: _Server, request: Request) -> Any:
     return server.agent.operation(request.path_params["key"])
 
@@ -182,6 +194,7 @@ ROUTES: tuple[tuple[str, str, Site], ...] = (
     ("/answering", "POST", _answering),
     ("/journal", "GET", _journal),
     ("/remains", "GET", _remains),
+    ("/token", "POST", _token),
     ("/operations", "GET", _feed),
     ("/operations/{key:path}", "PUT", _put_operation),
     ("/operations/{key:path}", "GET", _operation),

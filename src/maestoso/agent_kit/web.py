@@ -39,21 +39,34 @@ def problem(status: int, code: str, detail: str, headers: Mapping[str, str] | No
     )
 
 
-def let_in(request: Request, tokens: tuple[str, ...]) -> bool:
-    """Whether the request carries one of the tokens."""
+def let_in(request: Request, tokens: tuple[str, ...]) -> str:
+    """The token that the request carries, if it is one of these; else empty."""
     given = request.headers.get("authorization", "").encode()
     # All of them are compared: how long it takes says nothing about which.
-    return sum(hmac.compare_digest(given, f"Bearer {token}".encode()) for token in tokens) > 0
+    found = [token for token in tokens if hmac.compare_digest(given, f"Bearer {token}".encode())]
+    return found[0] if found else ""
 
 
 def guarded(
-    tokens: Callable[[], tuple[str, ...]], handler: Handler
+    tokens: Callable[[], tuple[str, ...]], handler: Handler, used: Callable[[str], None] = lambda token: None
 ) -> Callable[[Request], Awaitable[Response]]:
-    """A handler for those who bring a token; a refusal becomes problem details."""
+    """A handler for those who bring a token; ``used`` is told which."""
+    inside = answered(handler)
 
     async def answer(request: Request) -> Response:
-        if not let_in(request, tokens()):
+        token = let_in(request, tokens())
+        if not token:
             return problem(401, "unauthorised", "The bearer token is missing or wrong.")
+        used(token)
+        return await inside(request)
+
+    return answer
+
+
+def answered(handler: Handler) -> Callable[[Request], Awaitable[Response]]:
+    """A handler for everybody; a refusal becomes problem details."""
+
+    async def answer(request: Request) -> Response:
         try:
             return JSONResponse(await handler(request))
         except Refused as refused:

@@ -29,6 +29,10 @@ class SiteUnintelligible(SiteUnreachable):
     """Something answers, but not as an agent: nothing is known of what the site did, as with no answer."""
 
 
+class SiteUntrusted(SiteUnintelligible):
+    """A certificate or a token is not the right one: who answers is not believed, or does not believe us."""
+
+
 class SiteBusy(SiteUnreachable):
     """The site took nothing in and wants to be asked again after ``wait_s``: it is neither lost, nor is that
     a failure."""

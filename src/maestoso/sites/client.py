@@ -6,7 +6,6 @@ import json
 import ssl
 from collections.abc import Sequence
 from dataclasses import replace
-from functools import cache
 from types import TracebackType
 from typing import Any, Self, TypeVar
 from urllib.parse import quote
@@ -18,7 +17,14 @@ from maestoso.core.errors import BadValue
 from maestoso.core.model.estate import Inventory, OddMachine, Workload
 from maestoso.core.model.landing import Landing
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
-from maestoso.core.ports import Feed, SiteBusy, SiteRefused, SiteUnintelligible, SiteUnreachable
+from maestoso.core.ports import (
+    Feed,
+    SiteBusy,
+    SiteRefused,
+    SiteUnintelligible,
+    SiteUnreachable,
+    SiteUntrusted,
+)
 from maestoso.core.runs.operations import Operation, OperationState
 from maestoso.sites.contract import (
     Answering,
@@ -29,6 +35,7 @@ from maestoso.sites.contract import (
     SitePulse,
     WorkloadChange,
 )
+from maestoso.sites.trust import tls
 
 CONNECT_S = 2.0
 ANSWER_S = 5.0
@@ -44,30 +51,41 @@ LONGEST_TEXT = 20_000
 STRANGER = "What answers there is no site agent that can be understood"
 TOKEN = "the token of the site may be wrong, or something stands in between."
 
+WANTS_OURS = "It wants to see a certificate of ours; name one in MAESTOSO_AGENT_CERTIFICATE."
+TLS_SAYS = (
+    ("hostname mismatch", "Its certificate is for another name than the one in its address."),
+    ("ip address mismatch", "Its certificate is for another address than this one."),
+    ("certificate has expired", "Its certificate has expired."),
+    ("not yet valid", "Its certificate is not good yet; see whether a clock is off."),
+    ("certificate_verify_failed", "Its certificate is not signed by anybody who is trusted for this site."),
+    ("certificate required", WANTS_OURS),
+    ("unknown ca", "It does not trust the certificate that MAESTOSO_AGENT_CERTIFICATE names."),
+)
+"""What TLS says of certificates in its own words, and what that means."""
+NO_TLS = ("wrong_version_number", "record layer failure", "record_layer_failure")
+
 T = TypeVar("T")
-
-
-@cache
-def _tls() -> ssl.SSLContext:
-    """Reading all the authorities takes longer than most questions to a site."""
-    return httpx.create_ssl_context(trust_env=False)
 
 
 class HttpSite:
     """One site agent at ``url``. Raises SiteUnreachable when there is no answer, SiteRefused for a 'no', and
     SiteUnintelligible when something answers that is no agent, or says what cannot be understood.
 
-    ``transport`` lets tests speak to an agent without a socket.
+    ``trust`` says whose certificate is taken (:func:`maestoso.sites.trust.tls`). ``transport`` lets tests
+    speak to an agent without a socket.
     """
 
-    def __init__(self, url: str, token: str, transport: httpx.AsyncBaseTransport | None = None) -> None:
+    def __init__(
+        self, url: str, token: str, transport: httpx.AsyncBaseTransport | None = None,
+        trust: ssl.SSLContext | None = None,
+    ) -> None:  # fmt: skip
         self._http = httpx.AsyncClient(
             base_url=url.rstrip("/") + "/v1",
-            headers={"Authorization": f"Bearer {token}"},
+            headers={"Authorization": f"Bearer {token}"} if token else {},
             timeout=httpx.Timeout(ANSWER_S, connect=CONNECT_S),
             transport=transport,
             trust_env=False,
-            verify=_tls(),
+            verify=trust or tls(),
         )
 
     async def __aenter__(self) -> Self:
@@ -86,6 +104,14 @@ class HttpSite:
         """Protocol version, verbs, whether this is a practice site."""
         answer: dict[str, Any] = await self._call("GET", "/capabilities")
         return answer
+
+    async def enrol(self, code: str) -> str:
+        """Give its one-time code; the token that it has for us from now on."""
+        return str(_part(await self._call("POST", "/enrol", json={"code": code}), "token"))
+
+    async def new_token(self) -> str:
+        """Another token; the old one is good until the new one was used."""
+        return str(_part(await self._call("POST", "/token", json={}), "token"))
 
     async def inventory(self) -> Inventory:
         """What the site has, without the machines that cannot be understood."""
@@ -213,12 +239,17 @@ class HttpSite:
         try:
             answer = await self._http.request(method, path, **rest)
         except httpx.TransportError as error:
+            untrusted = _not_trusted(error)
+            if untrusted:
+                raise SiteUntrusted(untrusted) from error
             raise SiteUnreachable(_in_words(error)) from error
         busy_s = _busy_s(answer)
         if busy_s is not None:
             raise SiteBusy(busy_s)
         if answer.status_code >= 500:
             raise SiteUnreachable(f"The site agent answered with status {answer.status_code}.")
+        if answer.status_code == 401 and _says(answer, "unauthorised"):
+            raise SiteUntrusted("Its site agent does not know this token.")
         if answer.status_code in (401, 403, 407):
             raise SiteUnintelligible(
                 f"What answers there lets nobody in (status {answer.status_code}): {TOKEN}"
@@ -294,7 +325,22 @@ def _part(content: dict[str, Any], name: str) -> Any:
     return content[name]
 
 
+def _says(answer: httpx.Response, code: str) -> bool:
+    """Whether it is an agent that refuses, and not whatever stands there."""
+    content = _clean(answer.content)
+    return isinstance(content, dict) and content.get("code") == code
+
+
+def _not_trusted(error: httpx.TransportError) -> str:
+    """What TLS found wrong, in a sentence; empty where it was something else."""
+    return next((sentence for sign, sentence in TLS_SAYS if sign in str(error).lower()), "")
+
+
 def _in_words(error: httpx.TransportError) -> str:
+    if any(sign in str(error).lower() for sign in NO_TLS):
+        return (
+            "What answers does not speak TLS; write http:// in its address, or give its agent a certificate."
+        )
     if isinstance(error, httpx.ConnectTimeout | httpx.ConnectError):
         return "No connection to the site agent."
     if isinstance(error, httpx.TimeoutException):

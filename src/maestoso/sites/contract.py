@@ -173,6 +173,20 @@ class Remains:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Enrolment:
+    """The one-time code that the agent printed."""
+
+    code: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class AgentToken:
+    """A token to speak with from now on."""
+
+    token: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Problem:
     """Problem details (RFC 9457): a stable ``code``, and a ``detail`` that a person can read."""
 
@@ -236,6 +250,21 @@ def openapi() -> dict[str, Any]:
             "description": "Which services answer, probed as a client would.",
             "requestBody": asked,
             "responses": answer(Answering),
+        }
+    }
+    paths["/v1/token"] = {
+        "post": {
+            "description": "Another token; the old one is good until the new one was used.",
+            "responses": answer(AgentToken),
+        }
+    }
+    code = {"required": True, "content": {"application/json": {"schema": ref(Enrolment)}}}
+    paths["/v1/enrol"] = {
+        "post": {
+            "description": "The first token, for the one-time code. It is asked without a token.",
+            "security": [],
+            "requestBody": code,
+            "responses": answer(AgentToken),
         }
     }
     key = [{"in": "path", "name": "key", "required": True, "schema": {"type": "string"}}]

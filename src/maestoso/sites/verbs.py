@@ -26,6 +26,7 @@ REFUSALS: Mapping[str, str] = {
     "network-exists": "There is a network of that name already.",
     "network-in-use": "Something is still on the network.",
     "no-answer": "Nothing answers there.",
+    "no-code": "There is no one-time code that is still good.",
     "no-guest-agent": "The machine has no guest agent that could be asked.",
     "no-room": "The host pool has too little memory left.",
     "no-such-copy": "There is no machine of that name here.",
@@ -49,6 +50,7 @@ REFUSALS: Mapping[str, str] = {
     "still-running": "The machine still runs, and its power may not be cut.",
     "unauthorised": "The token is missing or wrong.",
     "unknown-verb": "The agent does not have that verb.",
+    "wrong-code": "That is not the one-time code that was printed.",
     "wrong-answer": "Something answers, and not what was asked for.",
 }
 """Every code of a refusal or a failure, and what it says. An agent may have more of its own."""

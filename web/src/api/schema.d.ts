@@ -2136,6 +2136,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{code}/agent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Say where it is now, with which token and certificate; it is looked for before anything is kept. */
+        put: operations["moveAgent"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{code}/agent/token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Have the agent give another one, and use that from now on. */
+        post: operations["replaceAgentToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites/{code}/drift": {
         parameters: {
             query?: never;
@@ -2431,6 +2465,12 @@ export interface components {
             prefix: string;
             live: components["schemas"]["ReaddressSent"];
             test: components["schemas"]["ReaddressSent"];
+        };
+        AgentAtSent: {
+            agent_url: string;
+            token?: string;
+            enrolment?: string;
+            certificate?: string;
         };
         Anchored: {
             entries: number;
@@ -4535,6 +4575,8 @@ export interface components {
             time_zone?: string;
             agent_url?: string;
             token?: string;
+            enrolment?: string;
+            certificate?: string;
         };
         SiteView: {
             code: string;
@@ -4552,6 +4594,8 @@ export interface components {
             drifted: number;
             odd: components["schemas"]["OddMachine"][];
             lacks: string[];
+            certificate: string;
+            certificate_until: string | null;
             host_pools: components["schemas"]["HostPool"][];
             in_use: {
                 [key: string]: components["schemas"]["InUse"];
@@ -9878,6 +9922,70 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    moveAgent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AgentAtSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteView"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    replaceAgentToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteView"];
+                };
             };
             400: components["responses"]["Refused400"];
             403: components["responses"]["Refused403"];

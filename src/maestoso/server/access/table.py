@@ -76,6 +76,8 @@ TABLE: dict[str, dict[str, str]] = {
     # The estate.
     "sites": {"GET": SEE, "POST": CHANGE_ESTATE},
     "sites/{code}": {"PUT": CHANGE_ESTATE, "DELETE": CHANGE_ESTATE},
+    "sites/{code}/agent": {"PUT": CHANGE_ESTATE},
+    "sites/{code}/agent/token": {"POST": CHANGE_ESTATE},
     "sites/{code}/drift": {"GET": SEE, "POST": CHANGE_ESTATE},
     "sites/{code}/forgot/seen": {"POST": CHANGE_ESTATE},
     "sites/{code}/host-pools/{name}": {"PUT": CHANGE_ESTATE, "DELETE": CHANGE_ESTATE},

@@ -21,8 +21,9 @@ class Options:
 
     ``var`` holds everything that is not source. ``site_port`` is the port of the first practice site of the
     scenario, the others follow; ``practice_port`` is where practice sites are made that belong to none.
-    ``pace`` is what practice runs are offered. ``agent_hosts`` names, separated by commas, the hosts that
-    site agents may be on. ``db_host`` is empty for the private database, which has no port.
+    ``pace`` is what practice runs are offered. ``agent_hosts`` names, separated by commas, hosts and
+    networks that site agents may be on; ``agent_certificate`` is a PEM file with certificate and key that
+    they are shown. ``db_host`` is empty for the private database, which has no port.
     ``db_durable`` off trades what a power cut must not lose for speed: for tests only.
     ``trusted_proxies`` names, separated by commas, addresses and networks whose word on where a request comes
     from counts. ``audit_anchor`` is a file that signed heads of the audit trail are appended to.
@@ -48,6 +49,7 @@ class Options:
     session_hours: int = 72
     trusted_proxies: str = ""
     agent_hosts: str = "127.0.0.1,localhost,::1"
+    agent_certificate: str = ""
     audit_anchor: str = ""
     debug: bool = False
 

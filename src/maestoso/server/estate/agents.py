@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import socket
 import threading
 import time
 from collections import OrderedDict
@@ -10,6 +11,7 @@ from collections.abc import Awaitable, Callable, Coroutine, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import cached_property
+from ipaddress import ip_address, ip_network
 from typing import Any, TypeVar
 from urllib.parse import urlsplit
 
@@ -24,6 +26,7 @@ from maestoso.server.config.settings import OPTIONS
 from maestoso.server.estate.models import Site
 from maestoso.sites.client import LONGEST_BUSY_S, HttpSite
 from maestoso.sites.contract import SitePulse
+from maestoso.sites.trust import tls
 
 PATIENCE_S = 2.0
 LARGE_PATIENCE_S = 60.0
@@ -46,15 +49,16 @@ class Lines:
     """
 
     def __init__(self) -> None:
-        self._known: OrderedDict[tuple[str, str], HttpSite] = OrderedDict()
+        self._known: OrderedDict[tuple[str, str, str], HttpSite] = OrderedDict()
         self._loop: asyncio.AbstractEventLoop | None = None
         self._making = threading.Lock()
 
-    def line(self, url: str, sealed: str) -> HttpSite:
-        """The line to an agent at ``url``, with its token as it is stored."""
+    def line(self, url: str, sealed: str, certificate: str = "") -> HttpSite:
+        """The line to an agent at ``url``, with its token as it is stored, trusting a certificate."""
+        known = (url, sealed, certificate)
         with self._making:
-            line = self._known.pop((url, sealed), None) or HttpSite(url, unseal(sealed))
-            self._known[url, sealed] = line
+            line = self._known.pop(known, None) or speak_to(*known)
+            self._known[known] = line
             # Of those that are let go somebody may be speaking still; they close with the last who does.
             while len(self._known) > MOST_LINES:
                 self._known.popitem(last=False)
@@ -69,17 +73,33 @@ class Lines:
         return asyncio.run_coroutine_threadsafe(answer, self._loop).result()
 
 
+def speak_to(url: str, sealed: str, certificate: str) -> HttpSite:
+    """A new line to an agent. Raises SiteUnreachable where our certificate for it cannot be read."""
+    try:
+        trust = tls(certificate, OPTIONS.agent_certificate) if url.startswith("https:") else None
+    except OSError as error:  # of TLS, too
+        said = f"MAESTOSO_AGENT_CERTIFICATE ({OPTIONS.agent_certificate}) cannot be used: {error}."
+        raise SiteUnreachable(said) from error
+    return HttpSite(url, unseal(sealed), trust=trust)
+
+
 LINES = Lines()
 
 
 def client(site: Site) -> HttpSite:
     """The line to the site's agent."""
-    return LINES.line(site.agent_url, site.agent_token)
+    return LINES.line(site.agent_url, site.agent_token, site.agent_certificate)
 
 
 def ask(site: Site, question: Callable[[HttpSite], Awaitable[T]], patience_s: float = PATIENCE_S) -> T:
     """Put one question to one agent. Raises SiteUnreachable or SiteRefused."""
-    agent = client(site)
+    return put_to(client(site), question, patience_s)
+
+
+def put_to(
+    agent: HttpSite, question: Callable[[HttpSite], Awaitable[T]], patience_s: float = PATIENCE_S
+) -> T:
+    """The same over a line of one's own."""
 
     async def answer() -> T:
         try:
@@ -166,6 +186,21 @@ def needed(sentence: str, remedy: str = "Bring its site agent back, then try aga
         raise Refused(f"{sentence}: {error}", remedy, code="site-unreachable") from error
 
 
+def _within(host: str, allowed: list[str]) -> bool:
+    """Whether every address of a host is in one of the networks that are allowed."""
+    networks = [ip_network(name, strict=False) for name in allowed if "/" in name]
+    if not networks:
+        return False
+    try:
+        found = {ip_address(host)}
+    except ValueError:
+        try:
+            found = {ip_address(one[4][0]) for one in socket.getaddrinfo(host, None)}
+        except (OSError, ValueError):
+            return False
+    return all(any(address in network for network in networks) for address in found)
+
+
 def check_address(url: str) -> str:
     """The address of an agent, tidied. Raises BadValue where it is none, or its host is not allowed."""
     try:
@@ -180,10 +215,11 @@ def check_address(url: str) -> str:
             field="agent_url",
         )
     allowed = [name.strip() for name in OPTIONS.agent_hosts.split(",") if name.strip()]
-    if host not in allowed:
+    if host not in allowed and not _within(host, allowed):
         raise BadValue(
             f"Site agents on {host} are not allowed.",
-            f"Name the host in the setting MAESTOSO_AGENT_HOSTS; now it is: {', '.join(allowed)}.",
+            "Name the host or its network in the setting MAESTOSO_AGENT_HOSTS; now it is: "
+            f"{', '.join(allowed)}.",
             field="agent_url",
         )
     return url.strip().rstrip("/")

@@ -39,6 +39,7 @@ from maestoso.server.estate.services import (
     save_link,
     update_practice_site,
 )
+from maestoso.server.estate.shapes import AgentAt
 from maestoso.server.estate.snapshot import mark_changed, workloads_changed
 
 log = logging.getLogger("maestoso.server")
@@ -278,8 +279,8 @@ def _write_sites(packed: dict[str, Any], token: str, clock: Clock) -> set[Site]:
         site = Site.objects.filter(code=row.code).first()
         if site is None:
             site = register_site(
-                code=row.code, name=row.name, kind=row.kind, time_zone=row.time_zone, agent_url=row.agent,
-                token=token, clock=clock, fetch=False,
+                code=row.code, name=row.name, kind=row.kind, time_zone=row.time_zone,
+                agent=AgentAt(agent_url=row.agent, token=token), clock=clock, fetch=False,
             )  # fmt: skip
         before = (site.name, site.kind, site.time_zone, site.inventory)
         site.name, site.kind, site.time_zone = row.name, row.kind, row.time_zone

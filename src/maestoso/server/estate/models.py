@@ -20,6 +20,8 @@ class Site(models.Model):
     time_zone = models.CharField(max_length=60, default="UTC")
     agent_url = models.CharField(max_length=200)
     agent_token = models.TextField()
+    # In PEM: the authority that signs for its agent, or the agent's own; empty trusts public authorities.
+    agent_certificate = models.TextField(blank=True, default="")
     practice = models.BooleanField(default=False)
     inventory: Any = models.JSONField(default=dict)
     inventory_at = models.DateTimeField(null=True)

@@ -29,6 +29,7 @@ from maestoso.server.estate.shapes import (
     WorkloadDetail,
 )
 from maestoso.server.estate.snapshot import estate
+from maestoso.server.estate.trust import certificate_until
 
 ROWS_SHOWN = 300
 
@@ -111,7 +112,8 @@ def site_view(site: Site) -> SiteView:
         drifted=drifted(site), host_pools=has.host_pools, storage_pools=has.storage_pools,
         networks=has.networks, limits=has.limits,
         in_use={pool.name: usage(pool, here) for pool in has.host_pools}, odd=odd_of(site),
-        lacks=tuple(sorted(lacks(site))),
+        lacks=tuple(sorted(lacks(site))), certificate=site.agent_certificate,
+        certificate_until=certificate_until(site),
     )  # fmt: skip
 
 

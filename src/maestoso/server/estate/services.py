@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import time
 import zoneinfo
 from collections.abc import Mapping
 from dataclasses import replace
@@ -18,15 +17,17 @@ from maestoso.core.errors import BadValue, NotFound, Refused
 from maestoso.core.estate.checks import inventory_complaints, link_check, odd_machines, unreadable
 from maestoso.core.model.estate import Inventory, OddMachine
 from maestoso.core.model.estate import Link as LinkValue
-from maestoso.core.ports import Clock, SiteRefused, SiteUnreachable
+from maestoso.core.ports import Clock
 from maestoso.server.audit.changes import noted
 from maestoso.server.audit.record import recorded
-from maestoso.server.common.secret_text import seal, unseal
+from maestoso.server.common.secret_text import unseal
 from maestoso.server.config.settings import OPTIONS, SECRETS
 from maestoso.server.estate import retired, usage
-from maestoso.server.estate.agents import LARGE_PATIENCE_S, PATIENCE_S, ask, check_address, needed
+from maestoso.server.estate.agents import LARGE_PATIENCE_S, ask, needed
 from maestoso.server.estate.models import Link, Site, WorkloadRow
+from maestoso.server.estate.shapes import AgentAt
 from maestoso.server.estate.snapshot import mark_changed
+from maestoso.server.estate.trust import reach_agent, verbs_of
 from maestoso.sites.contract import SitePulse
 from maestoso.sites.verbs import VERBS
 
@@ -45,12 +46,11 @@ def find_site(code: str) -> Site:
 
 
 def register_site(
-    *, code: str, name: str, kind: str, time_zone: str, agent_url: str, token: str, clock: Clock,
-    fetch: bool = True,
-) -> Site:  # fmt: skip
+    *, code: str, name: str, kind: str, time_zone: str, agent: AgentAt, clock: Clock, fetch: bool = True
+) -> Site:
     """Make a site known and fetch its inventory from its agent.
 
-    ``agent_url`` may be ``practice``: then the practice sites of this installation simulate it. Raises
+    Its address may be ``practice``: then the practice sites of this installation simulate it. Raises
     Refused where the agent does not answer, BadValue where a field does not fit.
     """
     if not SITE_CODE.fullmatch(code):
@@ -62,24 +62,10 @@ def register_site(
     if kind not in ("datacentre", "cloud"):
         raise BadValue(f"kind is {kind!r}.", "Give datacentre or cloud.", field="body.kind")
     check_zone(time_zone)
-    if not token.isascii() or len(token) > 500:
-        # The message must not repeat a secret.
-        raise BadValue("The token is no token.", "Give at most 500 plain characters.", field="body.token")
-    if agent_url == PRACTICE:
-        agent_url, token = practice_address(code), SECRETS.site_token
-    site = Site(
-        code=code, name=name.strip(), kind=kind, time_zone=time_zone, agent_url=check_address(agent_url)
-    )
-    site.agent_token = seal(token)
-    said = introduced(site)
-    if not str(said.get("protocol", "")).startswith("1."):
-        raise Refused(
-            f"The agent of {name} speaks protocol {said.get('protocol')!r}.",
-            "It must speak 1.x.",
-            code="agent-version",
-        )
-    site.practice = bool(said.get("practice", False))
-    site.verbs = verbs_of(said)
+    if agent.agent_url == PRACTICE:
+        agent = AgentAt(agent_url=practice_address(code), token=SECRETS.site_token)
+    site = Site(code=code, name=name.strip(), kind=kind, time_zone=time_zone)
+    reach_agent(site, agent)
     has = ask_inventory(site) if fetch else None
     with recorded():
         site.save()
@@ -107,33 +93,6 @@ def move_practice_sites(scenario: Mapping[str, str]) -> None:
         now = practice_address(site.code) if own else scenario.get(site.code, site.agent_url)
         if now != site.agent_url:
             Site.objects.filter(pk=site.pk).update(agent_url=now)
-
-
-def introduced(site: Site) -> dict[str, Any]:
-    """What an agent says of itself to who has its token. Raises Refused.
-
-    What answers otherwise is not told from what does not answer, neither in words nor in time: this form
-    must not be a way to find out what else listens on the hosts of agents.
-    """
-    begin = time.monotonic()
-    try:
-        said = ask(site, lambda agent: agent.capabilities())
-        if isinstance(said, dict) and "protocol" in said:
-            return said
-    except (SiteUnreachable, SiteRefused):
-        pass
-    time.sleep(max(PATIENCE_S - (time.monotonic() - begin), 0.0))
-    raise Refused(
-        f"No site agent that knows this token answers at {site.agent_url}.",
-        "Start it, or correct its address or token.",
-        code="site-unreachable",
-    )
-
-
-def verbs_of(said: Mapping[str, Any]) -> list[str]:
-    """The verbs of what an agent says of itself, as far as they are in the protocol."""
-    told = said.get("verbs")
-    return [verb for verb in VERBS if verb in told] if isinstance(told, list) else []
 
 
 def ask_verbs(site: Site) -> None:
@@ -177,8 +136,8 @@ def change_site(code: str, *, name: str, time_zone: str, takes_over: bool) -> Si
 
 
 KEPT_OF_A_SITE = (
-    "code", "name", "kind", "time_zone", "agent_url", "agent_token", "practice", "takes_over",
-    "inventory", "inventory_mark",
+    "code", "name", "kind", "time_zone", "agent_url", "agent_token", "agent_certificate", "practice",
+    "takes_over", "inventory", "inventory_mark",
 )  # fmt: skip
 
 

@@ -139,7 +139,7 @@ class SavedFilterView:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SiteMake:
-    """A site to register. ``agent_url`` may be ``practice``."""
+    """A site to register, with its agent as of :class:`AgentAt`; ``agent_url`` may be ``practice``."""
 
     code: str
     name: str
@@ -147,6 +147,21 @@ class SiteMake:
     time_zone: str = "UTC"
     agent_url: str = "practice"
     token: str = ""
+    enrolment: str = ""
+    certificate: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class AgentAt:
+    """Where the agent of a site is. An empty token keeps the one that is known; ``enrolment`` is the one-time
+    code that the agent printed, for which it gives one. ``certificate`` (PEM) is trusted instead of public
+    authorities: that of an authority, or the agent's own.
+    """
+
+    agent_url: str
+    token: str = ""
+    enrolment: str = ""
+    certificate: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -164,6 +179,7 @@ class SiteView:
 
     ``forgot_at``: when its agent was found to have lost its memory, until somebody looked. ``odd`` are
     machines of its inventory that cannot be taken over; ``lacks`` the verbs that its agent does not have.
+    ``certificate`` (PEM) is what is trusted for it, empty for public authorities.
     """
 
     code: str
@@ -181,6 +197,8 @@ class SiteView:
     drifted: int
     odd: tuple[OddMachine, ...]
     lacks: tuple[str, ...]
+    certificate: str
+    certificate_until: datetime | None
     host_pools: tuple[HostPool, ...]
     in_use: dict[str, InUse]
     storage_pools: tuple[StoragePool, ...]

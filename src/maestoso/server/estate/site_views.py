@@ -17,9 +17,10 @@ from maestoso.engine.clock import SystemClock
 from maestoso.server.common.raw_body import body_of, raw_body
 from maestoso.server.common.seen import seen_by
 from maestoso.server.common.shapes import read, reply, shape
-from maestoso.server.estate import drift, imports, picture, retired, services
+from maestoso.server.estate import drift, imports, picture, retired, services, trust
 from maestoso.server.estate.shapes import (
     Accept,
+    AgentAt,
     BroughtBack,
     Changed,
     Confirm,
@@ -52,7 +53,10 @@ class SitesView(APIView):
         sent = read(SiteMake, request)
         site = services.register_site(
             code=sent.code, name=sent.name, kind=sent.kind, time_zone=sent.time_zone,
-            agent_url=sent.agent_url, token=sent.token, clock=CLOCK,
+            agent=AgentAt(
+                agent_url=sent.agent_url, token=sent.token, enrolment=sent.enrolment,
+                certificate=sent.certificate,
+            ), clock=CLOCK,
         )  # fmt: skip
         return reply(picture.site_view(site), 201)
 
@@ -74,6 +78,28 @@ class SiteDetailView(APIView):
         """Take it away; refused while something uses it."""
         services.retire_site(code, by=request.user.get_username(), at=CLOCK.now())
         return Response(status=204)
+
+
+class AgentView(APIView):
+    """The agent of a site."""
+
+    @extend_schema(operation_id="moveAgent", request=shape(AgentAt, sent=True), responses=shape(SiteView))
+    def put(self, request: Request, code: str) -> Response:
+        """Say where it is now, with which token and certificate; it is looked for before anything is kept."""
+        site = services.find_site(code)
+        trust.move_agent(site, read(AgentAt, request))
+        return reply(picture.site_view(site))
+
+
+class AgentTokenView(APIView):
+    """The token of a site's agent."""
+
+    @extend_schema(operation_id="replaceAgentToken", request=None, responses=shape(SiteView))
+    def post(self, request: Request, code: str) -> Response:
+        """Have the agent give another one, and use that from now on."""
+        site = services.find_site(code)
+        trust.replace_token(site)
+        return reply(picture.site_view(site))
 
 
 class ForgotView(APIView):

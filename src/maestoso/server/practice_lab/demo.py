@@ -36,6 +36,7 @@ from maestoso.server.drills.services import make_blackout, make_drill
 from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.models import Site
 from maestoso.server.estate.services import register_site, save_link
+from maestoso.server.estate.shapes import AgentAt
 from maestoso.server.organisation.models import Organisation
 from maestoso.server.plans.services import find_plan, make_plan, save_plan
 from maestoso.server.protection.services import advance_stage, make_group, store_key
@@ -83,7 +84,7 @@ def load(scenario: Scenario, *, agent_urls: dict[str, str], token: str, clock: C
         row = scenario.site(code)
         site = register_site(
             code=code, name=row["name"], kind=row["kind"], time_zone=row["time_zone"],
-            agent_url=agent_urls[code], token=token, clock=clock,
+            agent=AgentAt(agent_url=agent_urls[code], token=token), clock=clock,
         )  # fmt: skip
         say(f"{row['name']}: {site.workloads.count()} workloads")
     for link in scenario.links():

@@ -11,7 +11,7 @@ from asgiref.sync import sync_to_async
 
 from maestoso.core.ports import Feed, LogUnavailable, SiteUnreachable
 from maestoso.core.runs.operations import Operation, OperationState
-from maestoso.server.common.secret_text import unseal
+from maestoso.server.estate.agents import speak_to
 from maestoso.server.estate.models import Site
 from maestoso.server.outbox.secrets import has_secrets, with_secrets
 from maestoso.server.runs.log import reachable
@@ -28,7 +28,7 @@ class RecordedSite:
     def __init__(self, code: str) -> None:
         self._code = code
         self._agent: HttpSite | None = None
-        self._as_of = ("", "")
+        self._as_of = ("", "", "")
         self._look_at = 0.0
 
     async def put_operation(self, operation: Operation, fence: int) -> OperationState:
@@ -76,8 +76,9 @@ class RecordedSite:
             self._agent = None
         elif as_of != self._as_of:
             # The one before is not closed: somebody may still be listening at it.
-            self._agent, self._as_of = HttpSite(as_of[0], unseal(as_of[1])), as_of
+            self._agent, self._as_of = speak_to(*as_of), as_of
 
 
-def _where(code: str) -> tuple[str, str] | None:
-    return Site.objects.filter(code=code).values_list("agent_url", "agent_token").first()
+def _where(code: str) -> tuple[str, str, str] | None:
+    where = ("agent_url", "agent_token", "agent_certificate")
+    return Site.objects.filter(code=code).values_list(*where).first()

@@ -4,16 +4,20 @@ import { api, take } from "@/api/client";
 import { useSession } from "@/api/queries";
 import { useAct } from "@/ui/act";
 import ProblemNote from "@/ui/ProblemNote.vue";
+import AgentFields from "@/features/estate/AgentFields.vue";
 
 const open = defineModel<boolean>({ required: true });
 const { problem, busy, act } = useAct(() => (open.value = false));
 const { data: session } = useSession();
 const how = ref<"agent" | "practice">("agent");
-const draft = reactive({ code: "", name: "", kind: "datacentre" as const, time_zone: session.value?.time_zone ?? "UTC", agent_url: "", token: "" });
+const draft = reactive({ code: "", name: "", kind: "datacentre" as const, time_zone: session.value?.time_zone ?? "UTC" });
+const nowhere = { agent_url: "", token: "", enrolment: "", certificate: "" };
+const agent = reactive({ ...nowhere });
+const trusted = ref<"token" | "code">("token");
 
 function save() {
-  const agent = how.value === "practice" ? { agent_url: "practice", token: "" } : {};
-  return act(() => take(api.POST("/api/v1/sites", { body: { ...draft, ...agent } })));
+  const its = how.value === "practice" ? { ...nowhere, agent_url: "practice" } : trusted.value === "code" ? { ...agent, token: "" } : { ...agent, enrolment: "" };
+  return act(() => take(api.POST("/api/v1/sites", { body: { ...draft, ...its } })));
 }
 </script>
 
@@ -33,10 +37,7 @@ function save() {
         <el-radio v-model="how" value="agent">It has a site agent</el-radio>
         <el-radio v-model="how" value="practice">Simulate it here (practice site)</el-radio>
       </p>
-      <template v-if="how === 'agent'">
-        <el-form-item label="Address of the agent"><el-input v-model="draft.agent_url" class="mono" placeholder="http://127.0.0.1:8472" required /></el-form-item>
-        <el-form-item label="Token"><el-input v-model="draft.token" type="password" autocomplete="off" /></el-form-item>
-      </template>
+      <AgentFields v-if="how === 'agent'" v-model="agent" v-model:how="trusted" />
       <p v-else class="quiet">A practice site begins empty and becomes what you write down or bring in for it.</p>
       <ProblemNote v-if="problem" :error="problem" />
       <p class="buttons">

@@ -3,6 +3,7 @@ import { computed, ref } from "vue";
 import { api, take } from "@/api/client";
 import { useSiteRequests, useSites } from "@/api/queries";
 import type { Link, SiteView } from "@/api/types";
+import AgentDialog from "@/features/estate/AgentDialog.vue";
 import DriftDialog from "@/features/estate/DriftDialog.vue";
 import EstateTabs from "@/features/estate/EstateTabs.vue";
 import LinkDialog from "@/features/estate/LinkDialog.vue";
@@ -25,6 +26,7 @@ const thingOpen = ref(false);
 const link = ref<Link | null>(null);
 const linkOpen = ref(false);
 const drifting = ref<SiteView | null>(null);
+const agent = ref<SiteView | null>(null);
 const driftOpen = ref(false);
 const registering = ref(false);
 const asked = ref<SiteView | null>(null);
@@ -102,6 +104,7 @@ const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
         <el-checkbox class="follow" :model-value="site.takes_over" @change="follow(site, Boolean($event))">accept changes without asking</el-checkbox>
         <b v-if="waiting(site)">▲ {{ count(waiting(site), "request") }} {{ waiting(site) === 1 ? "waits" : "wait" }} for it. </b>
         <button class="link" @click="showAsked(site)">Requests to it</button>
+        <button v-may="'change-estate'" class="link deed" @click="agent = site">Its agent</button>
         <button v-may="'change-estate'" class="link deed" @click="retire(site)">Retire the site</button>
       </p>
       <div class="things">
@@ -157,6 +160,7 @@ const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
     <p v-else class="quiet">No link yet: nothing can be copied between sites.</p>
     <ThingDialog v-if="editing" v-model="thingOpen" :site="editing.site" :kind="editing.kind" :thing="editing.thing" />
     <LinkDialog v-model="linkOpen" :link="link" :sites="data?.sites ?? []" />
+    <AgentDialog v-if="agent" :model-value="true" :site="agent" @update:model-value="agent = null" />
     <DriftDialog v-if="drifting" v-model="driftOpen" :code="drifting.code" :name="drifting.name" />
     <RequestsDialog v-if="asked" v-model="askedOpen" :name="asked.name" :code="asked.code" />
     <SiteDialog v-model="registering" />
