@@ -173,7 +173,7 @@ class FromNothing(Journey):
         self.assertNotIn(first.strip(), (place / "token").read_text())
         page.get_by_role("button", name="Cancel").click()
         page.get_by_role("button", name="Retire the site").last.click()
-        expect(site).to_be_hidden()
+        expect(page.get_by_text(f"agent at https://127.0.0.1:{port}")).to_be_hidden()
 
 
 class TheDemo(Journey):
