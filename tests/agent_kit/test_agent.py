@@ -57,6 +57,7 @@ class Slow(Platform):
 
     def make_sandbox(self, op: Operation) -> None:
         self.begun.append(f"{op.subject}{' again' if op.again else ''}")
+        op.progress(3, 10, 1.0)
         while not self.go.is_set():
             op.wait(0.01)
         op.note(f"sandbox:{op.subject}", 1)
@@ -176,6 +177,16 @@ class AnAgent(unittest.TestCase):
         self.platform.careless = True
         with self.assertLogs("site-agent", "ERROR"):
             self.assertTrue(wait_until(lambda: self.platform.cared > 5))
+
+    def test_how_far_it_is_stands_in_the_pulse_until_it_has_ended(self) -> None:
+        self.platform.inventory = dict  # type: ignore[method-assign]
+        self.agent.put("1", asked("make-sandbox", "x", mark="m"))
+        told = {"key": "1", "done_bytes": 3, "total_bytes": 10, "rate_bps": 1.0}
+        self.assertTrue(wait_until(lambda: self.agent.pulse()["under_way"] == [told]))
+        self.assertEqual(unread("SitePulse", self.agent.pulse()), "")
+        self.platform.go.set()
+        self.settled("1")
+        self.assertTrue(wait_until(lambda: self.agent.pulse()["under_way"] == []))
 
     def test_only_verbs_with_a_method_are_offered(self) -> None:
         self.assertIn("make-sandbox", self.platform.verbs())

@@ -362,12 +362,16 @@ class ThereAndBack(Sites):
 
         half, status = at(120)
         self.assertEqual(status, "running")
+        (told,) = self.a.under_way()
+        self.assertEqual((told.key, told.done_bytes), ("r9:reverse-copying:shop:1", int(half)))
+        self.assertGreater(told.rate_bps, 0)
         self.a.set_away("B", "does not answer", begin + 120)
         self.assertEqual(at(600), (half, "running"))
         self.a.set_away("B", "", begin + 600)
         more, status = at(660)
         self.assertGreater(more, half)
         self.assertEqual((status, at(1200)[1]), ("running", "done"))
+        self.assertEqual(self.a.under_way(), ())
 
     def test_home_again_and_protected_as_at_the_start(self) -> None:
         self.run_through(worlds.live_inputs("planned"))

@@ -6,6 +6,7 @@ engine's; fences, re-protects and the practice lab speak to real practice sites.
 
 from __future__ import annotations
 
+import threading
 from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import Any
@@ -33,13 +34,14 @@ from maestoso.server.plans.services import find_plan
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.readiness.starts import follow_ups, record_played_run
 from maestoso.server.readiness.surroundings import context
-from maestoso.server.runs import events
+from maestoso.server.runs import events, stream
 from maestoso.server.runs.fences import DELIVERED
 from maestoso.server.runs.log import write_events
 from maestoso.server.runs.models import KeptFence, Run
 from maestoso.server.runs.projection import check_projection
 from maestoso.server.runs.whereabouts import running
 from maestoso.sites.client import HttpSite
+from maestoso.sites.contract import UnderWay
 from maestoso.sites.verbs import VERBS
 from tests.server.tidewell import SCENARIO, Browser, Tidewell
 from tests.worlds import decide_for
@@ -403,6 +405,41 @@ class FencesMeanwhile(Live):
         self.assertEqual(run.outcome, "rolled back")
         deliver_waiting(Site.objects.get(code="QUA"), CLOCK)
         self.assertEqual(self.left_off(), set())
+
+
+class UnderWayNow(Live):
+    def test_how_far_a_step_is_stands_in_its_run_and_is_news_of_it(self) -> None:
+        run = self.undecided("BOOK", "planned")
+        said = agents.pulse(Site.objects.get(code="HIL"))
+        key = f"{events.run_name(run.pk)}:final-sync:harbour:1"
+
+        def told(done: int) -> Any:
+            far = UnderWay(key=key, done_bytes=done * 2**30, total_bytes=8 * 2**30, rate_bps=2.0**29)
+            other = replace(far, key="another:final-sync:harbour:1")
+            pulse = replace(said, said=replace(said.said, under_way=(other, far)))
+            return mock.patch("maestoso.server.runs.under_way.pulse_at_hand", return_value=pulse)
+
+        heads = []
+        for done in (0, 6, 6):
+            with told(done):
+                heads.append(stream._beside([run.pk]))
+                status = self.browser.get(f"/api/v1/runs/{run.pk}").json()["status"]
+        self.assertEqual(
+            status["under_way"], {"final-sync:harbour": "6.0 of 8.0 GiB, at 512 MiB/s, 4 s left"}
+        )
+        self.assertEqual([heads[0] == heads[1], heads[1] == heads[2]], [False, True])
+
+    def test_nobody_waits_for_a_site_to_know_it(self) -> None:
+        site = Site.objects.get(code="HIL")
+        cache.clear()
+        asked = threading.Event()
+        with mock.patch.object(agents, "_take_pulse", side_effect=lambda site: asked.set()):
+            self.assertIsNone(agents.pulse_at_hand(site))
+            self.assertTrue(asked.wait(10))
+            asked.clear()
+            self.assertIsNone(agents.pulse_at_hand(site))
+            self.assertFalse(asked.is_set(), "one who asks is enough")
+        cache.clear()
 
 
 class LostMemory(Live):

@@ -41,6 +41,7 @@ class Agent:
         self._work = ThreadPoolExecutor(AT_ONCE, "work")
         self._waits = ThreadPoolExecutor(most_waiting + 1, "wait")
         self._unsettled: set[str] = set()
+        self._under_way: dict[str, dict[str, Any]] = {}
 
     def start(self) -> None:
         """Take up what was under way when the agent ended; what came with secrets cannot be."""
@@ -151,7 +152,9 @@ class Agent:
         if kept is None or self._stop.is_set():
             return
         args = with_defaults(shape_of(kept.verb, "args"), kept.args)
-        op = Operation(kept, args, self.store, secrets=secrets, again=again, stop=self._stop)
+        op = Operation(
+            kept, args, self.store, secrets=secrets, again=again, stop=self._stop, under_way=self._under_way
+        )
         how: dict[str, Any]
         try:
             crash_point("before-effect", (key, kept.verb))
@@ -169,6 +172,7 @@ class Agent:
         self.store.settle(key, before_s=op.before_s(), **how)
         crash_point("after-settle", (key, kept.verb))
         self._unsettled.discard(key)
+        self._under_way.pop(key, None)
         for tell in list(self.news):
             tell()
 
@@ -191,4 +195,5 @@ class Agent:
             "groups": self.platform.groups(), "links": self.platform.links(),
             "landings": self.store.held_mark(), "protocol": PROTOCOL, "running": running, "copies": copies,
             "off": self.platform.off(), "epoch": self.store.epoch,
+            "under_way": list(self._under_way.values()),
         }  # fmt: skip

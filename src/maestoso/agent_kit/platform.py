@@ -40,7 +40,7 @@ class Operation:
 
     def __init__(
         self, kept: Kept, args: Mapping[str, Any], store: Store, *, secrets: Mapping[str, str], again: bool,
-        stop: threading.Event,
+        stop: threading.Event, under_way: dict[str, dict[str, Any]],
     ) -> None:  # fmt: skip
         self.key = kept.key
         self.run = kept.run
@@ -55,10 +55,16 @@ class Operation:
         self.waited_since: float | None = None
         self.accepted_at = kept.accepted_at
         self._stop = stop
+        self._under_way = under_way
 
     def effect(self, **what: Any) -> None:
         """It had an effect, which is written into the journal together with its end."""
         self.had_effect = {**(self.had_effect or {}), **what}
+
+    def progress(self, done_bytes: int, total_bytes: int, rate_bps: float = 0.0) -> None:
+        """How far it is, for people who watch; ``rate_bps`` is bytes a second now."""
+        told = {"key": self.key, "done_bytes": done_bytes, "total_bytes": total_bytes, "rate_bps": rate_bps}
+        self._under_way[self.key] = told
 
     def note(self, name: str, value: Any) -> None:
         """Keep something of the platform's own (None lets it go) in the transaction that settles this

@@ -231,6 +231,7 @@ async def _pulse(site: PracticeSite, request: Request) -> Any:
         running=running,
         copies=copies,
         off=site.world.off(),
+        under_way=site.world.under_way(),
         epoch=site.world.epoch,
     )
     return to_data(said)

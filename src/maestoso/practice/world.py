@@ -33,7 +33,7 @@ from maestoso.practice.replication import Replication
 from maestoso.practice.spec import Broken, Fault, SiteSpec, Switch, Trouble
 from maestoso.practice.things import NEVER, Copy, Failure, NotYet, Op, Sandbox
 from maestoso.practice.verbs import ON_COPYING, VERBS
-from maestoso.sites.contract import JournalEntry, Submission, WorkloadChange
+from maestoso.sites.contract import JournalEntry, Submission, UnderWay, WorkloadChange
 
 RESTART_S = 20.0
 """Seconds after which the machines of a site that has power again are up."""
@@ -298,6 +298,20 @@ class World:
         lit = [copy for copy in [*known, *self.copies.values()] if copy.powered]
         real = sum(1 for copy in lit if copy.name == copy.workload)
         return untouched + real, len(lit) - real
+
+    def under_way(self) -> tuple[UnderWay, ...]:
+        """How far groups are that are copied back."""
+        found = []
+        for _, _, key in self.due:
+            op = self.ops[key]
+            known = self.replication.copying.get(op.submission.subject)
+            if op.status == "running" and op.submission.verb == "reverse-copying" and known is not None:
+                one = UnderWay(
+                    key=key, done_bytes=int(known.seeded), total_bytes=int(known.seed_bytes),
+                    rate_bps=known.rate_bps * known.pace,
+                )  # fmt: skip
+                found.append(one)
+        return tuple({one.key: one for one in found}.values())
 
     def off(self) -> tuple[str, ...]:
         """The machines of its own that have no power."""

@@ -63,13 +63,24 @@ class Points:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class UnderWay:
+    """How far an operation is that takes its time, by its key: bytes, and bytes a second now."""
+
+    key: str
+    done_bytes: int
+    total_bytes: int
+    rate_bps: float = 0.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class SitePulse:
     """How a site stands: its clock, which inventory it has (any text that changes with it), its copying.
 
     ``landings`` is any text that changes with the landings that the site holds; ``protocol`` is the version
     that its agent speaks. ``running`` counts the machines that have power, copies that were failed over
     included, and ``copies`` those of tests; None where an agent does not count. ``off`` names the machines of
-    its own that have no power, as far as the agent says. ``epoch`` is any text that changes when the agent
+    its own that have no power, as far as the agent says; ``under_way`` says how far operations are, where the
+    agent knows. ``epoch`` is any text that changes when the agent
     has lost its memory of operations, as when it was restored from an older state.
     """
 
@@ -82,6 +93,7 @@ class SitePulse:
     running: int | None = None
     copies: int | None = None
     off: tuple[str, ...] = ()
+    under_way: tuple[UnderWay, ...] = ()
     epoch: str = ""
 
 

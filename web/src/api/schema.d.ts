@@ -4318,6 +4318,9 @@ export interface components {
             outages: components["schemas"]["Outage"][];
             probes: components["schemas"]["Probes"][];
             found_running: string[];
+            under_way: {
+                [key: string]: string;
+            };
             abort_does: string;
         };
         RunUnderWay: {

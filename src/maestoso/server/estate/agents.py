@@ -151,6 +151,17 @@ def pulse(site: Site) -> Pulse:
     return _take_pulse(site)
 
 
+def pulse_at_hand(site: Site) -> Pulse | None:
+    """The pulse that is known, without waiting for it; where it is old, it is asked for beside."""
+    key = _pulse_key(site)
+    known: Pulse | None = cache.get(key)
+    if known is None:
+        known = cache.get(f"{key}:last")
+        if cache.add(f"{key}:asked", True, LARGE_PATIENCE_S):
+            threading.Thread(target=_take_pulse, args=(site,), name=f"pulse-{site.code}", daemon=True).start()
+    return known
+
+
 def _take_pulse(site: Site) -> Pulse:
     key = _pulse_key(site)
     begin = time.monotonic()

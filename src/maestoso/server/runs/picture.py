@@ -34,6 +34,7 @@ from maestoso.server.runs.shapes import (
     TrapView,
 )
 from maestoso.server.runs.traps import traps_of
+from maestoso.server.runs.under_way import under_way
 
 
 def line(run: Run) -> RunLine:
@@ -83,6 +84,10 @@ def in_words(state: RunState, events: list[Event]) -> tuple[EventView, ...]:
     )
 
 
+TOLD = ("put_aside", "emergency", "review", "reviewed_by", "outcome", "source", "target")
+"""What is told of a run beside its log."""
+
+
 def copying(run: Run) -> dict[str, CopyState]:
     """How far a re-protect is, as the site that is copied to says.
 
@@ -104,7 +109,7 @@ def status(
     leak = state.steps.get(LEAK_CHECK)
     kept = list(KeptFence.objects.filter(run_id=pk).select_related("request"))
     groups = _groups(state, frozenset(one.workload for one in kept if one.delivered), copied)
-    row = Run.objects.only("put_aside", "emergency", "review", "reviewed_by").get(pk=pk)
+    row = Run.objects.only(*TOLD).get(pk=pk)
     told = standing(
         state, names, [Kept(workload=one.workload, delivered=one.delivered) for one in kept],
         _backlog(state, groups),
@@ -159,6 +164,7 @@ def status(
         outages=outages(state),
         probes=probes(state),
         found_running=tuple(one.workload for one in kept if one.found_running and not one.seen_by),
+        under_way=under_way(row, {site.code: site for site in Site.objects.filter(code__in=names)}),
         abort_does=abort_does(state, names),
     )
 

@@ -130,6 +130,7 @@ class GroupUsed:
 class RunStatus:
     """Everything about a run but its steps. Seconds are run seconds unless the name says otherwise.
 
+    ``under_way`` says by step how far it is, where its site says so.
     ``emergency``: why it was started without the approvals that it needs; ``review`` is what
     ``reviewed_by`` made of that.
     """
@@ -183,6 +184,7 @@ class RunStatus:
     outages: tuple[Outage, ...]
     probes: tuple[Probes, ...]
     found_running: tuple[str, ...]
+    under_way: dict[str, str]
     abort_does: str
 
 

@@ -33,6 +33,7 @@ from maestoso.server.runs.models import KeptFence, Run
 from maestoso.server.runs.picture import copying, in_words, status
 from maestoso.server.runs.shapes import StreamMessage
 from maestoso.server.runs.states import current
+from maestoso.server.runs.under_way import under_way
 
 log = logging.getLogger("maestoso.stream")
 
@@ -220,14 +221,22 @@ def _heads(pks: list[int]) -> dict[int, tuple[int, tuple[int, ...]]]:
 
 def _beside(pks: list[int]) -> dict[int, tuple[int, ...]]:
     """What is told of runs beside their logs: whether each is put aside; how many fences are kept for it, how
-    many of them were delivered, and how many looked at."""
+    many of them were delivered, and how many looked at; how far its steps are."""
     kept = KeptFence.objects.filter(run_id__in=pks).order_by().values("run_id")
     counted = kept.annotate(
         all=Count("pk"), there=Count("pk", filter=DELIVERED), seen=Count("pk", filter=~Q(seen_by=""))
     )
     fences = {row["run_id"]: (row["all"], row["there"], row["seen"]) for row in counted}
-    aside = set(Run.objects.filter(pk__in=pks).exclude(put_aside="").values_list("pk", flat=True))
-    return {pk: (int(pk in aside), *fences.get(pk, ())) for pk in pks}
+    runs = Run.objects.filter(pk__in=pks).only("put_aside", "outcome", "source", "target")
+    sites = {site.code: site for site in Site.objects.all()} if any(not run.outcome for run in runs) else {}
+    return {
+        run.pk: (
+            int(bool(run.put_aside)),
+            *fences.get(run.pk, ()),
+            hash(tuple(under_way(run, sites).items())),
+        )
+        for run in runs
+    }
 
 
 @reachable

@@ -166,7 +166,7 @@ useKeys([
         <CopiesState v-if="!isTest" :status="status" />
         <ProbeList v-if="status.probes.length" :probes="status.probes" />
         <OutageList v-if="isLive" :outages="status.outages" :run-s="runS" :ended="!!status.outcome" />
-        <RunNow :steps="waiting" :lost-sites="status.lost_sites" :traps-at="trapsAt" @open="open = $event" />
+        <RunNow :steps="waiting" :lost-sites="status.lost_sites" :under-way="status.under_way" :traps-at="trapsAt" @open="open = $event" />
         <section aria-label="Known traps">
           <h2>Known traps</h2>
           <KnownTraps :traps="traps ?? []" :things="about" :run="status.id" />
