@@ -425,7 +425,7 @@ class UnderWayNow(Live):
                 heads.append(stream._beside([run.pk]))
                 status = self.browser.get(f"/api/v1/runs/{run.pk}").json()["status"]
         self.assertEqual(
-            status["under_way"], {"final-sync:harbour": "6.0 of 8.0 GiB, at 512 MiB/s, 4 s left"}
+            status["under_way"], {"final-sync:harbour": "6 GiB of 8 GiB, at 4.29 Gbit/s, 4 s left"}
         )
         self.assertEqual([heads[0] == heads[1], heads[1] == heads[2]], [False, True])
 

@@ -27,7 +27,7 @@ def under_way(run: Run, sites: Mapping[str, Site]) -> dict[str, str]:
 
 
 def in_words(one: UnderWay) -> str:
-    """As "4.2 of 9.0 GiB, at 110 MiB/s, 44 s left"."""
+    """As "6 GiB of 8 GiB, at 4.29 Gbit/s, 4 s left"."""
     said = f"{in_size(one.done_bytes)} of {in_size(one.total_bytes)}"
     if one.rate_bps <= 0:
         return said
