@@ -1,4 +1,4 @@
-"""Two sites of folders, A and B, as agents in this process or in one of their own; B copies the shop of A."""
+"""Two sites of folders as agents in this process or in one of their own; the second copies the shop of the first."""
 
 from __future__ import annotations
 
@@ -23,9 +23,12 @@ from maestoso.agent_kit.store import Store
 from maestoso.agent_kit.tokens import Tokens
 
 SRC = Path(__file__).resolve().parents[2] / "src"
+HOME, AWAY = "ALD", "BIR"
+OTHER = {HOME: AWAY, AWAY: HOME}
 MEMBERS = ("db", "web")
 TOKEN = "a-token-for-tests"
-HAS = {
+PREFIXES = {HOME: "192.0.2.0/24", AWAY: "198.51.100.0/24"}
+HAS: dict[str, Any] = {
     "host_pools": [{"name": "pool", "hosts": 1, "cores": 8, "memory_mib": 16384}],
     "storage_pools": [{"name": "disk", "capacity_gib": 100}],
     "networks": [{"name": "lan", "vlan": 1, "prefixes": ["192.0.2.0/24"]}],
@@ -45,7 +48,12 @@ def spec(name: str, number: int) -> dict[str, Any]:
     return {
         "name": name, "cores": 1, "memory_mib": 512, "host_pool": "pool",
         "disks": [{"name": "d0", "size_gib": 1, "storage_pool": "disk"}],
-        "nics": [{"name": "nic0", "network": "lan", "mac": f"02:00:5e:00:53:1{number}"}],
+        "nics": [
+            {
+                "name": "nic0", "network": "lan", "mac": f"02:00:5e:00:53:1{number}",
+                "addresses": [f"192.0.2.1{number}/24"],
+            }
+        ],
         "offers": [{"name": f"{name}-service", "protocol": "tcp", "port": 80 + number}],
     }  # fmt: skip
 
@@ -58,15 +66,17 @@ class TwoSites:
         folder = tempfile.TemporaryDirectory()
         case.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
-        for code in "AB":
+        self.running: dict[str, subprocess.Popen[bytes]] = {}
+        for code in OTHER:
             (self.folder / code).mkdir()
-            (self.folder / code / "site.json").write_text(json.dumps(HAS))
+            networks = [{**HAS["networks"][0], "prefixes": [PREFIXES[code]]}]
+            (self.folder / code / "site.json").write_text(json.dumps({**HAS, "networks": networks}))
             (self.folder / f"token-{code}").write_text(f"{TOKEN}\n")
         for number, name in enumerate(MEMBERS):
             self._machine(name, spec(name, number))
 
     def _machine(self, name: str, about: dict[str, Any]) -> None:
-        disks = self.folder / "A" / "machines" / name / "disks"
+        disks = self.folder / HOME / "machines" / name / "disks"
         disks.mkdir(parents=True)
         (disks / "d0.img").write_bytes(b"0" * 1000)
         machine = {
@@ -77,9 +87,21 @@ class TwoSites:
         }  # fmt: skip
         (disks.parent / "machine.json").write_text(json.dumps(machine))
 
+    def machine(self, code: str, name: str) -> dict[str, Any]:
+        """A machine as its agent keeps it."""
+        found: dict[str, Any] = json.loads(
+            (self.folder / code / "machines" / name / "machine.json").read_text()
+        )
+        return found
+
+    def end(self, code: str) -> None:
+        """SIGKILL to the process of an agent."""
+        self.running[code].kill()
+        self.running[code].wait()
+
     def platform(self, code: str, kind: type[Folders] = Folders) -> Folders:
         """The platform of a site."""
-        other = "BA"["AB".index(code)]
+        other = OTHER[code]
         return kind(code, self.folder / code, {other: self.folder / other})
 
     def agent(self, code: str, kind: type[Folders] = Folders) -> Client:
@@ -88,7 +110,7 @@ class TwoSites:
 
     def command(self, code: str, port: int) -> list[str]:
         """What starts the agent of a site in a process of its own."""
-        other = "BA"["AB".index(code)]
+        other = OTHER[code]
         return [
             sys.executable, "-m", "maestoso.agent_kit", "folders", str(self.folder / code), "--site", code,
             "--port", str(port), "--token-file", str(self.folder / f"token-{code}"),
@@ -98,8 +120,8 @@ class TwoSites:
     def process(self, code: str, port: int) -> Client:
         """Start the agent of a site in a process of its own, which ends with the test."""
         running = subprocess.Popen(self.command(code, port), env=environment())
-        self.case.addCleanup(running.wait)
-        self.case.addCleanup(running.kill)
+        self.running[code] = running
+        self.case.addCleanup(self.end, code)
         return reached(self.case, port, code)
 
 
@@ -140,9 +162,9 @@ def serve(case: unittest.TestCase, platform: Platform, state: Path, name: str) -
 
 
 def protected(site: Client) -> None:
-    """Have B copy the shop, and wait for the first point."""
+    """Have the second copy the shop, and wait for the first point."""
     group = {
-        "code": "shop", "name": "Shop", "source": "A", "target": "B", "members": list(MEMBERS),
+        "code": "shop", "name": "Shop", "source": HOME, "target": AWAY, "members": list(MEMBERS),
         "policy": {"interval_s": 3600, "rpo_s": 7200},
     }  # fmt: skip
     specs = [spec(name, number) for number, name in enumerate(MEMBERS)]

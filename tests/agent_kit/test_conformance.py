@@ -18,7 +18,17 @@ from maestoso.agent_kit.conformance.run import Conformance, run
 from maestoso.agent_kit.conformance.stories import a_test, there_and_back
 from maestoso.agent_kit.folders import Folders
 from maestoso.agent_kit.platform import Operation
-from tests.agent_kit.sites import MEMBERS, TOKEN, TwoSites, environment, free_port, protected, reached
+from tests.agent_kit.sites import (
+    AWAY,
+    HOME,
+    MEMBERS,
+    TOKEN,
+    TwoSites,
+    environment,
+    free_port,
+    protected,
+    reached,
+)
 
 DEMO = Path(__file__).resolve().parents[2] / "demo" / "tidewell"
 
@@ -37,15 +47,15 @@ class WhatIsAsItIsWritten(unittest.TestCase):
 
     def test_a_folder_of_files(self) -> None:
         two, port = TwoSites(self), free_port()
-        first = subprocess.Popen(two.command("B", port), env=environment())
+        first = subprocess.Popen(two.command(AWAY, port), env=environment())
         self.addCleanup(first.wait)
         self.addCleanup(first.kill)
         site = reached(self, port, "the target")
         protected(site)
         first.kill()
         first.wait()
-        source = two.process("A", free_port())
-        start = shlex.join(["env", f"PYTHONPATH={environment()['PYTHONPATH']}", *two.command("B", port)])
+        source = two.process(HOME, free_port())
+        start = shlex.join(["env", f"PYTHONPATH={environment()['PYTHONPATH']}", *two.command(AWAY, port)])
         self.passes(site, "shop", source=source, start=start)
 
     def test_a_practice_site(self) -> None:
@@ -147,7 +157,7 @@ class WhatIsNot(unittest.TestCase):
         ):
             with self.subTest(kind.__name__):
                 two = TwoSites(self)
-                site, like = two.agent("B", kind), two.platform("A").inventory()
+                site, like = two.agent(AWAY, kind), two.platform(HOME).inventory()
                 protected(site)
                 self.found(sentence, partial(a_test, site, "shop", like, MEMBERS))
 
@@ -159,9 +169,9 @@ class WhatIsNot(unittest.TestCase):
         ):
             with self.subTest(kind.__name__):
                 two = TwoSites(self)
-                site, source = two.agent("B", kind), two.agent("A", kind)
+                site, source = two.agent(AWAY, kind), two.agent(HOME, kind)
                 protected(site)
-                _, deed = next(there_and_back(site, source, "shop", MEMBERS, "A", "B"))
+                _, deed = next(there_and_back(site, source, "shop", MEMBERS, HOME, AWAY))
                 self.found(sentence, deed)
 
     def found(self, sentence: str, test: Callable[[], object]) -> None:
@@ -172,7 +182,7 @@ class WhatIsNot(unittest.TestCase):
         self.assertEqual(made.said(), 1)
 
     def test_what_cannot_be_tested_is_said_and_is_no_fault(self) -> None:
-        site, out = TwoSites(self).agent("B", Unfinished), io.StringIO()
+        site, out = TwoSites(self).agent(AWAY, Unfinished), io.StringIO()
         protected(site)
         status, said = run(site, "shop", out=out), out.getvalue()
         self.assertEqual(status, 0, said)

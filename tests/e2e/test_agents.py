@@ -1,0 +1,138 @@
+"""The whole round trip of production over agents that are no practice sites: two folders of files as machines."""
+
+from __future__ import annotations
+
+import unittest
+import uuid
+from typing import Any, ClassVar
+
+from maestoso.core.codec import to_data
+from maestoso.core.model.protection import Policy
+from tests.agent_kit.sites import (
+    AWAY,
+    HOME,
+    MEMBERS,
+    PREFIXES,
+    TOKEN,
+    TwoSites,
+    free_port,
+)
+from tests.e2e.application import Api, Application, until
+
+PASSWORD = "correct-horse-battery"
+ANSWERS = {"decision": "commit", "verdict": "verdict", "acknowledge": "answer"}
+"""What a person says; nothing else is asked where everything goes as it is written."""
+
+
+def crosswalk() -> dict[str, Any]:
+    """From home to the other site: one network, one pool each, one rule."""
+    move = {"action": "translate", "to": PREFIXES[AWAY], "gateway": None}
+    return {
+        "source": HOME, "target": AWAY, "networks": [{"source": "lan", "live": "lan"}],
+        "host_pools": [{"source": "pool", "target": "pool"}], "storage_pools": [{"source": "disk", "target": "disk"}],
+        "address_rules": [{"prefix": PREFIXES[HOME], "live": move, "test": move}],
+    }  # fmt: skip
+
+
+class ThereAndBack(unittest.TestCase):
+    """With two agents of the kit, each a process of its own."""
+
+    app: ClassVar[Application]
+
+    def setUp(self) -> None:
+        self.app = Application()
+        self.addCleanup(self.app.close)
+        self.app.start("start", MAESTOSO_ADMIN_PASSWORD=PASSWORD)
+        self.api: Api = self.app.api()
+        self.two = TwoSites(self)
+        self.agents = {code: self.two.process(code, free_port()) for code in (HOME, AWAY)}
+        for code, agent in self.agents.items():
+            body = {"code": code, "name": code.title(), "agent_url": agent.url, "token": TOKEN}
+            self.assertFalse(self.api.send("POST", "/sites", body)["practice"])
+        self.api.send(
+            "PUT", "/links", {"one": HOME, "other": AWAY, "bandwidth_bps": 10**9, "latency_ms": 1.0}
+        )
+        self.api.send("POST", "/crosswalks", crosswalk())
+        self.api.send("POST", f"/crosswalks/{HOME}/{AWAY}/twin", None)
+        policy = to_data(Policy(interval_s=5, rpo_s=600, app_consistent_every_s=0))
+        group = {
+            "code": "shop", "name": "Shop", "source": HOME, "target": AWAY, "members": list(MEMBERS),
+            "policy": policy, "tag_rule": "",
+        }  # fmt: skip
+        self.api.send("POST", "/groups", {"group": group, "key": ""})
+        waves = [
+            {"name": f"Wave {number}", "members": [{"workload": name}]} for number, name in enumerate(MEMBERS)
+        ]
+        plan = {
+            "code": "SHOP", "name": "Shop", "source": HOME, "target": AWAY, "rto_s": 3600, "rpo_s": 600, "waves": waves,
+        }  # fmt: skip
+        self.api.send("POST", "/plans", {"plan": plan})
+        until(lambda: self.stage() == (AWAY, "protected"), "the group to be protected", 60)
+
+    def stage(self) -> tuple[str, str]:
+        """Where the group is copied to, and its stage."""
+        (group,) = self.api.get("/groups")["groups"]
+        return group["target"], group["stage"]
+
+    def run_through(self, **options: Any) -> Any:
+        """Start a run, answer what a person is asked, and wait for its end; how it stands then."""
+        body = {"plan": "SHOP", "confirm": "SHOP", "options": options}
+        started = self.api.send("POST", "/runs", body, **{"Idempotency-Key": str(uuid.uuid4())})
+        answered: set[str] = set()
+
+        def ended() -> Any:
+            status = self.api.status(started["id"]) or {"outcome": "", "needs": []}
+            for need in status["needs"]:
+                self.assertIn(need["kind"], ANSWERS, need)
+                if need["step"] not in answered:
+                    answered.add(need["step"])
+                    verdict = "passed" if need["kind"] == "verdict" else ""
+                    kind = ANSWERS[need["kind"]]
+                    body = {"kind": kind, "step": need["step"], "text": "looked at", "verdict": verdict}
+                    self.api.send("POST", f"/runs/{started['id']}/controls", body)
+            return status if status["outcome"] else None
+
+        return until(ended, f"the end of {options}", 120)
+
+    def homes(self) -> dict[str, set[str]]:
+        """Which machines each site says it has."""
+        return {
+            code: {one["name"] for one in agent.get("/inventory", "Inventory")["workloads"]}
+            for code, agent in self.agents.items()
+        }
+
+    def address(self, code: str, name: str) -> list[str]:
+        """The address that a machine has, as its agent keeps it."""
+        return list(self.two.machine(code, name)["nics"][0]["addresses"])
+
+    def test_a_test_a_planned_failover_and_the_way_home(self) -> None:
+        tested = self.run_through(kind="test", sync_first=True)
+        self.assertEqual((tested["outcome"], tested["remains"]), ("passed", []))
+        self.assertEqual(self.homes(), {HOME: set(MEMBERS), AWAY: set()})
+        there = self.run_through(kind="planned", at_commit="re-protect")
+        self.assertEqual(there["outcome"], "committed")
+        self.assertEqual(self.homes(), {HOME: set(), AWAY: set(MEMBERS)})
+        self.assertEqual(self.address(AWAY, "db"), ["198.51.100.10/24"])
+        until(lambda: self.stage() == (HOME, "protected"), "the way back to be protected", 90)
+        back = self.run_through(kind="planned", at_commit="re-protect")
+        self.assertEqual(back["outcome"], "committed")
+        self.assertEqual(self.homes(), {HOME: set(MEMBERS), AWAY: set()})
+        self.assertEqual(self.address(HOME, "db"), ["192.0.2.10/24"])
+        until(lambda: self.stage() == (AWAY, "protected"), "it to be protected as in the beginning", 90)
+        done = self.app.command_of_django("check_integrity", "--journals")
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+
+    def test_a_disaster_in_which_the_source_is_gone(self) -> None:
+        self.two.end(HOME)
+        until(lambda: self.api.get("/sites")["sites"][0]["lost_because"], "the loss to be seen", 60)
+        lost = self.run_through(kind="disaster", acknowledged=True, go_on=True)
+        self.assertEqual(lost["outcome"], "committed")
+        self.assertEqual(self.homes_of(AWAY), set(MEMBERS))
+
+    def homes_of(self, code: str) -> set[str]:
+        """Which machines one site says it has."""
+        return {one["name"] for one in self.agents[code].get("/inventory", "Inventory")["workloads"]}
+
+
+if __name__ == "__main__":
+    unittest.main()
