@@ -37,7 +37,7 @@ def lasting(seconds: float | None) -> str:
     hours = minutes // 60
     if hours < 48:
         return f"{hours} h {minutes % 60} min" if minutes % 60 else f"{hours} h"
-    return f"{round(hours / 24)} days"
+    return f"{round(seconds / 86400)} days"
 
 
 def on_clock(seconds: float | None) -> str:

@@ -9,7 +9,7 @@ export function duration(seconds: number | null | undefined): string {
   if (m < 120) return `${m} min`;
   const h = Math.floor(m / 60);
   if (h < 48) return m % 60 ? `${h} h ${m % 60} min` : `${h} h`;
-  return `${Math.round(h / 24)} days`;
+  return `${Math.round(seconds / 86_400)} days`;
 }
 
 /** Seconds as a clock: '8:42', '1:02:03'. */
