@@ -130,7 +130,7 @@ class Scripts(Authoring):
         site = RecordedSite("HIL")
         # Renewing the connection, as an engine must, would end the transaction that this test is in.
         here = mock.patch("maestoso.server.runs.delivery.reachable", side_effect=lambda call: call)
-        with here, mock.patch("maestoso.server.runs.delivery.HttpSite", lambda *asked: Site()):
+        with here, mock.patch("maestoso.server.runs.delivery.speak_to", lambda *asked: Site()):
             async_to_sync(site.put_operation)(asked, 1)
         self.assertEqual(
             sent[0].args["secrets"], {"FEED_TOKEN": SCENARIO.data("scripts")["secrets"]["feed-token"]}

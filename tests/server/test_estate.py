@@ -236,6 +236,7 @@ class Drift(EstateCase):
         watch, relay = self.before.workloads
         said = {**to_data(self.before), "workloads": [
             {**to_data(watch), "cores": "many"}, to_data(replace(relay, cores=16)), {"nics": 7}, "a machine",
+            to_data(replace(relay, name="lost-01", nics=(replace(relay.nics[0], gateways=("north",)),))),
             to_data(replace(relay, name="db-book-01")), to_data(replace(relay, name="twice")),
             to_data(replace(relay, name="twice")), to_data(replace(relay, name="new-01", os_family="another")),
         ]}  # fmt: skip
@@ -247,12 +248,13 @@ class Drift(EstateCase):
             self.assertEqual(self.names("site:NOR cores=16"), ["relay-01"])
             (nor,) = [site for site in self.get("/sites")["sites"] if site["code"] == "NOR"]
             odd = {one["name"]: one["why"] for one in nor["odd"]}
-            self.assertEqual(set(odd), {"watch-01", "number 3", "number 4", "db-book-01", "twice"})
+            self.assertEqual(set(odd), {"watch-01", "number 3", "number 4", "lost-01", "db-book-01", "twice"})
             self.assertIn("workload.cores is 'many', which is not a whole number", odd["watch-01"])
+            self.assertIn("'north' is no address", odd["lost-01"])
             self.assertIn("known at another site already", odd["db-book-01"])
             plan = next(plan for plan in self.get("/readiness")["plans"] if plan["target"] == "NOR")
             found = next(one for one in plan["findings"] if one["code"] == "machine-not-taken-over")
-            self.assertIn("So it is with 4 things more.", found["sentence"])
+            self.assertIn("So it is with 5 things more.", found["sentence"])
         cache.clear()
 
     def answering(self, line: Any, inventory: Any) -> Any:

@@ -10,7 +10,7 @@ from asgiref.sync import async_to_sync
 from django.core.cache import cache
 
 from maestoso.core.errors import Refused
-from maestoso.core.ports import SiteRefused, SiteUnreachable
+from maestoso.core.ports import SiteBusy, SiteRefused, SiteUnreachable
 from maestoso.core.runs.operations import Operation
 from maestoso.engine.clock import SystemClock
 from maestoso.server.estate.agents import ask, pulse
@@ -20,6 +20,7 @@ from maestoso.server.outbox.models import SiteRequest
 from maestoso.server.outbox.services import ask_for, deliver, deliver_waiting, forget_old, perform, withdraw
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.runs.delivery import RecordedSite
+from maestoso.sites.client import HttpSite
 from tests.server.tidewell import TOKEN, Tidewell
 
 CLOCK = SystemClock()
@@ -117,6 +118,21 @@ class Outbox(Tidewell):
         self.assertEqual((request.status, behind.status, self.paused()), ("done", "done", "later"))
         keys = [entry["key"] for entry in ask(self.site, lambda agent: agent.journal())]
         self.assertEqual(sum(request.token in key for key in keys), 1)
+
+    def test_what_waits_for_a_site_that_is_busy_is_brought_when_it_said_and_is_no_failure(self) -> None:
+        request = self.pause("busy")
+        with mock.patch.object(HttpSite, "put_operation", side_effect=SiteBusy(40)):
+            with self.assertRaisesRegex(SiteUnreachable, "asked again in 40 s"):
+                deliver(request)
+            deliver_waiting(self.site, CLOCK)
+        request.refresh_from_db()
+        self.assertEqual((request.status, request.generation), ("waiting", 1))
+        left_s = (request.not_before - CLOCK.now()).total_seconds()
+        self.assertTrue(30 < left_s <= 40, left_s)
+        deliver_waiting(self.site, mock.Mock(now=lambda: CLOCK.now() + timedelta(seconds=41)))
+        SiteRequest.objects.filter(pk=request.pk).update(not_before=CLOCK.now())
+        deliver_waiting(self.site, CLOCK)
+        self.assertEqual(self.paused(), "busy")
 
     def test_what_follows_something_that_failed_waits_until_that_is_done(self) -> None:
         self.pauses_fail(times=3)
@@ -242,8 +258,8 @@ class Outbox(Tidewell):
         with mock.patch("maestoso.server.runs.delivery.reachable", side_effect=lambda call: call):
             line = RecordedSite("HIL")
             sealed = Site.objects.get(code="HIL").agent_token
-            with mock.patch("maestoso.server.runs.delivery.unseal", side_effect=["of-before", TOKEN]):
-                with self.assertRaisesRegex(SiteUnreachable, "the token of the site may be wrong"):
+            with mock.patch("maestoso.server.estate.agents.unseal", side_effect=["of-before", TOKEN]):
+                with self.assertRaisesRegex(SiteUnreachable, "does not know this token"):
                     async_to_sync(line.operation)("nothing")
                 Site.objects.filter(code="HIL").update(agent_token=f"{sealed}=")
                 self.assertIsNone(async_to_sync(line.operation)("nothing"))

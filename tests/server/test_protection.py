@@ -272,7 +272,7 @@ class Copies(ProtectionCase):
         asked = Operation(key="k", run="r", verb="reverse-copying", subject="works", args={"since": None})
         # Renewing the connection, as an engine must, would end the transaction that this test is in.
         here = patch("maestoso.server.runs.delivery.reachable", side_effect=lambda call: call)
-        with here, patch("maestoso.server.runs.delivery.HttpSite", lambda *asked: site):
+        with here, patch("maestoso.server.runs.delivery.speak_to", lambda *asked: site):
             async_to_sync(RecordedSite("HIL").put_operation)(asked, 1)
         self.assertEqual(site.put_operation.call_args.args[0].args["secrets"], {"key": KEY})
         self.assertNotIn("secrets", asked.args)

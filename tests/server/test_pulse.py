@@ -9,7 +9,7 @@ from unittest import mock
 from django.core.cache import cache
 from django.test import SimpleTestCase
 
-from maestoso.core.ports import SiteUnreachable
+from maestoso.core.ports import SiteBusy, SiteUnreachable
 from maestoso.engine.clock import SystemClock
 from maestoso.server.estate import agents
 from maestoso.server.estate.models import Site
@@ -26,7 +26,7 @@ class Pulses(SimpleTestCase):
         self.asked = 0
         self.may_answer = threading.Event()
         self.may_answer.set()
-        self.silent = False
+        self.silent = self.busy = False
         for name, value in (("ask", self.answer), ("REMEMBER_S", 1000)):
             patched = mock.patch.object(agents, name, value)
             patched.start()
@@ -38,6 +38,8 @@ class Pulses(SimpleTestCase):
         self.asked += 1
         if self.silent:
             raise SiteUnreachable("No answer.")
+        if self.busy:
+            raise SiteBusy(30)
         now = SystemClock().now()
         return SitePulse(protocol="1.2", now=now, inventory=f"m{self.asked}", groups=(), links=())
 
@@ -52,6 +54,18 @@ class Pulses(SimpleTestCase):
 
     def test_it_is_asked_once_while_it_is_remembered(self) -> None:
         self.assertEqual([self.said(), self.said()], ["m1", "m1"])
+
+    def test_what_a_site_said_before_it_was_busy_stands_for_a_while(self) -> None:
+        self.busy = True
+        self.assertIn("asked again in 30 s", self.said())
+        self.expire()
+        self.busy = False
+        self.assertEqual(self.said(), "m2")
+        self.expire()
+        self.busy = True
+        self.assertEqual(self.said(), "m2")
+        agents.forget_pulse(self.site)
+        self.assertIn("asked again in 30 s", self.said())
 
     def test_a_quick_site_is_asked_again_by_who_wants_to_know(self) -> None:
         self.said()

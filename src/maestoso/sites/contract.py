@@ -20,7 +20,8 @@ from maestoso.sites.verbs import REFUSALS, VERBS
 
 PROTOCOL = "1.2"
 """1.0: as first released. 1.1: says which services answer, and in every pulse which version it speaks.
-1.2: says by an epoch that the agent has lost its memory."""
+1.2: says by an epoch that the agent has lost its memory, repeats the digest of a group that it is given, is
+busy without failing, says how far operations are, and is enrolled with a one-time code."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
