@@ -122,6 +122,19 @@ class ThereAndBack(unittest.TestCase):
         done = self.app.command_of_django("check_integrity", "--journals")
         self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
 
+    def test_a_test_that_is_aborted_in_the_middle_leaves_nothing(self) -> None:
+        body = {"plan": "SHOP", "options": {"kind": "test"}}
+        started = self.api.send("POST", "/runs", body, **{"Idempotency-Key": str(uuid.uuid4())})["id"]
+        until(lambda: (self.api.status(started) or {})["copies_ready"] or self.on(), "a copy to have power")
+        self.api.send("POST", f"/runs/{started}/controls", {"kind": "abort", "text": "seen enough"})
+        ended = until(lambda: (s := self.api.status(started)) and s["outcome"] and s, "the end", 120)
+        self.assertEqual((ended["outcome"], ended["remains"]), ("aborted", []))
+        self.assertEqual(self.agents[AWAY].get("/remains", "Remains", mark=ended["mark"])["remains"], [])
+
+    def on(self) -> bool:
+        """Whether copies have power at the other site."""
+        return bool(self.agents[AWAY].get("/pulse", "SitePulse")["copies"])
+
     def test_a_disaster_in_which_the_source_is_gone(self) -> None:
         self.two.end(HOME)
         until(lambda: self.api.get("/sites")["sites"][0]["lost_because"], "the loss to be seen", 60)

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
-import json
 import logging
 import threading
 from collections import deque
@@ -188,10 +186,9 @@ class Agent:
     def pulse(self) -> dict[str, Any]:
         """How the site and the copying to it stand."""
         running, copies = self.platform.running()
-        inventory = json.dumps(self.platform.inventory(), sort_keys=True)
         return {
             "now": self.platform.clock().isoformat(),
-            "inventory": hashlib.sha256(inventory.encode()).hexdigest()[:16],
+            "inventory": self.platform.inventory_mark(),
             "groups": self.platform.groups(), "links": self.platform.links(),
             "landings": self.store.held_mark(), "protocol": PROTOCOL, "running": running, "copies": copies,
             "off": self.platform.off(), "epoch": self.store.epoch,

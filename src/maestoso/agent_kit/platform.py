@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import hashlib
+import json
 import threading
 import time
 from collections.abc import Callable, Iterable, Mapping
@@ -129,6 +131,11 @@ class Platform:
     def inventory(self) -> dict[str, Any]:
         """Pools, networks and workloads: the shape Inventory."""
         raise NotImplementedError
+
+    def inventory_mark(self) -> str:
+        """A text that changes with the inventory; give a cheaper one where that is large."""
+        said = json.dumps(self.inventory(), sort_keys=True)
+        return hashlib.sha256(said.encode()).hexdigest()[:16]
 
     def groups(self) -> list[dict[str, Any]]:
         """How the copying of every group to this site stands: shapes CopyState."""

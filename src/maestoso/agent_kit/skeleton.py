@@ -42,6 +42,7 @@ if __name__ == "__main__":
     given = parser.parse_args()
     serve(Site(), state=given.state, port=given.port, token_file=given.token_file)
 """
+INSIDE = " " * 8
 OF_A_SITE = (
     "inventory", "groups", "links", "points", "lags", "change_rates", "running", "off", "answering",
     "remains", "refuses_landing", "care",
@@ -78,10 +79,15 @@ def skeleton(name: str) -> str:
 
 def _of_site(method: str) -> str:
     known = getattr(Platform, method)
-    says = (inspect.getdoc(known) or "").split("\n")[0]
+    says = _wrapped((inspect.getdoc(known) or "").split("\n\n")[0])
     head = f"    def {method}{inspect.signature(known)}:".replace("'", "").replace("Mapping[", "dict[")
     head = head.replace("Iterable[", "list[")
     return f'{head}\n        """{says}"""\n        raise NotImplementedError  # TODO\n'
+
+
+def _wrapped(text: str) -> str:
+    """A paragraph as it stands within a method."""
+    return textwrap.fill(" ".join(text.split()), 96, subsequent_indent=INSIDE, break_long_words=False)
 
 
 def _of_verb(verb: str) -> str:
@@ -94,14 +100,10 @@ def _of_verb(verb: str) -> str:
         says += [f"Returns {', '.join(result['properties'])}. {result['description']}"]
     if about["refusals"]:
         says += [f"Fails with {', '.join(about['refusals'])}."]
-    inside = " " * 8
-    text = f"\n\n{inside}".join(
-        textwrap.fill(part.replace("`", ""), 96, subsequent_indent=inside, break_long_words=False)
-        for part in says
-    )
+    text = f"\n\n{INSIDE}".join(_wrapped(part.replace("`", "")) for part in says)
     returns = "dict[str, Any]" if result["properties"] else "None"
-    end = f'"""{text}\n{inside}"""' if len(says) > 1 else f'"""{text}"""'
+    end = f'"""{text}\n{INSIDE}"""' if len(says) > 1 else f'"""{text}"""'
     return (
-        f"    def {method_of(verb)}(self, op: Operation) -> {returns}:\n{inside}{end}\n"
-        f"{inside}raise NotImplementedError  # TODO\n"
+        f"    def {method_of(verb)}(self, op: Operation) -> {returns}:\n{INSIDE}{end}\n"
+        f"{INSIDE}raise NotImplementedError  # TODO\n"
     )
