@@ -163,6 +163,10 @@ class Agents(Tidewell):
         body = {"agent_url": moved, "certificate": self.pem("authority")}
         told = self.browser.send("PUT", "/sites/NEW/agent", body).json()
         self.assertEqual((told["agent_url"], told["lost_because"]), (moved, None))
+        for elsewhere in (moved.replace("127.0.0.1", "localhost"), moved.replace("https", "http")):
+            away = {"agent_url": elsewhere, "certificate": ""}
+            told = self.problem(self.browser.send("PUT", "/sites/NEW/agent", away), 400, "bad-value")
+            self.assertIn("is not sent to", told["detail"], "whoever listens there would have the token")
         lost = self.problem(
             self.browser.send("PUT", "/sites/NEW/agent", {**body, "agent_url": "https://127.0.0.1:9"}), 409,
             "site-unreachable",
@@ -181,7 +185,7 @@ class Agents(Tidewell):
                     return False
             return True
 
-        networks = "agents.example, 10.20.0.0/16, 2001:db8::/32"
+        networks = "agents.example, 10.20.0.0/16, 10.21/16, 2001:db8::/32"
         for url, right in (
             ("https://10.20.3.4:8700", True), ("https://10.21.3.4", False), ("https://[2001:db8::5]:1", True),
             ("https://[2001:db9::5]", False), ("https://agents.example", True), ("https://no.example", False),

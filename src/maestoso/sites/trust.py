@@ -11,7 +11,7 @@ import hashlib
 import hmac
 import ssl
 from dataclasses import dataclass
-from functools import cache
+from functools import lru_cache
 
 import httpx
 from cryptography import x509
@@ -21,7 +21,7 @@ CODE_BYTES = 10
 CONNECT_S = 5.0
 
 
-@cache
+@lru_cache(64)
 def tls(certificate: str = "", own: str = "") -> ssl.SSLContext:
     """The context of a line. Reading all the authorities takes longer than most questions to a site.
 

@@ -8,7 +8,7 @@ import threading
 import time
 from collections import OrderedDict
 from collections.abc import Awaitable, Callable, Coroutine, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from functools import cached_property
 from ipaddress import ip_address, ip_network
@@ -199,7 +199,10 @@ def needed(sentence: str, remedy: str = "Bring its site agent back, then try aga
 
 def _within(host: str, allowed: list[str]) -> bool:
     """Whether every address of a host is in one of the networks that are allowed."""
-    networks = [ip_network(name, strict=False) for name in allowed if "/" in name]
+    networks = []
+    for name in allowed:
+        with suppress(ValueError):  # a misspelt one allows nothing, and is named where a host is refused
+            networks += [ip_network(name, strict=False)] if "/" in name else []
     if not networks:
         return False
     try:

@@ -35,8 +35,10 @@ def reach_agent(site: Site, agent: AgentAt) -> None:
     if not agent.token.isascii() or len(agent.token) > 500:
         # The message must not repeat a secret.
         raise BadValue("The token is no token.", "Give at most 500 plain characters.", field="body.token")
-    site.agent_url = check_address(agent.agent_url)
-    site.agent_certificate = _certificate(agent.certificate)
+    url, certificate = check_address(agent.agent_url), _certificate(agent.certificate)
+    if site.agent_token and not (agent.token or agent.enrolment.strip()):
+        _check_token_may_go_there(site, url, certificate)
+    site.agent_url, site.agent_certificate = url, certificate
     if agent.enrolment.strip():
         site.agent_token = seal(_enrolled(site, agent.enrolment))
     elif agent.token or not site.agent_token:
@@ -111,6 +113,18 @@ def _certificate(pem: str) -> str:
         remedy = "Paste the text from BEGIN CERTIFICATE to END CERTIFICATE."
         raise BadValue(str(error), remedy, field="body.certificate") from error
     return pem.strip() + "\n"
+
+
+def _check_token_may_go_there(site: Site, url: str, certificate: str) -> None:
+    """A token that is known is told to nobody else: no other host, unless it shows the same certificate."""
+    now, then = urlsplit(site.agent_url), urlsplit(url)
+    proved = then.scheme == "https" and certificate and certificate == site.agent_certificate
+    if not proved and (then.hostname != now.hostname or (now.scheme, then.scheme) == ("https", "http")):
+        raise BadValue(
+            f"The token of {site.name} is not sent to {then.scheme}://{then.hostname} unseen.",
+            "Give the token, or a one-time code; or keep the certificate that is trusted.",
+            field="body.token",
+        )
 
 
 def _enrolled(site: Site, typed: str) -> str:
