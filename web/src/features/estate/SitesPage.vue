@@ -33,6 +33,7 @@ const asked = ref<SiteView | null>(null);
 const askedOpen = ref(false);
 const waiting = (site: SiteView) => requests.value?.waiting.filter((one) => one.site === site.code).length ?? 0;
 
+const MOST_ODD = 5;
 const sentence = computed(() => {
   const sites = data.value?.sites ?? [];
   if (!sites.length) return "No site is known yet. Register one, or bring in a file that describes some.";
@@ -43,7 +44,9 @@ const sentence = computed(() => {
   if (drifted.length) said.push(`${list(drifted)} ${drifted.length === 1 ? "differs" : "differ"} from the records.`);
   const forgot = sites.filter((site) => site.forgot_at).map((site) => site.name);
   if (forgot.length) said.push(`${list(forgot)} ${forgot.length === 1 ? "has" : "have"} lost the memory of what was asked there.`);
-  if (!lost.length && !drifted.length && !forgot.length) said.push("All answer, and say what the records say.");
+  const odd = sites.filter((site) => site.odd.length).map((site) => site.name);
+  if (odd.length) said.push(`Not all machines of ${list(odd)} can be taken over.`);
+  if (!lost.length && !drifted.length && !forgot.length && !odd.length) said.push("All answer, and say what the records say.");
   return said.join(" ");
 });
 function edit(site: SiteView, kind: Kind, thing: unknown) {
@@ -96,9 +99,6 @@ const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
         <template v-if="site.drifted">
           <b> ▲ {{ count(site.drifted, "thing differs", "things differ") }} from the records.</b> <el-button class="btn" @click="drift(site)">Look at them</el-button>
         </template>
-        <template v-if="site.odd.length">
-          <b> ▲ {{ count(site.odd.length, "machine") }} cannot be taken over</b>: <span v-for="one in site.odd.slice(0, 3)" :key="one.name"><span class="mono">{{ one.name }}</span>: {{ one.why }} </span><span v-if="site.odd.length > 3">And {{ site.odd.length - 3 }} more. </span>
-        </template>
         <b v-if="site.lacks.length"> ▲ Its agent cannot {{ list(site.lacks) }}. </b>
         <span v-if="site.inventory_at" class="quiet"> Inventory of {{ ago(site.inventory_at) }}.</span>
         <el-checkbox class="follow" :model-value="site.takes_over" @change="follow(site, Boolean($event))">accept changes without asking</el-checkbox>
@@ -107,6 +107,13 @@ const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
         <button v-may="'change-estate'" class="link deed" @click="agent = site">Its agent</button>
         <button v-may="'change-estate'" class="link deed" @click="retire(site)">Retire the site</button>
       </p>
+      <template v-if="site.odd.length">
+        <p><b>▲ {{ count(site.odd.length, "machine") }} cannot be taken over:</b></p>
+        <ul>
+          <li v-for="one in site.odd.slice(0, MOST_ODD)" :key="one.name"><span class="mono">{{ one.name }}</span>: {{ one.why }}</li>
+          <li v-if="site.odd.length > MOST_ODD">and {{ site.odd.length - MOST_ODD }} more</li>
+        </ul>
+      </template>
       <div class="things">
         <div class="scroll" tabindex="0"><table class="lines">
           <tr>
