@@ -67,6 +67,8 @@ class TwoSites:
         case.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
         self.running: dict[str, subprocess.Popen[bytes]] = {}
+        self.deaths = 0
+        self.lost: set[str] = set()
         for code in OTHER:
             (self.folder / code).mkdir()
             networks = [{**HAS["networks"][0], "prefixes": [PREFIXES[code]]}]
@@ -81,7 +83,7 @@ class TwoSites:
         (disks / "d0.img").write_bytes(b"0" * 1000)
         machine = {
             "name": name, "workload": about, "own": True, "mark": "", "group": "", "registered": True,
-            "powered": True, "powered_at": 0.0, "fenced": False, "host_pool": "pool", "folder": "", "cores": 1,
+            "powered": True, "powered_at": 0.0, "fenced": False, "ran_until": "", "host_pool": "pool", "folder": "", "cores": 1,
             "memory_mib": 512,
             "nics": [{"nic": "nic0", "network": "lan", "mac": about["nics"][0]["mac"], "addresses": []}],
         }  # fmt: skip
@@ -93,6 +95,33 @@ class TwoSites:
             (self.folder / code / "machines" / name / "machine.json").read_text()
         )
         return found
+
+    def processes_that_die(self, wanted: Path) -> dict[str, Client]:
+        """Both agents, which die where the file says, and are started again at once until the test ends."""
+        ports = {code: free_port() for code in OTHER}
+        env = {"MAESTOSO_CRASH_POINTS": str(wanted)}
+        found = {code: self.process(code, port, **env) for code, port in ports.items()}
+        over = threading.Event()
+
+        def look_after(code: str) -> None:
+            while not over.wait(0.05):
+                if self.running[code].poll() is not None and code not in self.lost:
+                    self.deaths += 1
+                    self.running[code] = subprocess.Popen(
+                        self.command(code, ports[code]), env=environment(**env)
+                    )
+
+        watchers = [threading.Thread(target=look_after, args=(code,)) for code in OTHER]
+        for watcher in watchers:
+            watcher.start()
+            self.case.addCleanup(watcher.join)
+        self.case.addCleanup(over.set)
+        return found
+
+    def lose(self, code: str) -> None:
+        """A site is gone, and does not come back."""
+        self.lost.add(code)
+        self.end(code)
 
     def end(self, code: str) -> None:
         """SIGKILL to the process of an agent."""
@@ -117,10 +146,9 @@ class TwoSites:
             "--other", f"{other}={self.folder / other}",
         ]  # fmt: skip
 
-    def process(self, code: str, port: int) -> Client:
+    def process(self, code: str, port: int, **env: str) -> Client:
         """Start the agent of a site in a process of its own, which ends with the test."""
-        running = subprocess.Popen(self.command(code, port), env=environment())
-        self.running[code] = running
+        self.running[code] = subprocess.Popen(self.command(code, port), env=environment(**env))
         self.case.addCleanup(self.end, code)
         return reached(self.case, port, code)
 

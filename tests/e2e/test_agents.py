@@ -15,11 +15,17 @@ from tests.agent_kit.sites import (
     PREFIXES,
     TOKEN,
     TwoSites,
-    free_port,
 )
 from tests.e2e.application import Api, Application, until
 
 PASSWORD = "correct-horse-battery"
+DEATHS = [
+    ("before-effect", "shut-down"), ("after-effect", "fence"), ("after-write", "sync"), ("after-effect", "promote"),
+    ("after-effect", "register"), ("before-reply", "attach-nics"), ("after-effect", "power-on"),
+    ("after-settle", "await-heartbeat"), ("before-effect", "adopt"), ("after-effect", "give-up"),
+    ("after-effect", "reverse-copying"), ("before-write", "unprotect"), ("after-effect", "shut-down"),
+]  # fmt: skip
+"""Where an agent dies, in which verb."""
 ANSWERS = {"decision": "commit", "verdict": "verdict", "acknowledge": "answer"}
 """What a person says; nothing else is asked where everything goes as it is written."""
 
@@ -45,7 +51,9 @@ class ThereAndBack(unittest.TestCase):
         self.app.start("start", MAESTOSO_ADMIN_PASSWORD=PASSWORD)
         self.api: Api = self.app.api()
         self.two = TwoSites(self)
-        self.agents = {code: self.two.process(code, free_port()) for code in (HOME, AWAY)}
+        self.wanted = self.two.folder / "crash-points"
+        self.wanted.write_text("")
+        self.agents = self.two.processes_that_die(self.wanted)
         for code, agent in self.agents.items():
             body = {"code": code, "name": code.title(), "agent_url": agent.url, "token": TOKEN}
             self.assertFalse(self.api.send("POST", "/sites", body)["practice"])
@@ -135,8 +143,24 @@ class ThereAndBack(unittest.TestCase):
         """Whether copies have power at the other site."""
         return bool(self.agents[AWAY].get("/pulse", "SitePulse")["copies"])
 
+    def test_agents_that_die_in_the_middle_of_everything_lose_nothing_and_do_nothing_twice(self) -> None:
+        lines = [f"{place} {verb}" for place, verb in DEATHS]
+        self.wanted.write_text("".join(f"{line}\n" for line in lines))
+        for home, away in ((HOME, AWAY), (AWAY, HOME)):
+            there = self.run_through(kind="planned", at_commit="re-protect")
+            self.assertEqual(there["outcome"], "committed")
+            self.assertEqual(self.homes(), {home: set(), away: set(MEMBERS)})
+            until(lambda home=home: self.stage() == (home, "protected"), "the way back to be protected", 120)
+        left = self.wanted.read_text().split("\n")
+        self.assertEqual((left, self.two.deaths), ([""], len(lines)), "each line kills once")
+        done = self.app.command_of_django("check_integrity", "--journals")
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+        for agent in self.agents.values():
+            keys = [entry["key"] for entry in agent.get("/journal", "Journal", after=0)["entries"]]
+            self.assertEqual(len(keys), len(set(keys)), "every effect is there once")
+
     def test_a_disaster_in_which_the_source_is_gone(self) -> None:
-        self.two.end(HOME)
+        self.two.lose(HOME)
         until(lambda: self.api.get("/sites")["sites"][0]["lost_because"], "the loss to be seen", 60)
         lost = self.run_through(kind="disaster", acknowledged=True, go_on=True)
         self.assertEqual(lost["outcome"], "committed")

@@ -307,12 +307,13 @@ class Folders(Platform):
         machine = self._machine(op.subject)
         if machine["fenced"]:
             raise Failure("fenced")
-        if machine["powered"]:
-            # After a restart it was this very operation.
-            if op.args["unless_on"] or op.again:
+        if machine["powered"] and not op.again:
+            if op.args["unless_on"]:
                 return
             raise Failure("powered-on")
-        self._boot(machine)
+        if not machine["powered"]:
+            self._boot(machine)
+        # Begun before the agent was killed, it was this operation that gave it power.
         op.effect(powered="on")
 
     def _boot(self, machine: dict[str, Any]) -> None:
@@ -325,7 +326,7 @@ class Folders(Platform):
     def power_off(self, op: Operation) -> None:
         """Take power away."""
         machine = self._find(op.subject)
-        if machine is not None and machine["powered"]:
+        if machine is not None and (machine["powered"] or op.again):
             self._save({**machine, "powered": False})
             op.effect(powered="off")
 
@@ -403,6 +404,8 @@ class Folders(Platform):
         """No machine any more. A live copy's disks are its group's; those of a test are discarded later."""
         machine = self._find(op.subject)
         if machine is None or not machine["registered"]:
+            if op.again:
+                op.effect(unregistered=op.subject)
             return
         if machine["powered"]:
             raise Failure("powered-on")
@@ -417,8 +420,8 @@ class Folders(Platform):
         machine = self._find(op.subject)
         if machine is not None and machine["registered"]:
             raise Failure("registered")
-        if machine is not None:
-            shutil.rmtree(self._home(op.subject))
+        if machine is not None or op.again:
+            shutil.rmtree(self._home(op.subject), ignore_errors=True)
             op.effect(discarded=op.subject)
 
     # --- the side that is closed down ---
@@ -426,10 +429,10 @@ class Folders(Platform):
     def shut_down(self, op: Operation) -> dict[str, Any]:
         """A guest with an agent goes at once; another only by force."""
         machine = self._machine(op.subject)
-        if not machine["powered"]:
+        if not machine["powered"] and not op.again:
             return {"forced": False}
         deaf = not machine["workload"].get("guest_agent", True)
-        if deaf and not op.args["force"]:
+        if machine["powered"] and deaf and not op.args["force"]:
             raise Failure("still-running")
         self._save({**machine, "powered": False})
         op.effect(shut_down=op.subject, forced=deaf)
@@ -443,17 +446,21 @@ class Folders(Platform):
         was_running = machine["powered"]
         if was_running and not op.args["cut"]:
             raise Failure("still-running")
+        if op.again and machine["fenced"]:
+            # It was this operation that fenced it, and what it found then counts.
+            was_running = was_running or machine["ran_until"] == op.key
         disks = self._home(op.subject) / "disks"
         told = {"was_running": was_running, "contents": max_written(disks), "checksum": checksum(disks)}
-        if was_running or not machine["fenced"]:
-            self._save({**machine, "powered": False, "fenced": True})
+        if was_running or not machine["fenced"] or op.again:
+            until = op.key if was_running else ""
+            self._save({**machine, "powered": False, "fenced": True, "ran_until": until})
             op.effect(fenced=op.subject, **told)
         return told
 
     def lift_fence(self, op: Operation) -> None:
         """It may have power again."""
         machine = self._machine(op.subject)
-        if machine["fenced"]:
+        if machine["fenced"] or op.again:
             self._save({**machine, "fenced": False})
             op.effect(fence_lifted=op.subject)
 
@@ -462,10 +469,13 @@ class Folders(Platform):
         running, gone = [], []
         for name in op.args["workloads"]:
             machine = self._find(name)
-            if machine is not None and machine["own"]:
-                running += [name] if machine["powered"] else []
+            mine = machine is not None and machine.get("given_up") == op.key
+            if machine is not None and (machine["own"] or mine):
+                ran = machine["powered"] or (mine and machine["ran_until"] == op.key)
+                running += [name] if ran else []
                 gone.append(name)
-                self._save({**machine, "powered": False, "fenced": True, "own": False, "given_up": True})
+                told = {"own": False, "given_up": op.key, "ran_until": op.key if ran else ""}
+                self._save({**machine, "powered": False, "fenced": True, **told})
         if gone:
             op.effect(given_up=gone, were_running=running)
         return {"were_running": running}
@@ -527,7 +537,7 @@ class Folders(Platform):
         gone = [point["id"] for point in self._points(op.subject) if point["id"] not in kept]
         for ident in gone:
             shutil.rmtree(self.folder / "points" / op.subject / ident)
-        if gone:
+        if gone or op.again:
             op.effect(points_gone=op.subject)
 
     def changes_since(self, op: Operation) -> dict[str, Any]:
@@ -606,7 +616,7 @@ class Folders(Platform):
         machine = {
             "name": op.subject, "workload": workload, "own": False, "mark": mark, "group": group,
             "registered": False, "powered": False, "powered_at": 0.0, "fenced": False, "host_pool": "",
-            "folder": "", "cores": 0, "memory_mib": 0, "nics": [],
+            "folder": "", "cores": 0, "memory_mib": 0, "nics": [], "ran_until": "",
         }  # fmt: skip
         _write(fresh / "machine.json", machine)
         shutil.rmtree(home, ignore_errors=True)

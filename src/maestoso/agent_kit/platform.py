@@ -109,7 +109,7 @@ class Platform:
     one after the other in the order in which they were asked for, all others at the same time, each in a
     thread; verbs that wait (``await-heartbeat``, ``probe``, ``probe-service``, ``run-script``) never hold
     others up. A method may be called once more with ``op.again`` after the agent was killed in the middle of
-    it, and must then finish what is missing.
+    it. It must then finish what is missing, and say its effect all the same: the journal has none of it yet.
 
     What the site is asked outside of operations has a method here; those with a body may stay as they are.
     """

@@ -88,8 +88,9 @@ def killed_at(process: Process, place: str) -> bool:
             state["status"] == "done", f"Killed at {place} and asked again, it failed: {state.get('reason')}"
         )
         effects = len(site.effects(asked.key))
-        # What was done before the kill may be found done after it, which is no effect; twice it must not be.
-        check(effects <= 1, f"Killed at {place}, an operation had {effects} effects.")
+        check(
+            effects == 1, f"Killed at {place}, an operation is {effects} times in the journal; once is right."
+        )
         left = site.get("/remains", "Remains", mark=name)["remains"]
         check(len(left) == len(remains), f"Killed at {place}, there remains {left}; it should be {remains}.")
     return has
