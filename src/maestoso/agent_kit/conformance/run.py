@@ -13,7 +13,7 @@ import httpx
 from .client import Client, NotTested, Wrong
 from .crashes import PLACES, Process, killed_at, remembers
 from .rules import RULES
-from .stories import a_test, members_of, there_and_back
+from .stories import a_test, state_of, there_and_back
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -109,7 +109,7 @@ def _stories(
     like = source.get("/inventory", "Inventory")
     names = members or tuple(one["name"] for one in like["workloads"])
     made.part(_first(a_test), where, lambda: a_test(site, group, like, names))
-    codes = (members_of(site, source, group)["source"], site.get("/capabilities", "Capabilities")["site"])
+    codes = (state_of(site, group)["source"], site.get("/capabilities", "Capabilities")["site"])
     for title, deed in there_and_back(site, source, group, names, *codes):
         if not made.part(title, where, deed):
             break
