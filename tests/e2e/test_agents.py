@@ -113,43 +113,18 @@ class ThereAndBack(unittest.TestCase):
         """The address that a machine has, as its agent keeps it."""
         return list(self.two.machine(code, name)["nics"][0]["addresses"])
 
-    def test_a_test_a_planned_failover_and_the_way_home(self) -> None:
+    def test_tests_and_production_there_and_back_while_agents_die_in_the_middle_of_everything(self) -> None:
+        self.abort_a_test()
         tested = self.run_through(kind="test", sync_first=True)
         self.assertEqual((tested["outcome"], tested["remains"]), ("passed", []))
         self.assertEqual(self.homes(), {HOME: set(MEMBERS), AWAY: set()})
-        there = self.run_through(kind="planned", at_commit="re-protect")
-        self.assertEqual(there["outcome"], "committed")
-        self.assertEqual(self.homes(), {HOME: set(), AWAY: set(MEMBERS)})
-        self.assertEqual(self.address(AWAY, "db"), ["198.51.100.10/24"])
-        until(lambda: self.stage() == (HOME, "protected"), "the way back to be protected", 90)
-        back = self.run_through(kind="planned", at_commit="re-protect")
-        self.assertEqual(back["outcome"], "committed")
-        self.assertEqual(self.homes(), {HOME: set(MEMBERS), AWAY: set()})
-        self.assertEqual(self.address(HOME, "db"), ["192.0.2.10/24"])
-        until(lambda: self.stage() == (AWAY, "protected"), "it to be protected as in the beginning", 90)
-        done = self.app.command_of_django("check_integrity", "--journals")
-        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
-
-    def test_a_test_that_is_aborted_in_the_middle_leaves_nothing(self) -> None:
-        body = {"plan": "SHOP", "options": {"kind": "test"}}
-        started = self.api.send("POST", "/runs", body, **{"Idempotency-Key": str(uuid.uuid4())})["id"]
-        until(lambda: (self.api.status(started) or {})["copies_ready"] or self.on(), "a copy to have power")
-        self.api.send("POST", f"/runs/{started}/controls", {"kind": "abort", "text": "seen enough"})
-        ended = until(lambda: (s := self.api.status(started)) and s["outcome"] and s, "the end", 120)
-        self.assertEqual((ended["outcome"], ended["remains"]), ("aborted", []))
-        self.assertEqual(self.agents[AWAY].get("/remains", "Remains", mark=ended["mark"])["remains"], [])
-
-    def on(self) -> bool:
-        """Whether copies have power at the other site."""
-        return bool(self.agents[AWAY].get("/pulse", "SitePulse")["copies"])
-
-    def test_agents_that_die_in_the_middle_of_everything_lose_nothing_and_do_nothing_twice(self) -> None:
         lines = [f"{place} {verb}" for place, verb in DEATHS]
         self.wanted.write_text("".join(f"{line}\n" for line in lines))
-        for home, away in ((HOME, AWAY), (AWAY, HOME)):
+        for home, away, address in ((HOME, AWAY, "198.51.100.10/24"), (AWAY, HOME, "192.0.2.10/24")):
             there = self.run_through(kind="planned", at_commit="re-protect")
             self.assertEqual(there["outcome"], "committed")
             self.assertEqual(self.homes(), {home: set(), away: set(MEMBERS)})
+            self.assertEqual(self.address(away, "db"), [address])
             until(lambda home=home: self.stage() == (home, "protected"), "the way back to be protected", 120)
         left = self.wanted.read_text().split("\n")
         self.assertEqual((left, self.two.deaths), ([""], len(lines)), "each line kills once")
@@ -158,6 +133,20 @@ class ThereAndBack(unittest.TestCase):
         for agent in self.agents.values():
             keys = [entry["key"] for entry in agent.get("/journal", "Journal", after=0)["entries"]]
             self.assertEqual(len(keys), len(set(keys)), "every effect is there once")
+
+    def abort_a_test(self) -> None:
+        """One that is aborted once a copy has power; nothing of it is left."""
+        body = {"plan": "SHOP", "options": {"kind": "test"}}
+        started = self.api.send("POST", "/runs", body, **{"Idempotency-Key": str(uuid.uuid4())})["id"]
+        until(self.on, "a copy to have power")
+        self.api.send("POST", f"/runs/{started}/controls", {"kind": "abort", "text": "seen enough"})
+        ended = until(lambda: (s := self.api.status(started)) and s["outcome"] and s, "the end", 120)
+        self.assertEqual((ended["outcome"], ended["remains"]), ("aborted", []))
+        self.assertEqual(self.agents[AWAY].get("/remains", "Remains", mark=ended["mark"])["remains"], [])
+
+    def on(self) -> bool:
+        """Whether copies have power at the other site."""
+        return bool(self.agents[AWAY].get("/pulse", "SitePulse")["copies"])
 
     def test_a_disaster_in_which_the_source_is_gone(self) -> None:
         self.two.lose(HOME)
