@@ -15,7 +15,10 @@ export function usePlanEditor(code: Ref<string>) {
   const draft = useDraft(saved, (one) => one.code);
   const plan = draft.value;
   const assessment = shallowRef<AssessmentView | null>(null);
-  const problem = ref<unknown>(null);
+  // What was refused stays until something else is done; how it is judged, which comes whenever it comes, has its own.
+  const refused = ref<unknown>(null);
+  const unjudged = ref<unknown>(null);
+  const problem = computed(() => refused.value ?? unjudged.value);
   const stale = ref<Problem | null>(null);
   const saving = ref(false);
   const said = ref("");
@@ -40,17 +43,18 @@ export function usePlanEditor(code: Ref<string>) {
       );
       if (mine.signal.aborted) return;
       assessment.value = answer;
-      problem.value = null;
+      unjudged.value = null;
       reckoning.value = false;
     } catch (caught) {
       if (mine.signal.aborted) return;
-      problem.value = caught;
+      unjudged.value = caught;
       reckoning.value = false;
     }
   }
   watch(
     plan,
     () => {
+      refused.value = null;
       reckoning.value = true;
       window.clearTimeout(timer);
       timer = window.setTimeout(assess, assessment.value ? AFTER_LAST_CHANGE_MS : 0);
@@ -69,7 +73,7 @@ export function usePlanEditor(code: Ref<string>) {
   async function save(summary: string) {
     if (!plan.value || !draft.changed.value) return;
     saving.value = true;
-    problem.value = null;
+    refused.value = null;
     const sent = plan.value;
     try {
       const done = await take(
@@ -84,7 +88,7 @@ export function usePlanEditor(code: Ref<string>) {
       await assess();
     } catch (caught) {
       if (caught instanceof ApiError && caught.problem.code === "stale") stale.value = caught.problem;
-      else problem.value = caught;
+      else refused.value = caught;
     } finally {
       saving.value = false;
     }
@@ -104,13 +108,13 @@ export function usePlanEditor(code: Ref<string>) {
 
   async function mend(finding: Finding) {
     if (!plan.value) return;
-    problem.value = null;
+    refused.value = null;
     const body = { plan: plan.value, code: finding.code, subject: finding.subject, part: finding.part, others: finding.others };
     try {
       const better = await take(api.POST("/api/v1/plans/{code}/mend", { params: { path: { code: code.value } }, body }));
       draft.edit((next) => Object.assign(next, better.plan));
     } catch (caught) {
-      problem.value = caught;
+      refused.value = caught;
     }
   }
 
