@@ -20,6 +20,7 @@ from maestoso.agent_kit.folders import Folders
 from maestoso.agent_kit.server import application
 from maestoso.agent_kit.store import Store
 from maestoso.agent_kit.tokens import Tokens
+from maestoso.core.errors import Refused
 from maestoso.server.common.secret_text import unseal
 from maestoso.server.config import settings
 from maestoso.server.estate import agents
@@ -90,6 +91,33 @@ class Agents(Tidewell):
         )
         self.assertIsNone(pulse(site).lost_because)
         self.assertNotIn(unseal(site.agent_token), self.browser.get("/api/v1/sites").content.decode())
+
+    def test_a_code_that_was_typed_for_another_site_stays_good(self) -> None:
+        url, code = self.serve(), self.tokens.open_code()
+        wrong = {"code": "OTH", "name": "Other", "kind": "cloud", "agent_url": url, "enrolment": code}
+        told = self.problem(self.browser.send("POST", "/sites", wrong), 409, "other-site")
+        self.assertIn("This is not the agent of the site OTH", told["detail"])
+        self.assertEqual(self.tokens.known(), ())
+        self.assertEqual(self.register(url, enrolment=code).status_code, 201)
+
+    def test_a_new_token_is_kept_before_it_is_used_and_the_old_one_is_back_where_it_does_not_work(
+        self,
+    ) -> None:
+        (self.folder / "tokens").write_text("right\n")
+        self.register(self.serve(), token="right", certificate=self.pem("authority"))
+        site = Site.objects.get(code="NEW")
+        seen: list[str] = []
+
+        def used(one: Site) -> None:
+            seen.append(unseal(Site.objects.get(pk=one.pk).agent_token))
+            raise Refused("It does not answer.", code="site-unreachable")
+
+        with mock.patch("maestoso.server.estate.trust._introduced", side_effect=used):
+            self.problem(self.browser.send("POST", "/sites/NEW/agent/token", None), 409, "site-unreachable")
+        self.assertEqual(seen, [self.tokens.known()[-1]])
+        site.refresh_from_db()
+        self.assertEqual(unseal(site.agent_token), "right")
+        self.assertEqual(self.browser.send("POST", "/sites/NEW/agent/token", None).status_code, 200)
 
     def test_a_code_of_another_agent_and_a_wrong_code_are_told_apart(self) -> None:
         url = self.serve()

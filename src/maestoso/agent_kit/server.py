@@ -163,7 +163,9 @@ async def _enrol(server: _Server, request: Request) -> Any:
     fault = unread("Enrolment", asked)
     if fault:
         raise Refused(400, "bad-value", f"The code cannot be read. {fault}")
-    return {"token": await run_in_threadpool(server.tokens.enrol, asked["code"])}
+    meant = asked.get("site", "")
+    other = "" if meant == server.agent.platform.site else meant
+    return {"token": await run_in_threadpool(partial(server.tokens.enrol, asked["code"], other_site=other))}
 
 
 async def _operation(server: _Server, request: Request) -> Any:

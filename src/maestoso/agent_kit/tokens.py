@@ -72,8 +72,11 @@ class Tokens:
             plain = base64.b32encode(self._code).decode()
         return "-".join(plain[at : at + 4] for at in range(0, len(plain), 4))
 
-    def enrol(self, typed: str) -> str:
-        """The first token, for the code. Raises Refused."""
+    def enrol(self, typed: str, *, other_site: str = "") -> str:
+        """The first token, for the code. Raises Refused.
+
+        With ``other_site``, the agent was taken for that of another site; the code stays good then.
+        """
         with self._turn:
             if not self._code or time.monotonic() > self._until:
                 raise Refused(409, "no-code", "There is no one-time code that is still good.")
@@ -86,6 +89,8 @@ class Tokens:
                 if self._tries >= MOST_TRIES:
                     self._code = b""
                 raise Refused(409, "wrong-code", "That is not the one-time code that was printed.")
+            if other_site:
+                raise Refused(409, "other-site", f"This is not the agent of the site {other_site}.")
             self._code = b""
             token = secrets.token_hex(32)
             self._write((token,))

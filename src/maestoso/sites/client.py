@@ -105,9 +105,9 @@ class HttpSite:
         answer: dict[str, Any] = await self._call("GET", "/capabilities")
         return answer
 
-    async def enrol(self, code: str) -> str:
-        """Give its one-time code; the token that it has for us from now on."""
-        return str(_part(await self._call("POST", "/enrol", json={"code": code}), "token"))
+    async def enrol(self, code: str, site: str) -> str:
+        """Give its one-time code, as that of a site; the token that it has for us from now on."""
+        return str(_part(await self._call("POST", "/enrol", json={"code": code, "site": site}), "token"))
 
     async def new_token(self) -> str:
         """Another token; the old one is good until the new one was used."""

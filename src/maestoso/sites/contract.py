@@ -187,9 +187,10 @@ class Remains:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Enrolment:
-    """The one-time code that the agent printed."""
+    """The one-time code that the agent printed, and the site that it is registered as."""
 
     code: str
+    site: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -82,11 +82,15 @@ def replace_token(site: Site) -> None:
         ) from refused
     except SiteUnreachable as error:
         raise Refused(f"{site.name} does not answer: {error}", TRY, code="site-unreachable") from error
-    site.agent_token = seal(token)
-    # Used once before it is kept: who has a token that does not work has none.
-    _introduced(site)
+    # Kept before it is used: from then on the agent lets nobody in with the old one.
+    before, site.agent_token = site.agent_token, seal(token)
     with recorded():
         site.save(update_fields=["agent_token"])
+    try:
+        _introduced(site)
+    except Refused:
+        Site.objects.filter(pk=site.pk, agent_token=site.agent_token).update(agent_token=before)
+        raise
 
 
 def verbs_of(said: Mapping[str, Any]) -> list[str]:
@@ -147,7 +151,7 @@ def _enrolled(site: Site, typed: str) -> str:
         )
     try:
         line = speak_to(site.agent_url, seal(""), site.agent_certificate)
-        return put_to(line, lambda agent: agent.enrol(typed.strip()))
+        return put_to(line, lambda agent: agent.enrol(typed.strip(), site.code))
     except SiteRefused as refused:
         raise Refused(
             f"The agent at {site.agent_url} does not take the code: {refused}",
