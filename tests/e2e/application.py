@@ -292,6 +292,14 @@ def visit(
     return page
 
 
+def _read(reply: httpx.Response) -> Any:
+    """What was answered; a refusal is raised with its own words."""
+    if reply.is_error:
+        said = f"{reply.status_code} of {reply.request.method} {reply.request.url.path}: {reply.text[:2000]}"
+        raise httpx.HTTPStatusError(said, request=reply.request, response=reply)
+    return reply.json()
+
+
 class Api:
     """The API from a terminal, as it were."""
 
@@ -304,15 +312,12 @@ class Api:
 
     def get(self, path: str) -> Any:
         """Read."""
-        reply = self.http.get(path)
-        reply.raise_for_status()
-        return reply.json()
+        return _read(self.http.get(path))
 
     def send(self, method: str, path: str, body: Any, **headers: str) -> Any:
         """Change."""
         reply = self.http.request(method, path, json=body, headers={"X-CSRFToken": self.token, **headers})
-        reply.raise_for_status()
-        return reply.json()
+        return _read(reply)
 
     def start_test(self, plan: str, pace: int) -> int:
         """Start a test; returns its number."""

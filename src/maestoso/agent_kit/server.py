@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import ssl
-from collections.abc import AsyncIterator, Awaitable, Callable
+from collections.abc import AsyncIterator, Awaitable, Callable, Sequence
 from contextlib import asynccontextmanager, suppress
 from functools import partial
 from pathlib import Path
@@ -48,8 +48,9 @@ class _Server:
             raise Refused(404, "not-found", str(error)) from error
 
 
-def application(platform: Platform, store: Store, tokens: Tokens) -> Starlette:
-    """The ASGI application of an agent."""
+def application(platform: Platform, store: Store, tokens: Tokens, more: Sequence[Route] = ()) -> Starlette:
+    """The ASGI application of an agent. ``more``: routes of the platform's own, as those between its
+    agents."""
     agent = Agent(platform, store)
     server = _Server(agent, tokens)
 
@@ -72,24 +73,26 @@ def application(platform: Platform, store: Store, tokens: Tokens) -> Starlette:
     routes = [Route(f"/v1{path}", guard(handler), methods=[method]) for path, method, handler in ROUTES]
     # Whoever has the one-time code has no token yet.
     routes.append(Route("/v1/enrol", answered(partial(_enrol, server)), methods=["POST"]))
-    return Starlette(routes=routes, lifespan=lifespan)
+    return Starlette(routes=[*routes, *more], lifespan=lifespan)
 
 
 def serve(
     platform: Platform, *, state: Path, port: int, token_file: Path, host: str = "127.0.0.1",
     certificate: Path | None = None, key: Path | None = None, client_ca: Path | None = None,
+    more: Sequence[Route] = (),
 ) -> None:  # fmt: skip
     """Serve a platform until the process is told to end.
 
     ``state`` is the file that is kept over restarts, ``token_file`` that of the tokens; while there is none,
     a one-time code is printed with which Maestoso enrols the agent. With ``certificate`` and ``key`` (PEM) it
-    speaks TLS, and with ``client_ca`` only to those who have a certificate of that authority.
+    speaks TLS, and with ``client_ca`` only to those who have a certificate of that authority. ``more``:
+    routes of the platform's own.
     """
     tokens = Tokens(token_file, certificate)
     if not tokens.known():
         print(f"One-time code, good for an hour: {tokens.open_code()}", flush=True)
     uvicorn.run(
-        application(platform, Store(state), tokens), host=host, port=port, log_level="warning",
+        application(platform, Store(state), tokens, more), host=host, port=port, log_level="warning",
         access_log=False, timeout_graceful_shutdown=2, ssl_certfile=certificate, ssl_keyfile=key,
         ssl_ca_certs=None if client_ca is None else str(client_ca),
         ssl_cert_reqs=ssl.CERT_NONE if client_ca is None else ssl.CERT_REQUIRED,

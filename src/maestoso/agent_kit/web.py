@@ -64,11 +64,13 @@ def guarded(
 
 
 def answered(handler: Handler) -> Callable[[Request], Awaitable[Response]]:
-    """A handler for everybody; a refusal becomes problem details."""
+    """A handler for everybody; a refusal becomes problem details. A response goes as it is, all else as
+    JSON."""
 
     async def answer(request: Request) -> Response:
         try:
-            return JSONResponse(await handler(request))
+            told = await handler(request)
+            return told if isinstance(told, Response) else JSONResponse(told)
         except Refused as refused:
             again = refused.retry_after_s
             headers = {} if again is None else {"Retry-After": str(math.ceil(again))}

@@ -25,7 +25,7 @@ from maestoso.server.config.options import ROOT, Options, read_options, variable
 
 ADMINISTRATOR = "administrator"
 ANOTHER_ENDS_WITHIN_S = 30.0
-PARTS = ("lint", "web", "core", "server", "e2e")
+PARTS = ("lint", "web", "core", "server", "e2e", "guests")
 """Of ``./maestoso test``; here, because a start must not load what only tests need."""
 
 

@@ -16,6 +16,7 @@ from pathlib import Path
 from maestoso.cli import front_end
 from maestoso.cli.__main__ import PARTS
 from maestoso.cli.stages import seconds
+from maestoso.real_lab import ready
 from maestoso.server.config.options import ROOT
 
 BIN = Path(sys.executable).parent
@@ -26,13 +27,14 @@ WALKS_OF_A_TREE = 64
 MEASURED = ROOT / "tests" / "measured.json"
 MOST_SLOW = 15
 WORKERS = 2
-FRONT_END, WORLD = "front end", "prepared world"
+FRONT_END, WORLD, KERNEL = "front end", "prepared world", "kernel of the guests"
 """What is made once before those jobs begin that need it."""
 FOLDERS = {
     "web": ("web",),
-    "core": ("cli", "core", "practice", "sites", "agent_kit", "engine"),
+    "core": ("cli", "core", "practice", "sites", "agent_kit", "agents", "engine"),
     "server": ("server",),
     "e2e": ("e2e",),
+    "guests": ("guests",),
 }
 """Folders under ``tests`` of each part that is tests."""
 
@@ -70,8 +72,11 @@ class Tally:
 
 def test(only: list[str], *, verbose: bool = False, serial: bool = False) -> int:
     """Run what is named, parts or tests, or all of it; the last line says how many passed and failed."""
+    left_out = ready.why_not() if not only or "guests" in only else ""
     try:
-        jobs = list(_jobs(only or PARTS, ["-v"] if verbose else []))
+        jobs = list(
+            _jobs(only or [part for part in PARTS if part != "guests" or not left_out], ["-v"] * verbose)
+        )
     except ValueError as error:
         print(error, file=sys.stderr)
         return 2
@@ -82,6 +87,8 @@ def test(only: list[str], *, verbose: bool = False, serial: bool = False) -> int
     print("\n".join(["", *_where_time_went(tally.took, time.monotonic() - began)]))
     if tally.known:
         print(f"\n{tally.known} more failed as expected, each for a known fault.")
+    if left_out:
+        print(f"\nWithout real machines: {left_out}")
     print(f"\n{tally.passed} passed, {tally.failed} failed")
     return 1 if tally.failed else 0
 
@@ -123,6 +130,7 @@ def _set_up() -> list[Job]:
     return [
         Job(part="set-up", name=FRONT_END, command=[sys.executable, "-m", "maestoso.cli.front_end"]),
         Job(part="set-up", name=WORLD, command=[sys.executable, "-m", "tests.prepared"]),
+        Job(part="set-up", name=KERNEL, command=[sys.executable, "-m", "maestoso.real_lab.ready"]),
     ]
 
 
@@ -161,7 +169,7 @@ def _of_part(part: str, more: list[str]) -> list[Job]:
         return [*checks, _tests(part, "tests/web", _modules(part, {}), more)]
     measured: dict[str, float] = json.loads(MEASURED.read_text(encoding="utf-8"))
     modules = _modules(part, measured)
-    if part == "e2e":
+    if part in ("e2e", "guests"):
         return [_tests(part, name, [name], more) for name in modules]
     groups = _spread(modules, measured)
     return [
@@ -193,6 +201,7 @@ def _spread(modules: list[str], measured: dict[str, float]) -> list[list[str]]:
 def _tests(part: str, name: str, labels: list[str], more: list[str]) -> Job:
     runner = "tests.server" if part == "server" else "tests.timing"
     needs: dict[str, set[str]] = {"server": {WORLD}, "e2e": {WORLD, FRONT_END}, "web": {FRONT_END}}
+    needs["guests"] = {WORLD, FRONT_END, KERNEL}
     command = [sys.executable, "-m", runner, *labels, *more]
     return Job(part=part, name=name, command=command, tests=True, needs=frozenset(needs.get(part, ())))
 

@@ -152,10 +152,12 @@ class Held:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class MakeSandbox:
-    """An isolated network for the run ``mark``; gateways and DHCP as on the network ``like``."""
+    """An isolated network for the run ``mark``; DHCP as on the network ``like``. ``routers``: addresses
+    (CIDR) that answer as gateways; where none are said, those of ``like``. They lead nowhere."""
 
     mark: str
     like: str = ""
+    routers: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -50,9 +50,19 @@ class Recorded(unittest.TestCase):
         self.assertEqual((state.inputs.compiler, state.outcome), (3, "rolled back"))
         self.assertEqual([step for step in state.graph.steps if step.id.startswith("answers-again:")], [])
 
-    def test_compiler_4_is_what_is_written_today(self) -> None:
+    def test_an_isolated_network_of_compiler_4_is_not_told_its_routers(self) -> None:
+        state = self.state("test-of-reporting-compiler-4")
+        self.assertEqual((state.inputs.compiler, state.outcome), (4, "passed"))
+        self.assertNotIn("routers", state.graph[self.sandbox(state)].args)
+
+    def sandbox(self, state: RunState) -> str:
+        """The step that makes the first isolated network."""
+        return next(step.id for step in state.graph.steps if step.verb == "make-sandbox")
+
+    def test_compiler_5_is_what_is_written_today(self) -> None:
         rehearsal = played(*tidewell("REPT"))
-        self.assertEqual(rehearsal.state.inputs.compiler, 4)
+        self.assertEqual(rehearsal.state.inputs.compiler, 5)
+        self.assertIn("routers", rehearsal.state.graph[self.sandbox(rehearsal.state)].args)
         self.assertIn(READ_ADAPTERS, rehearsal.state.graph)
         self.assertIn("set-addresses:ware-01", rehearsal.state.graph)
         again = fold([from_data(Event, json.loads(json.dumps(to_data(event)))) for event in rehearsal.log])

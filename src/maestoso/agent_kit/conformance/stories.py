@@ -8,6 +8,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager, suppress
+from ipaddress import ip_address, ip_network
 from typing import Any
 
 from .client import Client, NotTested, Wrong, named, wait_until
@@ -31,11 +32,24 @@ class Ground:
         if not production:
             raise NotTested("The site has no network for production.")
         self.production = production[0]
+        network = named(has["networks"], production[0])
         self.like = like
+        self.prefix = ip_network(next(iter(network.get("prefixes", [])), "192.0.2.0/24"))
+        self.taken = {*network.get("gateways", []), *_addresses(has), *_addresses(like)}
+        self.given: dict[str, str] = {}
 
     def spec(self, name: str) -> Mapping[str, Any]:
         """What a workload is."""
         return named(self.like["workloads"], name)
+
+    def address(self, name: str) -> str:
+        """An address of the site's network for a workload, which no machine has."""
+        if name not in self.given:
+            last = int(self.prefix.network_address) + self.prefix.num_addresses - 2
+            free = (str(ip_address(at)) for at in range(last, int(self.prefix.network_address), -1))
+            self.given[name] = next(at for at in free if at not in self.taken)
+            self.taken.add(self.given[name])
+        return f"{self.given[name]}/{self.prefix.prefixlen}"
 
     def land(self, copy: str, name: str, network: str, **register: Any) -> None:
         """Register a copy, and give it size, adapters and addresses."""
@@ -47,7 +61,7 @@ class Ground:
         if spec.get("guest_agent", True) and nics:
             told = {
                 "nic": nics[0]["nic"],
-                "addresses": ["192.0.2.18/24"],
+                "addresses": [self.address(name)],
                 "gateways": [],
                 "dns": [],
                 "suffix": "",
@@ -65,6 +79,16 @@ class Ground:
         for service in spec.get("offers", []):
             what = {"service": service["name"], "protocol": service["protocol"], "port": service["port"]}
             site.done("probe-service", copy, **what, timeout_s=READY_S)
+
+
+def _addresses(inventory: Mapping[str, Any]) -> set[str]:
+    """Of all machines of an inventory, without the lengths of their prefixes."""
+    return {
+        at.split("/")[0]
+        for machine in inventory.get("workloads", [])
+        for nic in machine["nics"]
+        for at in nic.get("addresses", [])
+    }
 
 
 def state_of(site: Client, group: str) -> dict[str, Any]:
@@ -135,7 +159,9 @@ def _looked_at(site: Client, ground: Ground, run: str, copy: str, name: str, box
     check(macs == wanted, f"read-adapters says {macs} of {name}; it was given {wanted}.")
     if spec.get("guest_agent", True) and adapters:
         has = adapters[0].get("addresses", [])
-        check("192.0.2.18/24" in has, f"The first adapter of {name} has {has}, and not what it was given.")
+        check(
+            ground.address(name) in has, f"The first adapter of {name} has {has}, and not what it was given."
+        )
     offers = {service["name"] for service in spec.get("offers", [])}
     answer = site.http.post("/answering", json={"workloads": [name], "mark": run}).json()
     said = set(answer["services"].get(name, []))

@@ -156,8 +156,8 @@ def gateway_unheld(all_of: Landings) -> Iterator[Finding]:
     landed = {(all_of.place(nic), key(a)) for _, _, nic in all_of.adapters for a in nic.addresses}
     for workload, _, nic in all_of.adapters:
         network = all_of.network(nic)
-        if network is None:
-            continue
+        if network is None or nic.isolated:
+            continue  # an isolated network has the routers that its copies look for
         held = all_of.ground.holders.get(all_of.ground.segment((all_of.crosswalk.target, nic.like)), {})
         for gateway in nic.gateways:
             address = key(parsed(gateway))

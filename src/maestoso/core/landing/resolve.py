@@ -364,6 +364,9 @@ class _Resolver:
             sentence = f"A test copy of {name} would sit on {landed.network}, which is not a sandbox."
             yield blocks("sandbox-not-isolated", name, sentence, "Choose a sandbox network.", nic.name)
         bounds = self.ground.bounds[(self.crosswalk.target, landed.like)]
+        if landed.isolated:
+            # Nobody else is there: an address may be kept that is right at the source.
+            bounds = bounds + self.ground.bounds.get((self.crosswalk.source, nic.network), [])
         for address in landed.addresses:
             number = int(address)
             if not any(v == address.version and low <= number <= high for v, low, high in bounds):

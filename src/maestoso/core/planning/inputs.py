@@ -11,12 +11,13 @@ from maestoso.core.model.landing import Landing
 from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import Group, RecoveryPoint
 
-COMPILER = 4
+COMPILER = 5
 """Number of the rules that turn inputs into steps; a log says which one it was written under.
 
 1: as first released. 2: before the verdict, the site is asked what every adapter really has. 3: cues at one
 place come one after the other. 4: a roll back is through when services answer at the source again;
-guests whose settings stay are not told them.
+guests whose settings stay are not told them. 5: an isolated network is told which routers its copies look
+for.
 """
 
 Kind = Literal["test", "planned", "disaster", "re-protect"]

@@ -8,6 +8,7 @@ is taken away again. Production is not touched by any step.
 from __future__ import annotations
 
 from collections.abc import Iterator
+from ipaddress import ip_address
 from typing import Any
 
 from maestoso.core.model.landing import LandingNic
@@ -38,6 +39,16 @@ def compile_test(inputs: RunInputs, whole: bool = True) -> StepGraph:
     return StepGraph((*steps.to_the_verdict(), *(steps.cleanup() if whole else ())))
 
 
+def routers(nic: LandingNic) -> Iterator[str]:
+    """The addresses (CIDR) of the gateways that an adapter sends to, as their own networks have them."""
+    for gateway in nic.gateways:
+        at = ip_address(gateway)
+        for address in nic.addresses:
+            if at in address.network:
+                yield f"{at}/{address.network.prefixlen}"
+                break
+
+
 class _TestSteps:
     def __init__(self, inputs: RunInputs) -> None:
         self.inputs = inputs
@@ -47,8 +58,18 @@ class _TestSteps:
         self.bring_up = BringUp(inputs, (PROVE_COPIES,), self._copy_name, self._landed)
         self.landing = LandingSteps(inputs, "prepare", self._copy_name, self._network)
         # The networks that this test makes, and in whose likeness.
-        made = ((self._network(nic), nic.like) for one in inputs.landings for nic in one.nics if nic.isolated)
-        self.sandboxes = dict(sorted(made))
+        isolated = [nic for one in inputs.landings for nic in one.nics if nic.isolated]
+        self.sandboxes = dict(sorted((self._network(nic), nic.like) for nic in isolated))
+        self.routers = {
+            network: sorted({at for nic in isolated if self._network(nic) == network for at in routers(nic)})
+            for network in self.sandboxes
+        }
+
+    def _sandbox(self, network: str) -> dict[str, Any]:
+        told: dict[str, Any] = {"mark": self.inputs.mark, "like": self.sandboxes[network]}
+        if self.inputs.compiler >= 5:
+            told["routers"] = self.routers[network]
+        return told
 
     def _copy_name(self, name: str) -> str:
         return copy_name(name, self.inputs.mark)
@@ -108,7 +129,7 @@ class _TestSteps:
                 phase="prepare",
                 title=f"Make sandbox {network}",
                 skippable=False,
-                args={"mark": self.inputs.mark, "like": self.sandboxes[network]},
+                args=self._sandbox(network),
             )
         yield self._site_step(
             "prove-isolation",

@@ -1,0 +1,1 @@
+"""Site agents that come with Maestoso: each is a platform of the agent kit."""

@@ -1,0 +1,369 @@
+"""The receiving side: copies of groups as chains of files, their points, and how they are thinned out.
+
+Of each group there is a folder with ``points`` (a JSON file each, which is written last and makes the point)
+and ``disks`` (of each disk a file for each point, over the one before). Copies that were made writable lie
+over the file of their point, and so do those of tests; what they lie over is never written to.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import shutil
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from maestoso.agent_kit.platform import Failure
+from maestoso.core.codec import from_data
+from maestoso.core.model.protection import Policy
+from maestoso.core.replication.retention import ladders, retained
+
+from . import images
+from .between import Other
+from .images import Range
+from .source import BLOCK, CHUNK, changed_since, hash_of
+
+Told = Callable[[int, int], None]
+"""Called with bytes that came and bytes that will, as they come."""
+
+
+class Copies:
+    """All groups whose copies are here, in a folder."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        folder.mkdir(parents=True, exist_ok=True)
+
+    def of(self, group: str) -> GroupCopies:
+        """One group's. Raises Failure where that can be no name."""
+        return GroupCopies(self.folder / _plain(group), group)
+
+    def bytes_kept(self) -> int:
+        """What all of them take."""
+        return sum(images.bytes_of(file) for file in self.folder.rglob("*") if file.is_file())
+
+
+class GroupCopies:
+    """The copies of one group."""
+
+    def __init__(self, folder: Path, group: str) -> None:
+        self.folder = folder
+        self.group = group
+        self.live = folder / "live"
+        """Files that machines write to, over those of the point that they came up from."""
+
+    # --- points ---
+
+    def points(self) -> list[dict[str, Any]]:
+        """Oldest first, each with the ``machines`` that are in it."""
+        files = sorted((self.folder / "points").glob("[!.]*.json"))
+        return [json.loads(file.read_text("utf-8")) for file in files]
+
+    def point(self, ident: str | None) -> dict[str, Any]:
+        """One, or the newest. Raises Failure."""
+        found = [point for point in self.points() if ident in (None, "", point["id"])]
+        if not found:
+            which = f"The recovery point {ident} of {self.group} is not held here any more." if ident else (
+                f"There is no recovery point of {self.group} yet."
+            )  # fmt: skip
+            raise Failure("point-gone", which)
+        return found[-1]
+
+    def disks(self, point: Mapping[str, Any], machine: str) -> dict[str, Path]:
+        """The files of a machine at a point, by its names for the disks. Raises Failure."""
+        if machine not in point["machines"]:
+            raise Failure("no-such-replica", f"{machine} is not in the point {point['id']} of {self.group}.")
+        told = point["machines"][machine]["disks"]
+        return {name: self.folder / "disks" / disk["file"] for name, disk in told.items()}
+
+    def save_point(self, point: Mapping[str, Any]) -> None:
+        """From now on there is that point, as it is given."""
+        write(self.folder / "points" / f"{point['id']}.json", point)
+
+    def kept_bytes(self) -> int:
+        """What its files take."""
+        return sum(images.bytes_of(file) for file in (self.folder / "disks").glob("*"))
+
+    # --- a new point ---
+
+    def receive(
+        self, other: Other, members: Mapping[str, Mapping[str, Any]], *, application: bool,
+        bases: Mapping[tuple[str, str], Path], told: Told, pace: Callable[[int], None],
+    ) -> dict[str, Any]:  # fmt: skip
+        """Have a new point made of ``members`` (their ``disks``) and bring what differs from what is here.
+
+        ``bases``: by machine and disk, what a machine of this site had before it was given up; the new point
+        lies over that. ``pace`` is called with bytes as they come, and waits where that is too fast. Raises
+        AgentAway, ImageFault; then what is here is as before, and a first copy goes on where it was.
+        """
+        before = [] if bases else self.points()
+        newest = before[-1] if before else None
+        asked = {
+            name: {
+                "disks": list(spec["disks"]),
+                "since": newest["id"] if newest and name in newest["machines"] else "",
+            }
+            for name, spec in members.items()
+        }
+        opened = other.open(self.group, asked, application=application)
+        ident = opened["point"]
+        point: dict[str, Any] = {
+            "id": ident, "group": self.group, "at": opened["at"], "kind": opened["kind"], "changed_bytes": 0,
+            "machines": {},
+        }  # fmt: skip
+        try:
+            plans = {
+                (name, disk): self._plan(other, ident, name, disk, machine, newest, bases)
+                for name, machine in opened["machines"].items() for disk in machine["disks"]
+            }  # fmt: skip
+            total, done = sum(plan.amount for plan in plans.values()), 0
+            for name, machine in opened["machines"].items():
+                held: dict[str, Any] = {}
+                for disk, size in machine["disks"].items():
+                    came = 0
+                    for amount in self._bring(other, ident, plans[name, disk]):
+                        pace(amount)
+                        came, done = came + amount, done + amount
+                        told(done, max(total, done))
+                    held[disk] = {"file": f"{_plain(name)}-{disk}.{ident}.qcow2", "size": size, "bytes": came}
+                    point["changed_bytes"] += came
+                point["machines"][name] = {
+                    "xml": machine["xml"],
+                    "contents": machine["contents"],
+                    "disks": held,
+                }
+            for (name, disk), plan in plans.items():
+                plan.file.rename(self.folder / "disks" / f"{_plain(name)}-{disk}.{ident}.qcow2")
+            self.save_point(point)
+        except BaseException:
+            if newest is not None:
+                for file in (self.folder / "disks").glob("*.coming"):
+                    file.unlink()
+            other.close(ident, received=False)
+            raise
+        other.close(ident, received=True)
+        return point
+
+    def _plan(
+        self, other: Other, ident: str, name: str, disk: str, machine: Mapping[str, Any],
+        newest: Mapping[str, Any] | None, bases: Mapping[tuple[str, str], Path],
+    ) -> _Plan:  # fmt: skip
+        """What has to come for one disk, into which file."""
+        size, data, changed = other.ranges(ident, name, disk)
+        base = bases.get((name, disk))
+        lower = base or self._disk_before(newest, name, disk) or self._carried(name, disk)
+        file = self.folder / "disks" / f"{_plain(name)}-{disk}.coming"
+        if lower is not None and images.size_of(lower) != size:
+            lower, changed = None, None  # it was given another size: copied as a whole
+        fresh = not file.is_file() or images.below(file) != lower or images.size_of(file) != size
+        if fresh:
+            images.create(file, size=size, below=lower)
+        if base is not None and lower == base:
+            # It was written to on both sides since the point that this side was left at.
+            own = changed_since(base, machine["promoted_from"])
+            if own is None and base.parent == self.live:
+                own = images.own_ranges(base)  # all since it was promoted here is more than that
+            changed = None if changed is None or own is None else images.merged([*changed, *own])
+        elif lower is None or newest is None:
+            changed = None
+        if changed is not None:
+            return _Plan(name, disk, file, size, changed, compare=False)
+        # Of a first copy that was interrupted, and of what was carried here, only the differences come.
+        return _Plan(name, disk, file, size, data, compare=lower is not None or not fresh)
+
+    def _disk_before(self, newest: Mapping[str, Any] | None, name: str, disk: str) -> Path | None:
+        held = {} if newest is None else newest["machines"].get(name, {}).get("disks", {})
+        return self.folder / "disks" / held[disk]["file"] if disk in held else None
+
+    def _carried(self, name: str, disk: str) -> Path | None:
+        """A seed: a file that somebody carried here."""
+        found = sorted((self.folder / "seed").glob(f"{_plain(name)}-{disk}.*"))
+        return found[0] if found else None
+
+    def _bring(self, other: Other, ident: str, plan: _Plan) -> Iterator[int]:
+        """Write what comes, and say how much as it does."""
+        with images.opened(plan.file, writable=True) as handle:
+            wanted = plan.ranges
+            if plan.compare:
+                for one in images.without([Range(0, plan.size)], plan.ranges):
+                    _clear(handle, one)  # zeros over there
+                wanted = []
+                for at, length in _differing(
+                    handle, other.hashes(ident, plan.machine, plan.disk, plan.ranges), plan.ranges
+                ):
+                    wanted.append(Range(at, length))
+                wanted = images.merged(wanted)
+            for offset, length, data in other.blocks(ident, plan.machine, plan.disk, wanted):
+                if data is None:
+                    handle.zero(length, offset)
+                else:
+                    handle.pwrite(data, offset)
+                yield length
+
+    def keep_below(self, point: Mapping[str, Any]) -> None:
+        """What a machine of this site wrote to before it was given up, and a point lies over now, belongs to
+        the chain from now on, and is melted with it in time."""
+        for name in point["machines"]:
+            for disk, file in self.disks(point, name).items():
+                base = images.below(file)
+                if base is None or base.parent != self.live:
+                    continue
+                kept = self.folder / "disks" / f"{_plain(name)}-{disk}.before-{point['id']}.qcow2"
+                if not kept.exists():
+                    os.link(base, kept)  # both names, until nothing uses the old one
+                for one in (self.folder / "disks").glob("*.qcow2"):
+                    if images.below(one) == base:
+                        images.lay_over(one, kept)
+                base.unlink()
+
+    # --- thinning out ---
+
+    def thin(self, policy: Mapping[str, Any], now: float, in_use: Iterable[Path]) -> None:
+        """Let points go that the policy does not keep, and melt their files together, but for those that
+        something lies over which is ``in_use``."""
+        points = self.points()
+        if not points:
+            return
+        rules = ladders([from_data(Policy, dict(policy), tolerant=True)])
+        at = np.array([int(_seconds(point["at"])) for point in points], dtype=np.int64)
+        pinned = np.array([bool(point.get("label")) for point in points])
+        stays = retained(np.zeros(len(at), dtype=np.int64), at, int(now), rules, pinned)
+        for point, stay in list(zip(points, stays, strict=True))[:-1]:
+            if not stay:
+                self.drop_point(point["id"])
+        self.sweep(in_use)
+
+    def drop_point(self, ident: str) -> None:
+        """There is no such point any more; ``sweep`` gives its files back."""
+        (self.folder / "points" / f"{ident}.json").unlink(missing_ok=True)
+
+    def sweep(self, in_use: Iterable[Path]) -> None:
+        """Give files back that no point needs. A file that only lies under another is melted into one with
+        it; interrupted, it is done again from where it was, and no point ever changes."""
+        busy = set(in_use) | {
+            below for file in (self.folder / "disks").glob("*.coming") if (below := images.below(file))
+        }
+        while self._sweep_one(busy):
+            pass
+
+    def _sweep_one(self, busy: set[Path]) -> bool:
+        """Give the first file back that can be; whether there was one."""
+        points = self.points()
+        named = [
+            path
+            for point in points
+            for machine in point["machines"]
+            for path in self.disks(point, machine).values()
+        ]
+        needed: set[Path] = set()
+        for path in reversed(named):
+            if path not in needed:
+                needed.update(images.chain(path))
+        lies_over = {file: images.below(file) for file in sorted((self.folder / "disks").glob("*.qcow2"))}
+        for file in lies_over:
+            if file in named or file in busy:
+                continue
+            upper = [one for one, lower in lies_over.items() if lower == file]
+            if not upper and file not in needed:
+                file.unlink()
+                return True
+            if len(upper) == 1 and upper[0] not in busy:
+                self._melt(
+                    file, upper[0], [one for one, lower in lies_over.items() if lower == upper[0]], points
+                )
+                return True
+        return False
+
+    def _melt(self, file: Path, upper: Path, over: list[Path], points: list[dict[str, Any]]) -> None:
+        """Write the upper into the file below it; what lay over that lies over this one then."""
+        images.forget_bitmaps(file)
+        images.melt(upper)
+        for one in over:
+            images.lay_over(one, file)
+        for point in points:
+            held = [disk for machine in point["machines"].values() for disk in machine["disks"].values()]
+            if upper.name in [disk["file"] for disk in held]:
+                for disk in held:
+                    disk["file"] = file.name if disk["file"] == upper.name else disk["file"]
+                self.save_point(point)
+        upper.unlink()
+
+    def forget(self, in_use: Iterable[Path]) -> None:
+        """No points any more; files that something lies over stay."""
+        for point in self.points():
+            self.drop_point(point["id"])
+        busy = set(in_use)
+        for file in (*self.live.glob("*"), *(self.folder / "disks").glob("*")):
+            if file not in busy:
+                file.unlink()
+        if not busy.intersection(self.folder.rglob("*")):
+            shutil.rmtree(self.folder, ignore_errors=True)
+
+
+class _Plan:
+    """What has to come for one disk."""
+
+    def __init__(
+        self, machine: str, disk: str, file: Path, size: int, ranges: list[Range], *, compare: bool
+    ) -> None:
+        self.machine = machine
+        self.disk = disk
+        self.file = file
+        self.size = size
+        self.ranges = ranges
+        self.compare = compare
+
+    @property
+    def amount(self) -> int:
+        """Bytes at most."""
+        return sum(one.length for one in self.ranges)
+
+
+def _differing(handle: Any, hashes: Iterable[bytes], ranges: list[Range]) -> Iterator[Range]:
+    """Blocks of these ranges that are not as their hashes say."""
+    hashes = iter(hashes)
+    for one in ranges:
+        for at in range(one.offset, one.offset + one.length, CHUNK):
+            data = handle.pread(min(CHUNK, one.offset + one.length - at), at)
+            for inner in range(0, len(data), BLOCK):
+                block = data[inner : inner + BLOCK]
+                if hash_of(block) != next(hashes):
+                    yield Range(at + inner, len(block))
+
+
+def _clear(handle: Any, one: Range) -> None:
+    """Make a range zeros, writing only where it is not."""
+    for at in range(one.offset, one.offset + one.length, CHUNK):
+        length = min(CHUNK, one.offset + one.length - at)
+        data = handle.pread(length, at)
+        if data.count(0) != len(data):
+            handle.zero(length, at)
+
+
+def write(file: Path, value: Any) -> None:
+    """JSON in one step: whoever reads has the old text or the new one."""
+    file.parent.mkdir(parents=True, exist_ok=True)
+    fresh = file.with_name(f".{file.name}")
+    with fresh.open("w", encoding="utf-8") as text:
+        json.dump(value, text)
+        text.flush()
+        os.fsync(text.fileno())
+    fresh.replace(file)
+
+
+def _plain(name: str) -> str:
+    """A name as part of a file's."""
+    if not re.fullmatch(r"[\w.~@+-]{1,120}", name) or name.startswith("."):
+        raise Failure(
+            "bad-value", f"{name!r} cannot be the name of a file. Use letters, digits, dots and dashes."
+        )
+    return name
+
+
+def _seconds(moment: str) -> float:
+    return datetime.fromisoformat(moment).timestamp()

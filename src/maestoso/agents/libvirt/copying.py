@@ -1,0 +1,327 @@
+"""Copies of groups of other sites: what is due, how it goes, and the verbs about it."""
+
+from __future__ import annotations
+
+import logging
+import time
+from collections import defaultdict, deque
+from collections.abc import Callable, Mapping
+from itertools import pairwise
+from pathlib import Path
+from typing import Any
+
+from maestoso.agent_kit.platform import Failure, NotKnown, Operation
+from maestoso.core.codec import from_data
+from maestoso.core.model.estate import Link
+from maestoso.core.replication.throttle import room_bps
+
+from . import definition
+from .between import AgentAway
+from .copies import GroupCopies
+from .host import Host, chain_of, seconds
+from .images import ImageFault
+from .settings import Settings
+
+log = logging.getLogger("site-agent")
+LAG_EVERY_S = 900
+LAGS_KEPT = 96
+
+
+class Copying(Host):
+    """Copying by itself, and when asked for."""
+
+    def __init__(self, settings: Settings) -> None:
+        super().__init__(settings)
+        self._copying: dict[str, _Progress] = defaultdict(_Progress)
+        self._away: dict[str, str] = {}
+        self._under_way: set[str] = set()
+
+    def groups(self) -> list[dict[str, Any]]:
+        """How the copying of each group stands."""
+        return [self._group_state(code, told) for code, told in self.store.notes("group:").items()]
+
+    def _group_state(self, code: str, told: Mapping[str, Any]) -> dict[str, Any]:
+        held, progress = self.copies.of(code), self._copying[code]
+        points = held.points()
+        source = told["group"]["source"]
+        whole = held.kept_bytes() if points else 0
+        rate = room_bps(_link(told), time.time()) if told.get("link") else 0.0
+        quiet = told["paused_because"] or told["promoted"] is not None
+        return {
+            "group": code, "source": source, "digest": told["digest"],
+            "newest": _shown(points[-1]) if points else None,
+            "seeded_bytes": whole if points else progress.done,
+            "seed_bytes": whole if points else max(progress.total, 1),
+            "paused_because": told["paused_because"],
+            "stalled_because": "" if quiet else progress.stalled_because,
+            "backlog_bytes": max(progress.total - progress.done, 0) if progress.under_way else 0,
+            "rate_bps": progress.rate() if progress.under_way else 0.0, "room_bps": rate,
+            "change_bps": _change_rates(points)[-1]["rate_bps"] if len(points) > 1 else 0.0,
+            "cycles": progress.cycles(), "failed": progress.failures(),
+            "kept_points": len(points), "kept_bytes": whole, "promoted": told["promoted"] is not None,
+        }  # fmt: skip
+
+    def links(self) -> list[dict[str, Any]]:
+        """The lines from other sites, as far as groups come over them."""
+        notes = self.store.notes("group:").values()
+        found = []
+        for code in self.others:
+            groups = [told for told in notes if told["group"]["source"] == code]
+            room = max(
+                (room_bps(_link(told), time.time()) for told in groups if told.get("link")), default=0.0
+            )
+            used = sum(self._copying[told["group"]["code"]].rate() for told in groups)
+            found.append(
+                {"source": code, "room_bps": room, "used_bps": used, "cut_because": self._away.get(code, "")}
+            )
+        return found
+
+    def points(self, group: str) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
+        """Points of a group, oldest first, and how fast it changed between them."""
+        if self.store.note(f"group:{group}") is None:
+            raise NotKnown(f"No copies of a group {group!r} are held here.")
+        points = self.copies.of(group).points()
+        return [_shown(point) for point in points], _change_rates(points)
+
+    def lags(self) -> dict[str, Any]:
+        """The worst lag of each group in each quarter of an hour."""
+        return {
+            "every_s": LAG_EVERY_S,
+            "groups": {code: list(self._copying[code].lags) for code in self.store.notes("group:")},
+        }
+
+    def care(self) -> None:
+        """Begin what is due to be copied, thin points out, end what nobody reads any more."""
+        self.source.tidy()
+        now = time.time()
+        for code, told in self.store.notes("group:").items():
+            quiet = told["paused_because"] or told["promoted"] is not None
+            points = self.copies.of(code).points()
+            age = now - seconds(points[-1]["at"]) if points else now - told["since"]
+            if not quiet:
+                self._copying[code].note_lag(now, age)
+            due = not points or age >= told["group"]["policy"]["interval_s"]
+            if not quiet and due and code not in self._under_way and self._copying[code].may_try():
+                self._under_way.add(code)
+                self._work.submit(self._copy_when_due, code)
+
+    def _copy_when_due(self, code: str) -> None:
+        try:
+            with self._group_turns[code]:
+                told = self._group(code)
+                if told is not None and not told["paused_because"] and told["promoted"] is None:
+                    self._copy(told)
+                    self.copies.of(code).thin(told["group"]["policy"], time.time(), self._in_use())
+        except (AgentAway, ImageFault, Failure) as error:
+            log.warning("no point of %s: %s", code, error)
+        except Exception:
+            log.exception("the copying of %s went wrong; it is tried again", code)
+        finally:
+            self._under_way.discard(code)
+
+    def _copy(self, told: Mapping[str, Any], bases: Mapping[tuple[str, str], Path] | None = None,
+              watch: Callable[[int, int, float], None] | None = None) -> dict[str, Any]:  # fmt: skip
+        """A new point of a group. Raises AgentAway, ImageFault, Failure."""
+        group, progress = told["group"], self._copying[told["group"]["code"]]
+        other = self.others.get(group["source"])
+        if other is None:
+            raise Failure(
+                "no-such-site", f"The agent of {group['source']} is not in the settings of this one."
+            )
+        held = self.copies.of(group["code"])
+        members = {
+            name: {"disks": [disk["name"] for disk in spec["disks"] if not disk.get("left_out_because")]}
+            for name, spec in told["specs"].items()
+        }
+        link = _link(told) if told.get("link") else None
+        progress.begin()
+
+        def came(done: int, total: int) -> None:
+            progress.note(done, total)
+            if watch is not None:
+                watch(done, total, progress.rate())
+
+        try:
+            point = held.receive(
+                other, members, application=_application_due(held, group["policy"]), bases=bases or {},
+                told=came,
+                pace=_Pace(lambda: room_bps(link, time.time()) if link is not None else 0.0),
+            )  # fmt: skip
+        except (AgentAway, ImageFault) as error:
+            progress.end(str(error))
+            self._away[group["source"]] = str(error) if other.there() else ""
+            raise
+        progress.end("")
+        self._away[group["source"]] = ""
+        return point
+
+    def protect(self, op: Operation) -> dict[str, Any]:
+        """Copy a group from now on."""
+        group, before = op.args["group"], self._group(op.subject)
+        if group["policy"]["encrypted"]:
+            raise Failure(
+                "bad-definition",
+                "policy.encrypted: this agent cannot encrypt copies yet. Choose a policy in clear.",
+            )
+        if before is None or before["digest"] != op.args["digest"] or before["group"] != group:
+            known = before or {"paused_because": "", "promoted": None, "since": time.time()}
+            op.note(f"group:{op.subject}", {**known, **told_of(op)})
+            op.effect(protected=op.subject)
+        elif op.again:
+            op.effect(protected=op.subject)
+        return {"digest": op.args["digest"]}
+
+    def unprotect(self, op: Operation) -> None:
+        """Forget a group and its points; files that a machine lies over stay."""
+        with self._group_turns[op.subject]:
+            if self._group(op.subject) is not None or op.again:
+                in_use = {
+                    path
+                    for name in self.hypervisor.names()
+                    if not self.hypervisor.kept(name).get("given_up")
+                    for disk in definition.disks(self.hypervisor.xml(name))
+                    for path in chain_of(disk.file)
+                } | {
+                    path
+                    for folder in self._clone_folders()
+                    for file in folder.glob("*.qcow2")
+                    for path in chain_of(file)
+                }
+                self.copies.of(op.subject).forget(in_use)
+                op.note(f"group:{op.subject}", None)
+                op.effect(unprotected=op.subject)
+        self._copying.pop(op.subject, None)
+
+    def pause_copying(self, op: Operation) -> None:
+        """Pause with a reason, or go on."""
+        told = self._needed(op.subject)
+        op.note(f"group:{op.subject}", {**told, "paused_because": op.args["because"]})
+        op.effect(paused_because=op.args["because"])
+
+    def pin_point(self, op: Operation) -> None:
+        """Give a point a label; an empty one lets it go."""
+        held = self.copies.of(op.subject)
+        with self._group_turns[op.subject]:
+            held.save_point({**held.point(op.args["point"]), "label": op.args["label"]})
+        op.effect(point=op.args["point"], label=op.args["label"])
+
+    def sync(self, op: Operation) -> dict[str, Any]:
+        """Make a point now."""
+        with self._group_turns[op.args["group"]]:
+            told = self._needed(op.args["group"])
+            if told["promoted"] is not None:
+                raise Failure(
+                    "promoted", f"The copies of {op.args['group']} are written to here; nothing is copied."
+                )
+            point = self._copied(lambda: self._copy(told, watch=op.progress))
+        op.effect(point=point["id"])
+        return {"point": point["id"], "at": point["at"]}
+
+    def _copied(self, work: Callable[[], dict[str, Any]]) -> dict[str, Any]:
+        try:
+            return work()
+        except (AgentAway, ImageFault) as error:
+            raise Failure("stalled", str(error)) from error
+
+
+class _Progress:
+    """How the copying of one group goes, for people who watch."""
+
+    def __init__(self) -> None:
+        self.done = 0
+        self.total = 0
+        self.under_way = False
+        self.stalled_because = ""
+        self.lags: deque[float] = deque(maxlen=LAGS_KEPT)
+        self._lag_stretch = 0
+        self._began = 0.0
+        self._again_at = 0.0
+        self._ended: deque[tuple[float, str]] = deque(maxlen=1000)
+
+    def begin(self) -> None:
+        self.done = self.total = 0
+        self.under_way = True
+        self._began = time.monotonic()
+
+    def note(self, done: int, total: int) -> None:
+        self.done, self.total = done, total
+
+    def end(self, why: str) -> None:
+        """It ended, with a fault or without one; after a fault it is tried again a little later."""
+        self.under_way = False
+        self.stalled_because = why
+        self._again_at = time.monotonic() + (5.0 if why else 0.0)
+        self._ended.append((time.monotonic(), why))
+
+    def may_try(self) -> bool:
+        return time.monotonic() >= self._again_at
+
+    def rate(self) -> float:
+        """Bytes a second since it began."""
+        return self.done / max(time.monotonic() - self._began, 0.1) if self.under_way else 0.0
+
+    def _last_hour(self) -> list[str]:
+        return [why for at, why in self._ended if at > time.monotonic() - 3600]
+
+    def cycles(self) -> int:
+        return len(self._last_hour())
+
+    def failures(self) -> dict[str, int]:
+        found: dict[str, int] = {}
+        for why in self._last_hour():
+            if why:
+                found[why] = found.get(why, 0) + 1
+        return found
+
+    def note_lag(self, now: float, lag: float) -> None:
+        stretch = int(now // LAG_EVERY_S)
+        if stretch != self._lag_stretch or not self.lags:
+            self._lag_stretch = stretch
+            self.lags.append(lag)
+        self.lags[-1] = max(self.lags[-1], lag)
+
+
+class _Pace:
+    """Waits where bytes come faster than the link has room for."""
+
+    def __init__(self, room: Callable[[], float]) -> None:
+        self._room = room
+        self._free_at = time.monotonic()
+
+    def __call__(self, amount: int) -> None:
+        room = self._room()
+        if room > 0:
+            now = time.monotonic()
+            self._free_at = max(self._free_at, now - 1.0) + amount / room
+            if self._free_at > now:
+                time.sleep(self._free_at - now)
+
+
+def told_of(op: Operation) -> dict[str, Any]:
+    """What is kept of a group: its source may be gone when its copies are needed."""
+    specs = {spec["name"]: spec for spec in op.args["workloads"]}
+    return {"group": op.args["group"], "digest": op.args["digest"], "specs": specs, "link": op.args["link"]}
+
+
+def _application_due(held: GroupCopies, policy: Mapping[str, Any]) -> bool:
+    every = policy["app_consistent_every_s"]
+    made = [seconds(point["at"]) for point in held.points() if point["kind"] == "application-consistent"]
+    return bool(every) and (not made or time.time() - made[-1] >= every)
+
+
+def _link(told: Mapping[str, Any]) -> Link:
+    return from_data(Link, dict(told["link"]), tolerant=True)
+
+
+def _shown(point: Mapping[str, Any]) -> dict[str, Any]:
+    """As the protocol says it."""
+    names = ("id", "group", "at", "kind", "changed_bytes", "label")
+    return {name: point[name] for name in names if name in point}
+
+
+def _change_rates(points: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    found = []
+    for before, after in pairwise(points):
+        length = max(seconds(after["at"]) - seconds(before["at"]), 1.0)
+        found.append({"at": after["at"], "rate_bps": after["changed_bytes"] / length})
+    return found

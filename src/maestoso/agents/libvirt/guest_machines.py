@@ -1,0 +1,134 @@
+"""Machines and their guests: power, addresses, questions as a client would ask them."""
+
+from __future__ import annotations
+
+import logging
+import threading
+import time
+from collections import defaultdict
+from collections.abc import Callable, Mapping
+from ipaddress import ip_interface, ip_network
+from typing import Any
+
+from maestoso.agent_kit.platform import Failure
+
+from . import guests, probes
+from .bindings import libvirt
+from .host import Host, device_of
+from .hypervisor import GuestSilent, NoMachine
+from .networks import NetworkFault, links
+from .settings import Settings
+
+log = logging.getLogger("site-agent")
+LOOK_AGAIN_S = 300.0
+"""How long what a guest said of its addresses is taken to be so, when nothing happens to it."""
+
+
+class GuestMachines(Host):
+    """Giving power, and speaking to what then runs."""
+
+    def __init__(self, settings: Settings) -> None:
+        super().__init__(settings)
+        self._guest_turns: dict[str, threading.Lock] = defaultdict(threading.Lock)
+        self._seen: dict[str, tuple[float, dict[str, Any]]] = {}
+        self.hypervisor.guest_came.append(self._guest_came)
+        self.hypervisor.changed.append(self._look_again)
+
+    def _look_again(self, name: str) -> None:
+        self._seen.pop(name, None)
+
+    def _start(self, name: str) -> None:
+        domain = self.hypervisor.machine(name)
+        kept = self.hypervisor.keep(name, powered_at=time.time(), addressed=False)
+        try:
+            if not domain.isActive():
+                domain.createWithFlags(libvirt.VIR_DOMAIN_START_PAUSED)
+            if domain.info()[0] == libvirt.VIR_DOMAIN_PAUSED:
+                for number, nic in enumerate(kept.get("nics", [])):
+                    self._put_in(name, number, nic)
+                domain.resume()
+        except (libvirt.libvirtError, NetworkFault) as error:
+            self.hypervisor.cut_power(name)
+            raise Failure("not-started", f"{name} cannot be started: {error}") from error
+
+    def _make_network(self, name: str, box: Mapping[str, Any]) -> None:
+        like = self.settings.networks.get(box["like"])
+        gateways = list(box["routers"])
+        if like is not None and not gateways:
+            prefixes = [ip_network(prefix) for prefix in like.prefixes]
+            gateways = [
+                f"{gateway}/{prefix.prefixlen}" for gateway in like.gateways for prefix in prefixes
+                if ip_interface(gateway).ip in prefix
+            ]  # fmt: skip
+        self._host(lambda: self.isolation.make(box["mark"], name, gateways))
+
+    def _put_in(self, name: str, number: int, nic: Mapping[str, Any]) -> None:
+        box = self.store.note(f"sandbox:{nic['network']}")
+        device = device_of(name, number)
+        if box is not None and nic["connected"] and device in [link["ifname"] for link in links()]:
+            self._make_network(nic["network"], box)  # after the host was restarted it is not there
+            self.isolation.put_in(box["mark"], nic["network"], device)
+
+    def _adapters(self, name: str) -> dict[str, dict[str, Any]]:
+        """What the guest said last of its adapters, by MAC; asked again when something happened to it."""
+        at, seen = self._seen.get(name, (0.0, None))
+        if seen is None or time.monotonic() - at > LOOK_AGAIN_S:
+            kept: dict[str, Any] = self.hypervisor.kept(name).get("adapters", {})
+            seen = kept
+            if self.hypervisor.running(name):
+                try:
+                    self.hypervisor.guest(name, "guest-ping", 2)
+                    seen = guests.adapters(self.hypervisor, name)
+                    self.hypervisor.keep(name, adapters=seen)
+                except (GuestSilent, NoMachine):
+                    pass
+            self._seen[name] = (time.monotonic(), seen)
+        return seen
+
+    def _guest_came(self, name: str) -> None:
+        """Addresses are given as soon as a guest can take them, whether anybody waits for it or not."""
+        kept = self.hypervisor.kept(name)
+        if kept.get("addresses") and not kept.get("addressed"):
+            self._work.submit(self._address_quietly, name)
+
+    def _address_quietly(self, name: str) -> None:
+        try:
+            self._address(name, time.sleep)
+        except (Failure, NoMachine) as error:
+            log.warning("%s has not its addresses yet: %s", name, error)
+
+    def _address(self, name: str, wait: Callable[[float], None]) -> None:
+        with self._guest_turns[name]:
+            kept = self.hypervisor.kept(name)
+            if not kept.get("addresses") or kept.get("addressed"):
+                return
+            try:
+                guests.set_addresses(
+                    self.hypervisor, name, [(mac, told) for mac, told in kept["addresses"]], wait
+                )
+            except GuestSilent as error:
+                raise Failure("no-answer", f"The guest agent of {name} does not answer: {error}") from error
+            except guests.NotSet as error:
+                raise Failure("not-addressed", str(error)) from error
+            self.hypervisor.keep(name, addressed=True)
+            self._look_again(name)
+
+    def _addresses(self, name: str) -> list[str]:
+        """Of its adapters: as it was told, else as its guest says."""
+        kept = self.hypervisor.kept(name)
+        told = [address for _, settings in kept.get("addresses", []) for address in settings["addresses"]]
+        seen = [address for one in self._adapters(name).values() for address in one["addresses"]]
+        return [str(ip_interface(address).ip) for address in told or seen]
+
+    def _ask(self, name: str, told: Mapping[str, Any]) -> None:
+        """One try, from inside of the isolated networks where the machine is on one."""
+        mark = told.get("mark", "")
+        addresses = [told["address"]] if told.get("address") else self._addresses(name)
+        if not addresses:
+            raise Failure("no-answer", f"{name} has no address yet.")
+        if name and self.hypervisor.kept(name).get("test"):
+            mark = self.hypervisor.kept(name)["mark"]
+        if mark and self.isolation.there(mark):
+            self._host(lambda: self.isolation.within(mark, lambda: probes.ask(addresses[0], told)))
+        else:
+            probes.ask(addresses[0], told)

@@ -1,0 +1,230 @@
+"""The connection to libvirt: machines by name, what the agent keeps with each of them, events, guest
+agents."""
+
+from __future__ import annotations
+
+import base64
+import json
+import logging
+import threading
+import time
+from collections import defaultdict
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import Any
+from xml.etree import ElementTree
+
+from .bindings import libvirt, libvirt_qemu
+from .definition import KEPT, kept_element
+
+EMBEDDED_CONF = (
+    'user="root"\ngroup="root"\ndynamic_ownership=0\nremember_owner=0\nsecurity_driver="none"\n'
+    'namespaces=[]\ncgroup_controllers=[]\nstdio_handler="file"\n'
+)
+GUEST_PATIENCE_S = 30
+log = logging.getLogger("site-agent")
+_events = threading.Lock()
+_events_run = False
+
+
+class NoMachine(Exception):
+    """There is no machine of that name."""
+
+
+class GuestSilent(Exception):
+    """The guest agent does not answer; the text is why."""
+
+
+class Hypervisor:
+    """One libvirt. Methods may be called from any thread."""
+
+    def __init__(self, uri: str) -> None:
+        self.uri = uri
+        self.changed: list[Callable[[str], None]] = []
+        """Told the name of a machine when anything about it changed, from the thread of events."""
+        self.guest_came: list[Callable[[str], None]] = []
+        """Told the name of a machine whose guest agent has connected."""
+        self._turn = threading.Lock()
+        self._guests: dict[str, threading.Lock] = defaultdict(threading.Lock)
+        self._connection: Any = None
+        _run_events()
+        _ = self.connection
+
+    @property
+    def connection(self) -> Any:
+        """The connection, opened again where it was lost."""
+        with self._turn:
+            if self._connection is None or not self._connection.isAlive():
+                if self.uri.startswith("qemu:///embed"):
+                    conf = Path(self.uri.split("root=", 1)[1]) / "etc" / "qemu.conf"
+                    conf.parent.mkdir(parents=True, exist_ok=True)
+                    conf.write_text(EMBEDDED_CONF)
+                self._connection = libvirt.open(self.uri)
+                self._listen(self._connection)
+            return self._connection
+
+    def _listen(self, connection: Any) -> None:
+        def changed(_: Any, domain: Any, *rest: Any) -> None:
+            self._tell(self.changed, domain)
+
+        def guest(_: Any, domain: Any, state: int, *rest: Any) -> None:
+            self._tell(self.changed, domain)
+            if state == libvirt.VIR_CONNECT_DOMAIN_EVENT_AGENT_LIFECYCLE_STATE_CONNECTED:
+                self._tell(self.guest_came, domain)
+
+        for event in ("LIFECYCLE", "METADATA_CHANGE", "DEVICE_ADDED", "DEVICE_REMOVED"):
+            number = getattr(libvirt, f"VIR_DOMAIN_EVENT_ID_{event}")
+            connection.domainEventRegisterAny(None, number, changed, None)
+        connection.domainEventRegisterAny(None, libvirt.VIR_DOMAIN_EVENT_ID_AGENT_LIFECYCLE, guest, None)
+
+    def _tell(self, listeners: list[Callable[[str], None]], domain: Any) -> None:
+        name = domain.name()
+        for listener in list(listeners):
+            try:
+                listener(name)
+            except Exception:
+                log.exception("an event of %s could not be told", name)
+
+    # --- machines ---
+
+    def names(self) -> list[str]:
+        """All machines, running or not."""
+        return sorted(domain.name() for domain in self.connection.listAllDomains())
+
+    def find(self, name: str) -> Any | None:
+        """The machine, or None."""
+        try:
+            return self.connection.lookupByName(name)
+        except libvirt.libvirtError as error:
+            if error.get_error_code() == libvirt.VIR_ERR_NO_DOMAIN:
+                return None
+            raise
+
+    def machine(self, name: str) -> Any:
+        """The machine. Raises NoMachine."""
+        domain = self.find(name)
+        if domain is None:
+            raise NoMachine(name)
+        return domain
+
+    def running(self, name: str) -> bool:
+        """Whether it has power."""
+        domain = self.find(name)
+        return domain is not None and bool(domain.isActive())
+
+    def xml(self, name: str) -> ElementTree.Element:
+        """Its definition as it is kept."""
+        flags = libvirt.VIR_DOMAIN_XML_INACTIVE | libvirt.VIR_DOMAIN_XML_SECURE
+        return ElementTree.fromstring(self.machine(name).XMLDesc(flags))
+
+    def define(self, definition: ElementTree.Element) -> None:
+        """Keep a definition; one of the same name and id is replaced."""
+        self.connection.defineXML(ElementTree.tostring(definition, encoding="unicode"))
+
+    def undefine(self, name: str) -> None:
+        """No machine any more; its disks stay, and so do the bitmaps in them."""
+        flags = libvirt.VIR_DOMAIN_UNDEFINE_CHECKPOINTS_METADATA | libvirt.VIR_DOMAIN_UNDEFINE_NVRAM
+        domain = self.find(name)
+        if domain is not None:
+            domain.undefineFlags(flags | libvirt.VIR_DOMAIN_UNDEFINE_MANAGED_SAVE)
+
+    def cut_power(self, name: str) -> bool:
+        """Take power away; whether it had any."""
+        domain = self.find(name)
+        had = domain is not None and bool(domain.isActive())
+        while domain is not None and domain.isActive():
+            try:
+                domain.destroy()
+            except libvirt.libvirtError as error:
+                # It may end by itself meanwhile, or be just connecting; neither is a failure.
+                if error.get_error_code() not in (
+                    libvirt.VIR_ERR_OPERATION_INVALID, libvirt.VIR_ERR_OPERATION_TIMEOUT,
+                    libvirt.VIR_ERR_SYSTEM_ERROR,
+                ):  # fmt: skip
+                    raise
+                time.sleep(0.2)
+        return had
+
+    # --- what the agent keeps with a machine ---
+
+    def kept(self, name: str) -> dict[str, Any]:
+        """What the agent noted; empty for one that it did not make."""
+        domain = self.find(name)
+        if domain is None:
+            return {}
+        try:
+            told = domain.metadata(
+                libvirt.VIR_DOMAIN_METADATA_ELEMENT, KEPT, libvirt.VIR_DOMAIN_AFFECT_CONFIG
+            )
+        except libvirt.libvirtError as error:
+            if error.get_error_code() in (libvirt.VIR_ERR_NO_DOMAIN_METADATA, libvirt.VIR_ERR_NO_DOMAIN):
+                return {}
+            raise
+        found: dict[str, Any] = json.loads(ElementTree.fromstring(told).text or "{}")
+        return found
+
+    def keep(self, name: str, **noted: Any) -> dict[str, Any]:
+        """Note something with a machine, durable when this returns."""
+        before = self.kept(name)
+        after = {**before, **noted}
+        if after != before:
+            domain = self.machine(name)
+            flags = libvirt.VIR_DOMAIN_AFFECT_CONFIG
+            if domain.isActive():
+                flags |= libvirt.VIR_DOMAIN_AFFECT_LIVE
+            domain.setMetadata(
+                libvirt.VIR_DOMAIN_METADATA_ELEMENT, kept_element(after), "maestoso", KEPT, flags
+            )
+        return after
+
+    # --- guests ---
+
+    def guest(self, name: str, command: str, patience_s: int = GUEST_PATIENCE_S, **arguments: Any) -> Any:
+        """Ask a guest agent; one question at a time. Raises GuestSilent."""
+        asked: dict[str, Any] = {"execute": command}
+        if arguments:
+            asked["arguments"] = {part.replace("_", "-"): value for part, value in arguments.items()}
+        try:
+            with self._guests[name]:
+                told = libvirt_qemu.qemuAgentCommand(self.machine(name), json.dumps(asked), patience_s, 0)
+        except libvirt.libvirtError as error:
+            raise GuestSilent(error.get_error_message()) from error
+        return json.loads(told)["return"]
+
+    def run_in_guest(
+        self, name: str, text: str, *, interpreter: str = "/bin/sh", env: Mapping[str, str] | None = None,
+        limit_s: float = GUEST_PATIENCE_S, wait: Callable[[float], None] = time.sleep,
+    ) -> tuple[int, str] | None:  # fmt: skip
+        """Exit code and output of a script in a guest, which reads it from its input; None at the limit, when
+        it is killed. Raises GuestSilent."""
+        began = self.guest(
+            name, "guest-exec", path=interpreter,
+            env=[f"{key}={value}" for key, value in (env or {}).items()],
+            input_data=base64.b64encode(text.encode()).decode(), capture_output=True,
+        )  # fmt: skip
+        end = time.monotonic() + limit_s
+        while True:
+            told = self.guest(name, "guest-exec-status", pid=began["pid"])
+            if told["exited"]:
+                said = base64.b64decode(told.get("out-data", "")) + base64.b64decode(told.get("err-data", ""))
+                return told.get("exitcode", 128 + told.get("signal", 0)), said.decode(errors="replace")
+            if time.monotonic() >= end:
+                self.guest(name, "guest-exec", path="/bin/kill", arg=["-9", str(began["pid"])])
+                return None
+            wait(0.1)
+
+
+def _run_events() -> None:
+    """libvirt's events have one loop a process, which must run before the first connection is opened."""
+    global _events_run
+    with _events:
+        if _events_run:
+            return
+        libvirt.virEventRegisterDefaultImpl()
+
+        def loop() -> None:
+            while True:
+                libvirt.virEventRunDefaultImpl()
+
+        threading.Thread(target=loop, name="libvirt events", daemon=True).start()
+        _events_run = True

@@ -1,0 +1,233 @@
+"""Where copies come down: isolated networks, clones, definitions with their size, adapters and addresses."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+from xml.etree import ElementTree
+
+from maestoso.agent_kit.platform import Failure, Operation
+
+from . import definition, images
+from .copies import GroupCopies, write
+from .guest_machines import GuestMachines
+from .host import clone_at, device_of, file_name
+
+
+class Landing(GuestMachines):
+    """From a point to a machine that can be given power, and back."""
+
+    def make_sandbox(self, op: Operation) -> None:
+        """An isolated network, with the gateways of the network that it is like."""
+        if self.store.note(f"sandbox:{op.subject}") is not None or op.subject in self.settings.networks:
+            raise Failure("network-exists")
+        box = {name: op.args[name] for name in ("mark", "like", "routers")}
+        self._make_network(op.subject, box)
+        op.note(f"sandbox:{op.subject}", box)
+        op.effect(made=op.subject)
+
+    def remove_sandbox(self, op: Operation) -> None:
+        """Take it away, unless a machine is on it."""
+        box = op.noted_before(f"sandbox:{op.subject}")
+        on_it = [
+            name for name in self.hypervisor.names()
+            if any(nic["network"] == op.subject for nic in self.hypervisor.kept(name).get("nics", []))
+        ]  # fmt: skip
+        if on_it:
+            raise Failure("network-in-use", f"{op.subject} still has {', '.join(on_it)} on it.")
+        if box is not None:
+            self._host(lambda: self.isolation.remove(box["mark"], op.subject))
+            op.note(f"sandbox:{op.subject}", None)
+            op.effect(removed=op.subject)
+
+    def prove_isolation(self, op: Operation) -> dict[str, Any]:
+        """Every adapter of the copies is in an isolated network of the run, and nothing leads out of
+        those."""
+        mark, boxes = op.args["mark"], self.store.notes("sandbox:")
+        mine = {name for name, box in boxes.items() if box["mark"] == mark}
+        devices, reached = [], set(op.args["networks"])
+        for name in self.hypervisor.names():
+            kept = self.hypervisor.kept(name)
+            if not self._marked(name, mark) or not kept.get("test"):
+                continue
+            for number, nic in enumerate(kept.get("nics", [])):
+                if nic["connected"] and nic["network"] not in mine:
+                    raise Failure("not-isolated", f"{name} has an adapter in {nic['network']}.")
+                devices.append(device_of(name, number))
+                reached.add(nic["network"])
+        out = self._host(lambda: self.isolation.ways_out(mark, devices)) if self.isolation.there(mark) else []
+        if out:
+            raise Failure("not-isolated", " ".join(out))
+        op.effect(proved=sorted(reached))
+        return {"networks": sorted(reached)}
+
+    def clone_point(self, op: Operation) -> dict[str, Any]:
+        """Files over those of a point."""
+        group, workload = op.args["group"], op.args["workload"]
+        told = self._group(group)
+        if told is None or workload not in told["specs"]:
+            raise Failure("no-such-replica")
+        home = self.clones / file_name(op.subject)
+        with self._group_turns[group]:
+            held = self.copies.of(group)
+            point = held.point(op.args["point"])
+            lower = held.disks(point, workload)
+            if home.exists() or self.hypervisor.find(op.subject) is not None:
+                if op.again and home.exists() and clone_at(home)["mark"] == op.args["mark"]:
+                    op.effect(cloned=workload, point=clone_at(home)["point"])
+                    return {"point": clone_at(home)["point"]}
+                raise Failure("copy-exists")
+            fresh = home.with_name(f".{home.name}")
+            shutil.rmtree(fresh, ignore_errors=True)
+            for disk, file in lower.items():
+                images.create(fresh / f"{disk}.qcow2", below=file)
+            write(fresh / "clone.json", {
+                "mark": op.args["mark"], "group": group, "point": point["id"],
+                "workload": told["specs"][workload],
+                "xml": point["machines"][workload]["xml"],
+            })  # fmt: skip
+            fresh.rename(home)
+        op.effect(cloned=workload, point=point["id"])
+        return {"point": point["id"]}
+
+    def register(self, op: Operation) -> None:
+        """A definition: of a test's copy from its clone, live from the copies of its group."""
+        if op.args["host_pool"] != self.settings.host_pool:
+            raise Failure("no-such-pool", f"There is no host pool {op.args['host_pool']!r} here.")
+        there = self.hypervisor.find(op.subject)
+        before = self.hypervisor.kept(op.subject)
+        if there is not None and not before.get("given_up"):
+            if op.again and not before.get("own", True):
+                op.effect(registered=op.subject)
+                return
+            raise Failure("copy-exists")
+        kept = {"own": False, "mark": op.args["mark"], "folder": op.args["folder"], "nics": []}
+        if op.args["group"]:
+            told = self._group(op.args["group"])
+            if told is None or told["promoted"] is None:
+                raise Failure("not-promoted")
+            name = op.args["workload"] or op.subject
+            held = self.copies.of(op.args["group"])
+            point = held.point(told["promoted"]["apart"].get(name, told["promoted"]["point"]))
+            files = self._live_disks(held, point, name)
+            kept |= {"group": op.args["group"], "point": point["id"], "test": False}
+            spec, source = told["specs"].get(name, {}), point["machines"][name]["xml"]
+            if there is not None:
+                # At home again: what was of this host only is as it was.
+                source = ElementTree.tostring(self.hypervisor.xml(op.subject), encoding="unicode")
+                self.hypervisor.undefine(op.subject)
+        else:
+            home = self.clones / file_name(op.subject)
+            if not (home / "clone.json").is_file():
+                raise Failure("no-such-copy", f"There are no disks of {op.subject} here.")
+            clone = clone_at(home)
+            files = {file.stem: file for file in home.glob("*.qcow2")}
+            kept |= {"mark": clone["mark"], "group": clone["group"], "point": "", "test": True}
+            spec, source = clone["workload"], clone["xml"]
+        kept["workload"] = spec
+        self.hypervisor.define(definition.copy_of(source, op.subject, files, kept, spec))
+        op.effect(registered=op.subject)
+
+    def _live_disks(self, held: GroupCopies, point: Mapping[str, Any], name: str) -> dict[str, Path]:
+        """The files that a machine of a promoted group writes to; made where they are not there yet."""
+        found = {}
+        for disk, lower in held.disks(point, name).items():
+            file = held.live / f"{file_name(name)}-{disk}.{point['id']}.qcow2"
+            if not file.is_file():
+                images.create(file, below=lower)
+            found[disk] = file
+        return found
+
+    def set_size(self, op: Operation) -> None:
+        """Cores and memory, where the host has as much."""
+        described = self._described(op.subject)
+        host = int(self.hypervisor.connection.getInfo()[1])
+        taken = sum(
+            definition.memory_mib(self.hypervisor.xml(name))
+            for name in self.hypervisor.names() if name != op.subject and self.hypervisor.running(name)
+        )  # fmt: skip
+        if taken + op.args["memory_mib"] > host:
+            raise Failure("no-room", f"{self.settings.host_pool} has {max(host - taken, 0)} MiB left.")
+        self.hypervisor.define(definition.with_size(described, op.args["cores"], op.args["memory_mib"]))
+        op.effect(cores=op.args["cores"], memory_mib=op.args["memory_mib"])
+
+    def attach_nics(self, op: Operation) -> None:
+        """Its adapters: at bridges of the host, or of an isolated network, which they are moved to at the
+        start."""
+        described, boxes = self._described(op.subject), self.store.notes("sandbox:")
+        adapters = []
+        for number, nic in enumerate(op.args["nics"]):
+            network = self.settings.networks.get(nic["network"])
+            isolated = nic["network"] in boxes
+            if nic["connected"] and network is None and not isolated:
+                raise Failure("no-such-network", f"There is no network {nic['network']} here.")
+            plugged = nic["connected"] and network is not None
+            device = "" if plugged else device_of(op.subject, number)
+            adapters.append(
+                (nic["mac"], network.bridge if plugged and network else "", device, nic["connected"])
+            )
+        kept = {**self.hypervisor.kept(op.subject), "nics": op.args["nics"]}
+        self.hypervisor.define(definition.with_kept(definition.with_nics(described, adapters), kept))
+        op.effect(nics=len(adapters))
+
+    def set_addresses(self, op: Operation) -> None:
+        """What its guest has from now on; told when it comes up, or at once where it runs."""
+        described, kept = self._described(op.subject), self.hypervisor.kept(op.subject)
+        if not definition.has_agent(described):
+            raise Failure("no-guest-agent")
+        macs = {nic["nic"]: nic["mac"] for nic in kept.get("nics", [])}
+        for told in op.args["nics"]:
+            if told["nic"] not in macs:
+                raise Failure("no-such-nic", f"{op.subject} has no adapter {told['nic']}.")
+        self.hypervisor.keep(
+            op.subject, addresses=[[macs[told["nic"]], told] for told in op.args["nics"]], addressed=False
+        )
+        if self.hypervisor.running(op.subject):
+            self._address(op.subject, op.wait)
+        op.effect(addresses={told["nic"]: told["addresses"] for told in op.args["nics"]})
+
+    def read_adapters(self, op: Operation) -> dict[str, Any]:
+        """What the adapters of a run's copies have: as their guests say, else as they were told."""
+        found = {}
+        for name in self.hypervisor.names():
+            if not self._marked(name, op.args["mark"]):
+                continue
+            kept = self.hypervisor.kept(name)
+            told = dict(kept.get("addresses", []))
+            seen = self._adapters(name) if self.hypervisor.running(name) else {}
+            found[kept["workload"]["name"]] = [
+                {
+                    "nic": nic["nic"], "network": nic["network"], "mac": nic["mac"],
+                    "connected": nic["connected"],
+                    **_adapter(seen.get(nic["mac"].lower()) or told.get(nic["mac"], {})),
+                }
+                for nic in kept.get("nics", [])
+            ]  # fmt: skip
+        return {"adapters": found}
+
+    def unregister(self, op: Operation) -> None:
+        """No machine any more; its disks stay."""
+        kept = self.hypervisor.kept(op.subject)
+        if self.hypervisor.find(op.subject) is None or kept.get("given_up"):
+            if op.again:
+                op.effect(unregistered=op.subject)
+            return
+        if self.hypervisor.running(op.subject):
+            raise Failure("powered-on")
+        self.hypervisor.undefine(op.subject)
+        op.effect(unregistered=op.subject)
+
+    def discard_clone(self, op: Operation) -> None:
+        """Remove the files of a test's copy."""
+        if self.hypervisor.find(op.subject) is not None:
+            raise Failure("registered")
+        home = self.clones / file_name(op.subject)
+        if home.exists() or op.again:
+            shutil.rmtree(home, ignore_errors=True)
+            op.effect(discarded=op.subject)
+
+
+def _adapter(told: Mapping[str, Any]) -> dict[str, Any]:
+    return {name: told[name] for name in ("addresses", "gateways", "dns", "dhcp") if name in told}

@@ -1,0 +1,14 @@
+"""A Linux host with libvirt as a site: every verb of the protocol, done to real machines."""
+
+from __future__ import annotations
+
+from .estate import Estate
+from .moving import Moving
+from .power import Power
+
+
+class LibvirtSite(Estate, Moving, Power):
+    """The site of one host."""
+
+    name = "libvirt host 1"
+    care_every_s = 2.0

@@ -1,0 +1,151 @@
+"""The agent's file of settings (TOML): what a host cannot say of itself, and where other sites are."""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from ipaddress import ip_address, ip_network
+from pathlib import Path
+from typing import Any
+
+
+class SettingsFault(Exception):
+    """A field of the file is not right; the text names it and says what would be."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class NetworkSetting:
+    """A bridge of the host under the name that Maestoso knows it by."""
+
+    name: str
+    bridge: str
+    prefixes: tuple[str, ...] = ()
+    gateways: tuple[str, ...] = ()
+    dns: tuple[str, ...] = ()
+    vlan: int = 0
+    dhcp: bool = False
+    routes_to: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class OtherSite:
+    """Where the agent of another site is. ``secret`` is what both agents show each other; ``certificate`` a
+    PEM file (its own, or that of its authority) that is trusted beside the public ones."""
+
+    code: str
+    address: str
+    secret: str
+    certificate: Path | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Settings:
+    """All of the file. ``root`` is set for ``qemu:///embed`` only."""
+
+    site: str
+    uri: str
+    folder: Path
+    host_pool: str = "host"
+    host: str = "127.0.0.1"
+    port: int = 8700
+    certificate: Path | None = None
+    key: Path | None = None
+    client_ca: Path | None = None
+    storage: Mapping[str, Path] = field(default_factory=dict)
+    networks: Mapping[str, NetworkSetting] = field(default_factory=dict)
+    sites: Mapping[str, OtherSite] = field(default_factory=dict)
+
+
+_TOP = {"site", "uri", "folder", "host_pool", "host", "port", "certificate", "key", "client_ca", "storage",
+        "networks", "sites"}  # fmt: skip
+
+
+def read(file: Path) -> Settings:
+    """The settings of a file. Raises SettingsFault."""
+    try:
+        told = tomllib.loads(file.read_text("utf-8"))
+    except OSError as error:
+        raise SettingsFault(f"{file} cannot be read: {error.strerror}.") from error
+    except tomllib.TOMLDecodeError as error:
+        raise SettingsFault(f"{file} is not TOML: {error}.") from error
+    _only(told, _TOP, "")
+    site = _text(told, "site", "")
+    if not (2 <= len(site) <= 8 and site[0].isalpha() and site.isalnum() and site.isupper()):
+        raise SettingsFault(f"site is {site!r}. Give 2 to 8 capital letters and digits, a letter first.")
+    paths = {
+        name: Path(_text(told, name, "")) for name in ("certificate", "key", "client_ca") if name in told
+    }
+    port = told.get("port", 8700)
+    if not isinstance(port, int) or not 1 <= port <= 65535:
+        raise SettingsFault(f"port is {port!r}. Give a number from 1 to 65535.")
+    return Settings(
+        site=site, uri=str(told.get("uri", "qemu:///system")), folder=Path(_text(told, "folder", "")),
+        host_pool=str(told.get("host_pool", "host")), host=str(told.get("host", "127.0.0.1")), port=port,
+        storage={
+            name: Path(_text(one, "folder", f"storage.{name}")) for name, one in _tables(told, "storage")
+        },
+        networks={name: _network(name, one) for name, one in _tables(told, "networks")},
+        sites={code: _site(code, one) for code, one in _tables(told, "sites")},
+        **paths,
+    )  # fmt: skip
+
+
+def _network(name: str, told: Mapping[str, Any]) -> NetworkSetting:
+    at = f"networks.{name}"
+    _only(told, set(NetworkSetting.__dataclass_fields__) - {"name"}, at)
+    lists = {}
+    for part, kind in (
+        ("prefixes", ip_network),
+        ("gateways", ip_address),
+        ("dns", ip_address),
+        ("routes_to", str),
+    ):
+        lists[part] = tuple(told.get(part, ()))
+        for one in lists[part]:
+            try:
+                kind(one)
+            except ValueError as error:
+                raise SettingsFault(f"{at}.{part}: {error}.") from error
+    return NetworkSetting(
+        name=name, bridge=_text(told, "bridge", at), vlan=int(told.get("vlan", 0)),
+        dhcp=bool(told.get("dhcp")),
+        **lists,
+    )  # fmt: skip
+
+
+def _site(code: str, told: Mapping[str, Any]) -> OtherSite:
+    at = f"sites.{code}"
+    _only(told, {"address", "secret_file", "certificate"}, at)
+    file = Path(_text(told, "secret_file", at))
+    try:
+        secret = file.read_text("utf-8").strip()
+    except OSError as error:
+        raise SettingsFault(f"{at}.secret_file: {file} cannot be read: {error.strerror}.") from error
+    if len(secret) < 32:
+        raise SettingsFault(
+            f"{at}.secret_file: {file} holds less than 32 signs. openssl rand -hex 32 makes one."
+        )
+    certificate = Path(_text(told, "certificate", at)) if "certificate" in told else None
+    return OtherSite(code=code, address=_text(told, "address", at), secret=secret, certificate=certificate)
+
+
+def _tables(told: Mapping[str, Any], name: str) -> list[tuple[str, Mapping[str, Any]]]:
+    table = told.get(name, {})
+    if not isinstance(table, dict) or not all(isinstance(one, dict) for one in table.values()):
+        raise SettingsFault(f"{name} is no table of tables. Write [{name}.NAME], and its fields below.")
+    return list(table.items())
+
+
+def _only(told: Mapping[str, Any], known: set[str], at: str) -> None:
+    odd = sorted(set(told) - known)
+    if odd:
+        where = f"{at}.{odd[0]}" if at else odd[0]
+        raise SettingsFault(f"{where} is no setting. There are: {', '.join(sorted(known))}.")
+
+
+def _text(told: Mapping[str, Any], name: str, at: str) -> str:
+    value = told.get(name)
+    if not isinstance(value, str) or not value:
+        raise SettingsFault(f"{f'{at}.{name}' if at else name} is missing. Give a text.")
+    return value

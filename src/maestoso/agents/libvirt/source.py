@@ -1,0 +1,382 @@
+"""The sending side of copies: points of all machines of a group in one moment, and what they hold.
+
+A point stands as long as the other site reads it: running machines as pull-mode backups of libvirt, each with
+a checkpoint of the point's name, so that the next point knows what changed; machines without power as their
+files, held open so that nobody gives them power meanwhile.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import logging
+import shutil
+import struct
+import tempfile
+import threading
+import time
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import ExitStack, suppress
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+from xml.etree import ElementTree
+from xml.etree.ElementTree import Element, SubElement
+
+from . import images
+from .bindings import libvirt
+from .definition import MachineDisk, disks
+from .hypervisor import GuestSilent, Hypervisor, NoMachine
+from .images import ImageFault, Range
+
+MARK = "maestoso-"
+"""What points, checkpoints and bitmaps begin with; the time follows, so that names sort by it."""
+BLOCK = 1 << 16
+"""Bytes of a block that is compared by its hash."""
+HASH_BYTES = 16
+CHUNK = 1 << 20
+ABANDONED_S = 600.0
+"""A point that nobody reads for so long is ended: what a machine writes meanwhile takes space."""
+FRAME = struct.Struct(">QI?")
+"""Of the stream of blocks: offset, length, and whether it is all zeros, so that no bytes follow."""
+log = logging.getLogger("site-agent")
+
+
+class NoPoint(Exception):
+    """The point is not open here, or has no such disk."""
+
+
+class SourceFault(Exception):
+    """No point can be made; the text is why."""
+
+
+class _OpenDisk:
+    """One disk of an open point. Its handle is used by one thread at a time."""
+
+    def __init__(self, handle: Any, changed: Callable[[], list[Range] | None]) -> None:
+        self.handle = handle
+        self.size = int(handle.get_size())
+        self.changed = changed
+        self.turn = threading.Lock()
+
+
+class _Point:
+    """A point that is being read."""
+
+    def __init__(self, name: str, group: str) -> None:
+        self.name = name
+        self.group = group
+        self.stack = ExitStack()
+        self.disks: dict[tuple[str, str], _OpenDisk] = {}
+        self.running: list[str] = []
+        self.touched = time.monotonic()
+
+
+class Source:
+    """Points of this site's machines, for other sites."""
+
+    def __init__(self, hypervisor: Hypervisor, folder: Path) -> None:
+        self.hypervisor = hypervisor
+        self.folder = folder / "source"
+        self._turn = threading.Lock()
+        self._points: dict[str, _Point] = {}
+        self._sockets: dict[tuple[str, str], Path] = {}
+        for name in hypervisor.names():
+            self._end_backup(name)  # of an agent that was killed
+        shutil.rmtree(self.folder, ignore_errors=True)
+        self.folder.mkdir(parents=True)
+
+    # --- making and ending points ---
+
+    def open(
+        self, group: str, members: Mapping[str, Mapping[str, Any]], *, application: bool
+    ) -> dict[str, Any]:
+        """A point of these machines: ``disks`` of each, and ``since`` which point the other side has them, if
+        any. The answer is what there is to read. Raises SourceFault.
+
+        With ``application`` the guests are frozen by their agents first; where one cannot, none is.
+        """
+        with self._turn:
+            for old in [point for point in self._points.values() if point.group == group]:
+                self._end(old, received=False)  # its reader begins anew
+            point = _Point(f"{MARK}{datetime.now(UTC):%Y%m%dT%H%M%S%f}", group)
+            try:
+                told = self._open(point, members, application)
+            except (libvirt.libvirtError, ImageFault, NoMachine, OSError) as error:
+                self._end(point, received=False)
+                raise SourceFault(f"No point of {group} can be made: {_words(error)}") from error
+            self._points[point.name] = point
+            return told
+
+    def _open(
+        self, point: _Point, members: Mapping[str, Mapping[str, Any]], application: bool
+    ) -> dict[str, Any]:
+        machines: dict[str, dict[str, Any]] = {}
+        found: dict[str, list[MachineDisk]] = {}
+        for name, asked in members.items():
+            definition = self.hypervisor.xml(name)
+            found[name] = [disk for disk in disks(definition) if disk.name in asked["disks"]]
+            missing = set(asked["disks"]) - {disk.name for disk in found[name]}
+            if missing:
+                raise SourceFault(f"{name} has no disk {', '.join(sorted(missing))} that is a file.")
+            machines[name] = {
+                "xml": ElementTree.tostring(definition, encoding="unicode"),
+                "promoted_from": self.hypervisor.kept(name).get("point", ""),
+            }
+        running = [name for name in members if self.hypervisor.running(name)]
+        kind = self._stand_still(point, running, members, found, application)
+        at = datetime.now(UTC)
+        for name in members:
+            if name not in running:
+                self._open_files(point, name, found[name], str(members[name].get("since", "")))
+                machines[name]["contents"] = max(
+                    (disk.file.stat().st_mtime for disk in found[name]), default=0.0
+                )
+            else:
+                machines[name]["contents"] = at.timestamp()
+            machines[name]["disks"] = {disk.name: point.disks[name, disk.name].size for disk in found[name]}
+        return {"point": point.name, "at": at.isoformat(), "kind": kind, "machines": machines}
+
+    def _stand_still(
+        self, point: _Point, running: list[str], members: Mapping[str, Mapping[str, Any]],
+        found: Mapping[str, list[MachineDisk]], application: bool,
+    ) -> str:  # fmt: skip
+        """All machines that run stop for a moment, the point of each is made, and all go on: so the order in
+        which they wrote, to whatever disk of whatever machine, is kept."""
+        domains = {name: self.hypervisor.machine(name) for name in running}
+        frozen = application and bool(running) and self._freeze(domains)
+        since = {
+            name: self._checkpoint(domains[name], str(members[name].get("since", ""))) for name in running
+        }
+        suspended: list[Any] = []
+        own: dict[tuple[str, str], list[Range]] = {}
+        try:
+            for domain in domains.values():
+                domain.suspend()
+                suspended.append(domain)
+            for name, domain in domains.items():
+                if not since[name] and self.hypervisor.kept(name).get("point"):
+                    own |= {(name, disk.name): images.own_ranges(disk.file) for disk in found[name]}
+                since[name] = self._begin_backup(point, domain, name, found[name], since[name])
+        finally:
+            for domain in suspended:
+                domain.resume()
+            if frozen:
+                for domain in domains.values():
+                    with suppress(libvirt.libvirtError):
+                        domain.fsThaw()
+        for name in running:
+            for disk in found[name]:
+                self._connect(point, name, disk.name, since[name], own.get((name, disk.name)))
+        return "application-consistent" if frozen else "crash-consistent"
+
+    def _freeze(self, domains: Mapping[str, Any]) -> bool:
+        done: list[Any] = []
+        try:
+            for name, domain in domains.items():
+                self.hypervisor.guest(name, "guest-ping", 5)
+                domain.fsFreeze()
+                done.append(domain)
+        except (libvirt.libvirtError, GuestSilent) as error:
+            log.warning("not every guest can be frozen, so none is: %s", error)
+            for domain in done:
+                with suppress(libvirt.libvirtError):
+                    domain.fsThaw()
+            return False
+        return True
+
+    def _checkpoint(self, domain: Any, since: str) -> str:
+        """The newest checkpoint that is not after ``since``, whose bitmap tells all that changed; or none."""
+        names = sorted(one.getName() for one in domain.listAllCheckpoints() if one.getName().startswith(MARK))
+        return next((name for name in reversed(names) if since and name <= since), "")
+
+    def _begin_backup(
+        self, point: _Point, domain: Any, name: str, found: list[MachineDisk], since: str
+    ) -> str:
+        folder = Path(tempfile.mkdtemp(prefix="maestoso-"))
+        folder.chmod(0o733)  # QEMU may be another user
+        point.stack.callback(shutil.rmtree, folder, ignore_errors=True)
+        checkpoint = Element("domaincheckpoint")
+        SubElement(checkpoint, "name").text = point.name
+        marks = SubElement(checkpoint, "disks")
+        for disk in found:
+            SubElement(marks, "disk", name=disk.name, checkpoint="bitmap")
+        for attempt in dict.fromkeys((since, "")):
+            try:
+                domain.backupBegin(self._backup(folder, name, found, attempt), _text(checkpoint), 0)
+            except libvirt.libvirtError as error:
+                if not attempt:
+                    raise
+                # After the machine was killed its bitmaps cannot be relied on.
+                log.warning("what changed in %s since %s is not known: %s", name, attempt, _words(error))
+                self._forget_checkpoints(domain)
+                continue
+            point.running.append(name)
+            self._sockets[point.name, name] = folder / "s"
+            return attempt
+        raise AssertionError("the last attempt returns or raises")
+
+    def _backup(self, folder: Path, name: str, found: list[MachineDisk], since: str) -> str:
+        backup = Element("domainbackup", mode="pull")
+        if since:
+            SubElement(backup, "incremental").text = since
+        SubElement(backup, "server", transport="unix", socket=str(folder / "s"))
+        listed = SubElement(backup, "disks")
+        for disk in found:
+            more: dict[str, Any] = {"exportbitmap": f"changed-{disk.name}"} if since else {}
+            one = SubElement(
+                listed, "disk", name=disk.name, backup="yes", type="file", exportname=disk.name, **more
+            )
+            SubElement(one, "driver", type="qcow2")
+            SubElement(one, "scratch", file=str(self.folder / f"{name}.{disk.name}"))
+        return _text(backup)
+
+    def _connect(self, point: _Point, name: str, disk: str, since: str, own: list[Range] | None) -> None:
+        bitmap = f"changed-{disk}" if since else ""
+        contexts = [images.ALLOCATION, *([f"qemu:dirty-bitmap:{bitmap}"] if bitmap else [])]
+        handle = images.connected(self._sockets[point.name, name], disk, contexts)
+        point.stack.callback(handle.shutdown)
+        point.disks[name, disk] = _OpenDisk(
+            handle, (lambda: images.dirty(handle, bitmap)) if bitmap else lambda: own
+        )
+
+    def _open_files(self, point: _Point, name: str, found: list[MachineDisk], since: str) -> None:
+        for disk in found:
+            handle = point.stack.enter_context(images.opened(disk.file))
+            promoted = bool(self.hypervisor.kept(name).get("point"))
+
+            def changed(file: Path = disk.file, promoted: bool = promoted) -> list[Range] | None:
+                told = changed_since(file, since)
+                return images.own_ranges(file) if told is None and promoted else told
+
+            point.disks[name, disk.name] = _OpenDisk(handle, changed)
+
+    def close(self, name: str, *, received: bool) -> None:
+        """The other site is done with a point; where it has it all, older checkpoints are not needed any
+        more. One that is not open is no fault."""
+        with self._turn:
+            point = self._points.get(name)
+            if point is not None:
+                self._end(point, received=received)
+
+    def tidy(self) -> None:
+        """End points that nobody reads any more."""
+        with self._turn:
+            for point in list(self._points.values()):
+                if time.monotonic() - point.touched > ABANDONED_S:
+                    log.warning("%s of %s is ended: nobody has read it for a while", point.name, point.group)
+                    self._end(point, received=False)
+
+    def _end(self, point: _Point, *, received: bool) -> None:
+        self._points.pop(point.name, None)
+        with suppress(Exception):
+            point.stack.close()
+        for name in point.running:
+            self._end_backup(name)
+            self._sockets.pop((point.name, name), None)
+            domain = self.hypervisor.find(name)
+            if domain is None:
+                continue
+            for checkpoint in domain.listAllCheckpoints():
+                called = checkpoint.getName()
+                # One that was not received is of no use; the one before it goes on.
+                if called.startswith(MARK) and (called < point.name if received else called == point.name):
+                    _delete(checkpoint)
+
+    def _end_backup(self, name: str) -> None:
+        domain = self.hypervisor.find(name)
+        if domain is not None and domain.isActive():
+            with suppress(libvirt.libvirtError):
+                if domain.backupGetXMLDesc():
+                    domain.abortJob()
+
+    def _forget_checkpoints(self, domain: Any) -> None:
+        for checkpoint in sorted(domain.listAllCheckpoints(), key=lambda one: one.getName(), reverse=True):
+            if checkpoint.getName().startswith(MARK):
+                _delete(checkpoint)
+
+    # --- reading them ---
+
+    def ranges(self, point: str, machine: str, disk: str) -> dict[str, Any]:
+        """``size``, ``data`` (what is not zero) and ``changed`` (since the point that the other side has, or
+        None where that is not known)."""
+        found = self._disk(point, machine, disk)
+        with found.turn:
+            return {
+                "size": found.size, "data": images.data_ranges(found.handle), "changed": found.changed(),
+            }  # fmt: skip
+
+    def hashes(self, point: str, machine: str, disk: str, ranges: list[Range]) -> Iterator[bytes]:
+        """A hash (16 bytes) of each block of 64 KiB of each range."""
+        found = self._disk(point, machine, disk)
+        for one in ranges:
+            for at in range(one.offset, one.offset + one.length, CHUNK):
+                data = self._read(point, found, at, min(CHUNK, one.offset + one.length - at))
+                yield b"".join(hash_of(data[i : i + BLOCK]) for i in range(0, len(data), BLOCK))
+
+    def blocks(self, point: str, machine: str, disk: str, ranges: list[Range]) -> Iterator[bytes]:
+        """Frames of what the ranges hold."""
+        found = self._disk(point, machine, disk)
+        for one in ranges:
+            for at in range(one.offset, one.offset + one.length, CHUNK):
+                data = self._read(point, found, at, min(CHUNK, one.offset + one.length - at))
+                zero = data.count(0) == len(data)
+                yield FRAME.pack(at, len(data), zero)
+                if not zero:
+                    yield bytes(data)
+
+    def _read(self, point: str, disk: _OpenDisk, at: int, size: int) -> bytearray:
+        with self._turn:
+            if point not in self._points:
+                raise NoPoint(point)
+            self._points[point].touched = time.monotonic()
+        with disk.turn:
+            data: bytearray = disk.handle.pread(size, at)
+        return data
+
+    def _disk(self, point: str, machine: str, disk: str) -> _OpenDisk:
+        with self._turn:
+            found = self._points.get(point)
+            if found is None or (machine, disk) not in found.disks:
+                raise NoPoint(point)
+            found.touched = time.monotonic()
+            return found.disks[machine, disk]
+
+
+def changed_since(file: Path, since: str) -> list[Range] | None:
+    """What was written to a file that no machine has open, since a point, by the bitmaps in it; None where
+    that is not known. More than that is no fault."""
+    found = images.bitmaps(file)
+    before = [name for name in found if name.startswith(MARK) and name <= since]
+    if not since or not before:
+        return None
+    needed = [name for name in found if name.startswith(MARK) and name >= max(before)]
+    if not all(found[name] for name in needed):
+        return None
+    changed: list[Range] = []
+    for name in needed:
+        with images.opened(file, bitmap=name) as handle:
+            changed += images.dirty(handle, name)
+    return images.merged(changed)
+
+
+def hash_of(block: bytes | bytearray | memoryview) -> bytes:
+    """Of a block; equal blocks have equal ones."""
+    return hashlib.blake2b(block, digest_size=HASH_BYTES).digest()
+
+
+def _delete(checkpoint: Any) -> None:
+    try:
+        checkpoint.delete()
+    except libvirt.libvirtError:
+        # Its bitmap is gone, or cannot be reached without power: what libvirt knows of it goes at least.
+        with suppress(libvirt.libvirtError):
+            checkpoint.delete(libvirt.VIR_DOMAIN_CHECKPOINT_DELETE_METADATA_ONLY)
+
+
+def _text(element: Element) -> str:
+    return ElementTree.tostring(element, encoding="unicode")
+
+
+def _words(error: BaseException) -> str:
+    said = error.get_error_message() if isinstance(error, libvirt.libvirtError) else str(error)
+    return said if said.endswith(".") else f"{said}."

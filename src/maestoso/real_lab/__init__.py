@@ -1,0 +1,1 @@
+"""Two sites of real machines on this one: small guests made from Debian packages, in network namespaces."""

@@ -1,0 +1,71 @@
+"""The file of settings: each fault is named, with what would be right."""
+
+from __future__ import annotations
+
+import tempfile
+import unittest
+from pathlib import Path
+
+from maestoso.agents.libvirt.settings import Settings, SettingsFault, read
+
+GOOD = """
+site = "QUA"
+folder = "/var/lib/maestoso-agent"
+[networks.app]
+bridge = "br-app"
+prefixes = ["192.0.2.0/24"]
+gateways = ["192.0.2.1"]
+[storage.fast]
+folder = "/srv/fast"
+[sites.HIL]
+address = "https://agent.hil.example:8700"
+secret_file = "SECRET"
+"""
+
+
+class Reading(unittest.TestCase):
+    """A file that is right, and what is said of others."""
+
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.file = Path(folder.name) / "agent.toml"
+        self.secret = Path(folder.name) / "secret"
+        self.secret.write_text("0123456789abcdef" * 4)
+
+    def settings(self, text: str) -> Settings:
+        """Read a text."""
+        self.file.write_text(text.replace("SECRET", str(self.secret)))
+        return read(self.file)
+
+    def test_all_of_it_is_read(self) -> None:
+        found = self.settings(GOOD)
+        self.assertEqual((found.site, found.uri, found.port), ("QUA", "qemu:///system", 8700))
+        self.assertEqual(found.networks["app"].gateways, ("192.0.2.1",))
+        self.assertEqual(found.sites["HIL"].secret, "0123456789abcdef" * 4)
+
+    def test_faults_are_named(self) -> None:
+        self.secret.write_text("short")
+        for wrong, right, said in (
+            ('site = "QUA"', 'site = "qua"', "site is 'qua'"),
+            ('site = "QUA"\n', "", "site is missing"),
+            ('folder = "/var/lib/maestoso-agent"', "folder = 7", "folder is missing"),
+            ('bridge = "br-app"', "", "networks.app.bridge is missing"),
+            ("192.0.2.0/24", "192.0.2.0/33", "networks.app.prefixes"),
+            ("192.0.2.1", "one", "networks.app.gateways"),
+            ("[networks.app]", "ports = 1\n[networks.app]", "ports is no setting"),
+            ("[networks.app]", "port = 99999\n[networks.app]", "port is 99999"),
+            ("[storage.fast]", "[storage]", "storage is no table of tables"),
+            ("site =", "site ==", "is not TOML"),
+            ("", "", "sites.HIL.secret_file"),
+        ):
+            with self.subTest(said), self.assertRaises(SettingsFault) as caught:
+                self.settings(GOOD.replace(wrong, right, 1))
+            self.assertIn(said, str(caught.exception))
+        self.file.unlink()
+        with self.assertRaisesRegex(SettingsFault, "cannot be read"):
+            read(self.file)
+
+
+if __name__ == "__main__":
+    unittest.main()

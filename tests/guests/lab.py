@@ -1,0 +1,117 @@
+"""Two sites of real machines for tests: a database that counts, and an application that makes it count."""
+
+from __future__ import annotations
+
+import os
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+from typing import Any
+
+from maestoso.agent_kit.conformance.client import Client
+from maestoso.agents.libvirt.networks import ip, links
+from maestoso.real_lab import ready
+from maestoso.real_lab.sites import Guest, RealLab
+from maestoso.server.config.options import ROOT
+from tests.e2e.application import until
+
+HOME, AWAY = "ALD", "BIR"
+MEMBERS = ("db", "app")
+GUESTS = (
+    Guest(
+        name="db", last=11, second_disk=16, offers=(("count", "http", 80),), tags={"tier": "data"},
+        runs="httpd -h /www -p 80\n",
+    ),
+    Guest(
+        name="app", last=12, second_disk=16, offers=(("shop", "http", 80),), uses=("count",), tags={"tier": "app"},
+        runs="httpd -h /www -p 80\nwriter 11\n",
+    ),
+)  # fmt: skip
+
+
+class Sites:
+    """A lab of one test, taken away with it."""
+
+    def __init__(self, case: unittest.TestCase) -> None:
+        folder = Path(tempfile.mkdtemp(prefix="maestoso-guests-"))
+        kit = ready.prepare(ready.FOLDER)
+        number = os.getpid() % 60
+        self.lab = RealLab(folder, kit, f"t{number}", line=number)
+        case.addCleanup(self.lab.remove)
+        self.lab.make_networks()
+        self.lab.write_settings()
+        for guest in GUESTS:
+            self.lab.make_guest(HOME, guest)
+        for code in (HOME, AWAY):
+            self.lab.start_agent(code)
+        self.agents = {code: self._client(case, code) for code in (HOME, AWAY)}
+
+    def _client(self, case: unittest.TestCase, code: str) -> Client:
+        client = Client(self.lab.url(code), self.lab.token(code), code)
+        case.addCleanup(client.http.close)
+        return client
+
+    def start_production(self) -> None:
+        """Power for both, and wait until they count."""
+        for name in MEMBERS:
+            self.agents[HOME].done("power-on", name)
+        until(lambda: self.count(HOME) > 0, "production to count", 300)
+
+    def state(self, code: str, last: int = 11) -> dict[str, str]:
+        """What a guest says of itself to who asks it over the network; nothing where it does not answer."""
+        import httpx
+
+        at = self.lab.site(code).address(last)
+        try:
+            said = httpx.get(f"http://{at}/cgi-bin/state", timeout=5, trust_env=False).text
+        except httpx.HTTPError:
+            return {}
+        return dict(line.split(" ", 1) for line in said.splitlines() if " " in line)
+
+    def count(self, code: str) -> int:
+        """The count of the database at a site; 0 where it does not answer."""
+        return int(self.state(code).get("count", "") or 0)
+
+    def disks(self, code: str, name: str) -> list[Path]:
+        """The files that a machine has now, by its agent's definition."""
+        from xml.etree import ElementTree
+
+        from maestoso.agents.libvirt import definition
+
+        file = self.lab.folder / code / "libvirt" / "etc" / "qemu" / f"{name}.xml"
+        return [disk.file for disk in definition.disks(ElementTree.parse(file).getroot())]
+
+    def start_command(self, code: str) -> list[str]:
+        """What starts the agent of a site, for who wants to do that."""
+        space = self.lab.space(self.lab.site(code))
+        return [
+            "env", f"PYTHONPATH={ROOT / 'src'}", "nsenter", f"--net=/run/netns/{space}", sys.executable, "-m",
+            "maestoso.agents.libvirt", str(self.lab.folder / f"{code}.toml"),
+        ]  # fmt: skip
+
+
+def left_on_the_host(lab: RealLab) -> list[str]:
+    """Devices and namespaces of a lab, or of the tests in it."""
+    devices = [
+        link["ifname"]
+        for link in links()
+        if link["ifname"].startswith((f"mt-{lab.name}-", f"maestoso-{lab.name}"))
+    ]
+    spaces = [
+        line.split()[0]
+        for line in ip("netns", "list").splitlines()
+        if line.startswith(f"maestoso-{lab.name}-")
+    ]
+    return devices + spaces
+
+
+def definition_of(sites: Sites, **policy: Any) -> dict[str, Any]:
+    """The group of both."""
+    return {
+        "code": "shop", "name": "Shop", "source": HOME, "target": AWAY, "members": list(MEMBERS),
+        "policy": {"interval_s": 5, "rpo_s": 60, "app_consistent_every_s": 0, **policy},
+    }  # fmt: skip
+
+
+needs_real_machines = unittest.skipIf(ready.why_not(), ready.why_not())

@@ -1,0 +1,119 @@
+"""What is in the copies of real machines: the order of writes, every byte, and no more bytes than differ."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import tempfile
+import unittest
+from pathlib import Path
+from typing import Any
+
+from maestoso.agents.libvirt import images
+from maestoso.agents.libvirt.copies import Copies
+from tests.e2e.application import until
+from tests.guests.lab import AWAY, HOME, MEMBERS, Sites, definition_of, left_on_the_host, needs_real_machines
+
+FIRST_DISK_BYTES = 64 << 20
+
+
+@needs_real_machines
+class Points(unittest.TestCase):
+    """A database, and an application that counts on both its disks first and then in the database."""
+
+    def setUp(self) -> None:
+        self.sites = Sites(self)
+        self.sites.start_production()
+        self.home, self.away = self.sites.agents[HOME], self.sites.agents[AWAY]
+
+    def protect(self, code: str, members: tuple[str, ...]) -> None:
+        """Copy machines as a group, now and then only when asked."""
+        specs = self.home.get("/inventory", "Inventory")["workloads"]
+        group = {**definition_of(self.sites, interval_s=3600), "code": code, "members": list(members)}
+        wanted = [spec for spec in specs if spec["name"] in members]
+        self.away.done("protect", code, group=group, digest=code, workloads=wanted, link=None)
+        until(lambda: self.newest(code), f"a first point of {code}", 120)
+
+    def newest(self, code: str) -> Any:
+        """How the newest point of a group is said to be."""
+        found = next(one for one in self.away.get("/pulse", "SitePulse")["groups"] if one["group"] == code)
+        return found["newest"]
+
+    def sync(self, code: str) -> dict[str, dict[str, Path]]:
+        """A new point; the files of each machine at it."""
+        self.away.done("sync", code, group=code)
+        held = Copies(self.sites.lab.folder / AWAY / "copies").of(code)
+        point = held.point(None)
+        return {name: held.disks(point, name) for name in point["machines"]}
+
+    def counts(self, code: str, name: str, files: dict[str, dict[str, Path]]) -> tuple[int, int]:
+        """What both disks of a machine had counted to at a point."""
+        with tempfile.TemporaryDirectory() as folder:
+            raw = Path(folder) / "raw"
+            subprocess.run(
+                ["qemu-img", "convert", "-U", "-O", "raw", str(files[name]["vda"]), str(raw)], check=True
+            )
+            # As a machine would that comes up from it: the journal first.
+            subprocess.run(["e2fsck", "-fy", str(raw)], capture_output=True, check=False)
+            said = subprocess.run(["debugfs", "-R", "cat /count", str(raw)], capture_output=True, check=True)
+            first = said.stdout
+            subprocess.run(
+                ["qemu-img", "convert", "-U", "-O", "raw", str(files[name]["vdb"]), str(raw)], check=True
+            )
+            second = raw.read_bytes()[:512]
+        return _number(first), _number(second)
+
+    def test_the_order_of_writes_is_kept_over_disks_and_machines_and_would_not_be_without(self) -> None:
+        self.protect("shop", MEMBERS)
+        for _ in range(3):
+            files = self.sync("shop")
+            first, second = self.counts("shop", "app", files)
+            database, _ = self.counts("shop", "db", files)
+            self.assertTrue(first >= second >= database >= first - 1, (first, second, database))
+        self.away.done("unprotect", "shop")
+        # The same machines in two groups, the one that counts last copied last: so it would be without order.
+        self.protect("one", ("app",))
+        self.protect("other", ("db",))
+        ahead, _ = self.counts("one", "app", self.sync("one"))
+        until(lambda: self.sites.count(HOME) > ahead + 1, "it to count on", 60)
+        behind, _ = self.counts("other", "db", self.sync("other"))
+        self.assertGreater(behind, ahead, "without order, the database is ahead of who counts in it")
+
+    def test_every_byte_is_there_and_only_what_differs_is_copied(self) -> None:
+        self.protect("shop", MEMBERS)
+        self.assertLess(self.newest("shop")["changed_bytes"], FIRST_DISK_BYTES, "zeros are not copied")
+        self.sync("shop")
+        self.assertLess(self.newest("shop")["changed_bytes"], 4 << 20, "bitmaps tell what changed")
+
+        pid = self.sites.lab.machines(HOME)["app"]
+        os.kill(pid, signal.SIGKILL)
+        until(lambda: "app" not in self.sites.lab.machines(HOME), "it to be gone", 30)
+        self.home.done("power-on", "app", unless_on=True)
+        self.home.done("await-heartbeat", "app", timeout_s=300)
+        self.sync("shop")
+        changed = self.newest("shop")["changed_bytes"]
+        self.assertLess(changed, 8 << 20, "after SIGKILL no bitmap tells, and blocks are compared")
+
+        for name in MEMBERS:
+            self.home.done("shut-down", name, limit_s=300, force=False)
+        files = self.sync("shop")
+        self.assertLess(self.newest("shop")["changed_bytes"], 8 << 20)
+        for name in MEMBERS:
+            for disk, file in zip(("vda", "vdb"), self.sites.disks(HOME, name), strict=True):
+                self.assertTrue(
+                    images.equal(files[name][disk], file), f"{disk} of {name} is not equal to its source"
+                )
+
+    def test_nothing_is_left_on_the_host(self) -> None:
+        self.assertTrue(left_on_the_host(self.sites.lab))
+        self.sites.lab.remove()
+        self.assertEqual(left_on_the_host(self.sites.lab), [])
+
+
+def _number(text: bytes) -> int:
+    return int(text.strip(b"\0\n ") or b"0")
+
+
+if __name__ == "__main__":
+    unittest.main()
