@@ -3,18 +3,24 @@
 from __future__ import annotations
 
 import os
+import ssl
 import sys
 import tempfile
 import unittest
 from pathlib import Path
 from typing import Any
+from xml.etree import ElementTree
+
+import httpx
 
 from maestoso.agent_kit.conformance.client import Client
+from maestoso.agents.libvirt import definition
 from maestoso.agents.libvirt.networks import ip, links
 from maestoso.real_lab import ready
 from maestoso.real_lab.sites import Guest, RealLab
 from maestoso.server.config.options import ROOT
 from tests.e2e.application import until
+from tests.prepared import WORKER
 
 HOME, AWAY = "ALD", "BIR"
 MEMBERS = ("db", "app")
@@ -36,9 +42,11 @@ class Sites:
     def __init__(self, case: unittest.TestCase) -> None:
         folder = Path(tempfile.mkdtemp(prefix="maestoso-guests-"))
         kit = ready.prepare(ready.FOLDER)
-        number = os.getpid() % 60
+        # Workers of one run have numbers that follow each other.
+        number = int(os.environ.get(WORKER, os.getpid())) % 60
         self.lab = RealLab(folder, kit, f"t{number}", line=number)
         case.addCleanup(self.lab.remove)
+        case.addCleanup(self._say_what_they_said, case)
         self.lab.make_networks()
         self.lab.write_settings()
         for guest in GUESTS:
@@ -48,9 +56,18 @@ class Sites:
         self.agents = {code: self._client(case, code) for code in (HOME, AWAY)}
 
     def _client(self, case: unittest.TestCase, code: str) -> Client:
-        client = Client(self.lab.url(code), self.lab.token(code), code)
+        trust = ssl.create_default_context(cadata=self.lab.certificate(code))
+        client = Client(self.lab.url(code), self.lab.token(code), code, trust)
         case.addCleanup(client.http.close)
         return client
+
+    def _say_what_they_said(self, case: unittest.TestCase) -> None:
+        """The ends of the agents' logs, where the test failed."""
+        outcome = getattr(case, "_outcome", None)
+        if outcome is not None and not outcome.success:
+            for code in (HOME, AWAY):
+                file = self.lab.folder / f"{code}.log"
+                print(f"--- {code}:\n{file.read_text(errors='replace')[-6000:]}" if file.is_file() else code)
 
     def start_production(self) -> None:
         """Power for both, and wait until they count."""
@@ -60,8 +77,6 @@ class Sites:
 
     def state(self, code: str, last: int = 11) -> dict[str, str]:
         """What a guest says of itself to who asks it over the network; nothing where it does not answer."""
-        import httpx
-
         at = self.lab.site(code).address(last)
         try:
             said = httpx.get(f"http://{at}/cgi-bin/state", timeout=5, trust_env=False).text
@@ -75,11 +90,7 @@ class Sites:
 
     def disks(self, code: str, name: str) -> list[Path]:
         """The files that a machine has now, by its agent's definition."""
-        from xml.etree import ElementTree
-
-        from maestoso.agents.libvirt import definition
-
-        file = self.lab.folder / code / "libvirt" / "etc" / "qemu" / f"{name}.xml"
+        file = self.lab.root(code) / "etc" / "qemu" / f"{name}.xml"
         return [disk.file for disk in definition.disks(ElementTree.parse(file).getroot())]
 
     def start_command(self, code: str) -> list[str]:

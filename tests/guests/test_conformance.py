@@ -5,7 +5,6 @@ from __future__ import annotations
 import io
 import shlex
 import unittest
-from contextlib import redirect_stdout
 
 from maestoso.agent_kit.conformance.run import run
 from tests.e2e.application import until
@@ -25,10 +24,8 @@ class Conformance(unittest.TestCase):
         until(lambda: away.get("/points", "Points", group="shop")["points"], "a first point", 120)
         sites.lab.kill_agent(AWAY)
         said = io.StringIO()
-        with redirect_stdout(said):
-            ended = run(
-                away, "shop", source=home, members=MEMBERS, start=shlex.join(sites.start_command(AWAY))
-            )
+        start = shlex.join(sites.start_command(AWAY))
+        ended = run(away, "shop", source=home, members=MEMBERS, start=start, out=said)
         self.assertEqual(ended, 0, said.getvalue())
         self.assertIn("0 not, 0 not tested", said.getvalue())
 

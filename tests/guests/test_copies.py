@@ -88,8 +88,8 @@ class Points(unittest.TestCase):
 
         pid = self.sites.lab.machines(HOME)["app"]
         os.kill(pid, signal.SIGKILL)
-        until(lambda: "app" not in self.sites.lab.machines(HOME), "it to be gone", 30)
-        self.home.done("power-on", "app", unless_on=True)
+        until(lambda: "app" in self.home.get("/pulse", "SitePulse")["off"], "it to be gone", 30)
+        self.home.done("power-on", "app")
         self.home.done("await-heartbeat", "app", timeout_s=300)
         self.sync("shop")
         changed = self.newest("shop")["changed_bytes"]

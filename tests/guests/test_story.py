@@ -29,7 +29,10 @@ class RealMachines(unittest.TestCase):
         self.sites.start_production()
         for code in (HOME, AWAY):
             lab = self.sites.lab
-            body = {"code": code, "name": code.title(), "agent_url": lab.url(code), "token": lab.token(code)}
+            body = {
+                "code": code, "name": code.title(), "agent_url": lab.url(code), "token": lab.token(code),
+                "certificate": lab.certificate(code),
+            }  # fmt: skip
             self.assertFalse(self.api.send("POST", "/sites", body)["practice"])
         self.api.send(
             "PUT", "/links", {"one": HOME, "other": AWAY, "bandwidth_bps": 10**9, "latency_ms": 1.0}

@@ -27,7 +27,7 @@ from maestoso.server.estate import agents
 from maestoso.server.estate.agents import check_address, pulse
 from maestoso.server.estate.models import Site
 from tests.agent_kit.papers import Papers
-from tests.agent_kit.sites import HAS, free_port
+from tests.agent_kit.sites import HAS, free_port, spec
 from tests.server.tidewell import Tidewell
 
 
@@ -77,6 +77,26 @@ class Agents(Tidewell):
         told = self.problem(self.register(url, **agent), status, code)
         self.assertFalse(Site.objects.filter(code="NEW").exists())
         return str(told["detail"])
+
+    def test_a_machine_that_the_records_forget_is_a_difference_though_the_agent_says_the_same(self) -> None:
+        home = self.folder / "machines" / "loner"
+        (home / "disks").mkdir(parents=True)
+        machine = {
+            "name": "loner",
+            "workload": spec("loner", 1),
+            "own": True,
+            "mark": "",
+            "group": "",
+            "registered": True,
+        }
+        (home / "machine.json").write_text(json.dumps({**machine, "powered": True}))
+        token = self.tokens.enrol(self.tokens.open_code())
+        self.register(self.serve(), token=token, certificate=self.pem("agent"))
+        self.assertEqual(self.browser.get("/api/v1/sites/NEW/drift").json()["differences"], [])
+        self.assertEqual(self.browser.send("DELETE", "/workloads/loner").status_code, 204)
+        (found,) = self.browser.get("/api/v1/sites/NEW/drift").json()["differences"]
+        self.assertIn("loner", found["id"])
+        self.assertEqual(self.browser.send("POST", "/sites/NEW/drift", {}).json(), {"changed": 1})
 
     def test_with_a_one_time_code_it_is_trusted_by_its_certificate_and_has_a_token(self) -> None:
         url = self.serve()

@@ -47,6 +47,7 @@ def main() -> int:
         "test": lambda: _test(arguments.only, arguments.v, arguments.serial),
         "verify": lambda: _verify(Path(arguments.file), arguments.keys),
         "soak": lambda: _soak(arguments),
+        "real-lab": lambda: _real_lab(options, arguments),
     }
     try:
         return commands[arguments.command]()
@@ -84,6 +85,51 @@ def _verify(file: Path, keys: str | None) -> int:
     return verify_file(file, keys)
 
 
+def _real_lab(options: Options, given: argparse.Namespace) -> int:
+    from maestoso.real_lab import command
+    from maestoso.real_lab.ledger import PLAN
+
+    lab = command.lab(ROOT / "var" / "real-lab")
+    if given.lose:
+        killed = command.lose(lab, given.lose)
+        print(f"Killed: the agent of {given.lose} and {', '.join(killed) or 'no machine'}.")
+        print("./maestoso real-lab starts the agent again.")
+        return 0
+    running = _running(options)
+    if running is None:
+        if given.remove:
+            command.away(lab, None, print)
+            return 0
+        raise StageFailed(
+            "Maestoso does not run. Start it in another terminal, allowed to speak to the agents of the lab:"
+            f"\n  {variable('agent_hosts')}=127.0.0.1,{command.network(lab)} ./maestoso demo"
+        )
+    token = os.environ.get("MAESTOSO_TOKEN", "")
+    if not token and not running.secrets.admin_password:
+        raise StageFailed(
+            "Set MAESTOSO_TOKEN to the token of an administrator, made under My account in Maestoso."
+        )
+    maestoso = command.Maestoso(running.address, token=token, password=running.secrets.admin_password)
+    if given.remove:
+        command.away(lab, maestoso, print)
+        print("Nothing of it is left on this machine.")
+        return 0
+    command.up(lab, maestoso, print)
+    print(f"\nThe lab is up, and {running.address} knows it: the plan {PLAN} is ready to be tested.")
+    return 0
+
+
+def _running(options: Options) -> Processes | None:
+    """The Maestoso that runs on this machine, if any."""
+    for name in ("demo", "live"):
+        place = _place(options, name)
+        if place.var.is_dir():
+            processes = Processes(place, make_secrets(place.var), practice=name == "demo")
+            if processes.running() is not None:
+                return processes
+    return None
+
+
 def _parse() -> argparse.Namespace:
     parser = argparse.ArgumentParser(prog="./maestoso")
     commands = parser.add_subparsers(dest="command", required=True)
@@ -112,6 +158,11 @@ def _parse() -> argparse.Namespace:
         "--schedules", type=int, default=0, metavar="N",
         help="no processes: N random orders of engines, keeper, people and messages, in virtual time",
     )  # fmt: skip
+    machines = commands.add_parser(
+        "real-lab", help="two sites of real, small machines on this one, known to the Maestoso that runs here"
+    )
+    machines.add_argument("--remove", action="store_true", help="take all of it away again")
+    machines.add_argument("--lose", metavar="SITE", help="kill all machines and the agent of a site of it")
     check = commands.add_parser("verify", help="check the evidence of a run; needs no database")
     check.add_argument("file", help="what was exported as run-N.evidence.jsonl")
     check.add_argument("--keys", help="a JWK set of keys that you trust; else only the fingerprint is said")

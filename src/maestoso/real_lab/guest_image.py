@@ -16,6 +16,8 @@ from pathlib import Path
 FILES = Path(__file__).with_name("guest")
 PACKAGES = ("busybox-static", "qemu-guest-agent")
 """Beside the kernel; their files are used, they are not installed."""
+NAME_SERVER = "dnsmasq"
+"""Taken from this machine."""
 KERNEL = "linux-image-cloud-amd64"
 MODULES = (
     "drivers/virtio/virtio", "drivers/virtio/virtio_ring", "drivers/virtio/virtio_pci_legacy_dev",
@@ -69,13 +71,8 @@ def build(folder: Path) -> None:
     for name in _said(str(busybox), "--list").split():
         if not (root / "bin" / name).exists():
             (root / "bin" / name).symlink_to("busybox")
-    agent = _one(unpacked, "**/qemu-ga")
-    shutil.copy(agent, root / "usr/sbin/qemu-ga")
-    for library in re.findall(r"/\S+", _said("ldd", str(agent))):
-        place = root / library.lstrip("/").rstrip(":")
-        if Path(library).is_file() and "qemu-ga" not in library:
-            place.parent.mkdir(parents=True, exist_ok=True)
-            shutil.copy(Path(library).resolve(), place)
+    for program in (_one(unpacked, "**/qemu-ga"), Path(shutil.which(NAME_SERVER) or NAME_SERVER)):
+        _with_libraries(program, root)
     kernel = _one(unpacked, "lib/modules/*/kernel")
     for module in MODULES:
         shutil.copy(kernel / f"{module}.ko", root / "lib/modules")
@@ -134,6 +131,16 @@ def interfaces(address: str, gateway: str) -> str:
     return (
         f"auto eth0\niface eth0 inet static\n  address {at.ip}\n  netmask {at.netmask}\n  gateway {gateway}\n"
     )
+
+
+def _with_libraries(program: Path, root: Path) -> None:
+    """Into ``usr/sbin``, and what it is linked with where this machine has it."""
+    shutil.copy(program, root / "usr/sbin")
+    for library in re.findall(r"=> (/\S+)|^\s+(/lib\S+)", _said("ldd", str(program)), re.M):
+        found = Path(library[0] or library[1])
+        place = root / str(found).lstrip("/")
+        place.parent.mkdir(parents=True, exist_ok=True)
+        shutil.copy(found.resolve(), place)
 
 
 def _one(folder: Path, pattern: str) -> Path:

@@ -11,6 +11,8 @@ import json
 import os
 import shutil
 import signal
+import socket
+import sqlite3
 import subprocess
 import sys
 import time
@@ -21,8 +23,8 @@ from typing import Any
 from xml.etree import ElementTree
 
 from maestoso.agents.libvirt.definition import people_say
-from maestoso.agents.libvirt.networks import inside, ip, links
-from maestoso.real_lab import guest_image
+from maestoso.agents.libvirt.networks import Isolation, inside, ip, links
+from maestoso.real_lab import certificate, guest_image
 
 STARTS_S = 120.0
 MEMORY_MIB = 96
@@ -80,9 +82,21 @@ class RealLab:
         """Its namespace."""
         return f"maestoso-{self.name}-{site.code.lower()}"
 
+    def address(self, code: str) -> str:
+        """Where it is on the line."""
+        return f"{self.line}.0.{10 + self.site(code).number}"
+
+    def root(self, code: str) -> Path:
+        """Where libvirt keeps what it knows of a site; short, because the names of sockets must be."""
+        return Path("/var/tmp", f"maestoso-{self.name}", code)
+
+    def certificate(self, code: str) -> str:
+        """What its agent shows (PEM)."""
+        return certificate.public_part(self.folder / code / "agent.pem")
+
     def url(self, code: str) -> str:
         """Where its agent is."""
-        return f"http://{self.line}.0.{10 + self.site(code).number}:{self.port}"
+        return f"https://{self.address(code)}:{self.port}"
 
     def token(self, code: str) -> str:
         """What its agent is asked with."""
@@ -155,14 +169,18 @@ class RealLab:
                 if not file.is_file():
                     file.touch(0o600)
                     file.write_text(os.urandom(32).hex())
+            if not (home / "agent.pem").is_file():
+                certificate.write(home / "agent.pem", f"agent of {site.code}", self.address(site.code))
         for site in self.sites:
             other = next(one for one in self.sites if one is not site)
             (self.folder / f"{site.code}.toml").write_text(f"""\
 site = "{site.code}"
-uri = "qemu:///embed?root={self.folder / site.code / "libvirt"}"
+uri = "qemu:///embed?root={self.root(site.code)}"
 folder = "{self.folder / site.code}"
-host = "{self.line}.0.{10 + site.number}"
+host = "{self.address(site.code)}"
 port = {self.port}
+certificate = "{self.folder / site.code / "agent.pem"}"
+key = "{self.folder / site.code / "agent.pem"}"
 
 [storage.disks]
 folder = "{self.folder / site.code / "disks"}"
@@ -175,6 +193,7 @@ gateways = ["{site.address(1)}"]
 [sites.{other.code}]
 address = "{self.url(other.code)}"
 secret_file = "{self.folder / "secret"}"
+certificate = "{self.folder / other.code / "agent.pem"}"
 """)
 
     def start_agent(self, code: str) -> None:
@@ -191,6 +210,7 @@ secret_file = "{self.folder / "secret"}"
             env={**os.environ, "PYTHONPATH": str(Path(__file__).parents[2]), **self.env},
         )  # fmt: skip
         log.close()
+        (self.folder / f"{code}.pid").write_text(str(self.running[code].pid))
         end = time.monotonic() + STARTS_S
         while not self._listens(site):
             if self.running[code].poll() is not None or time.monotonic() > end:
@@ -199,24 +219,33 @@ secret_file = "{self.folder / "secret"}"
             time.sleep(0.1)
 
     def _listens(self, site: SiteOfLab) -> bool:
-        import socket
-
         try:
             socket.create_connection((f"{self.line}.0.{10 + site.number}", self.port), 2).close()
         except OSError:
             return False
         return True
 
+    def agent_runs(self, code: str) -> int:
+        """The number of the process of an agent, whoever started it; 0 where none runs."""
+        try:
+            number = int((self.folder / f"{code}.pid").read_text())
+            command = Path(f"/proc/{number}/cmdline").read_bytes().split(b"\0")
+        except (OSError, ValueError):
+            return 0
+        return number if str(self.folder / f"{code}.toml").encode() in command else 0
+
     def kill_agent(self, code: str) -> None:
         """SIGKILL; its machines go on."""
-        process = self.running.pop(code)
-        process.kill()
-        process.wait()
+        number = self.agent_runs(code)
+        if number:
+            os.kill(number, signal.SIGKILL)
+        if process := self.running.pop(code, None):
+            process.wait()
 
     def machines(self, code: str) -> dict[str, int]:
         """The machines of a site that run, and the numbers of their processes."""
         found = {}
-        for file in (self.folder / code / "libvirt" / "run" / "qemu").glob("*.pid"):
+        for file in (self.root(code) / "run" / "qemu").glob("*.pid"):
             try:
                 number = int(file.read_text())
             except (OSError, ValueError):
@@ -235,9 +264,8 @@ secret_file = "{self.folder / "secret"}"
 
     def end(self) -> None:
         """Agents, machines, networks: nothing of it is left but the folder."""
-        for code in list(self.running):
-            self.kill_agent(code)
         for site in self.sites:
+            self.kill_agent(site.code)
             self.kill_machines(site.code)
         for space in Path("/run/netns").glob("maestoso-*"):
             if space.name in self._isolated():
@@ -246,10 +274,6 @@ secret_file = "{self.folder / "secret"}"
 
     def _isolated(self) -> set[str]:
         """Namespaces of tests that are noted in the agents' files."""
-        import sqlite3
-
-        from maestoso.agents.libvirt.networks import Isolation
-
         found = set()
         for site in self.sites:
             file = self.folder / site.code / "agent.sqlite"
@@ -263,6 +287,7 @@ secret_file = "{self.folder / "secret"}"
         """As ``end``, and the folder with all disks, too."""
         self.end()
         shutil.rmtree(self.folder, ignore_errors=True)
+        shutil.rmtree(self.root("x").parent, ignore_errors=True)
 
     # --- guests ---
 
@@ -285,7 +310,7 @@ secret_file = "{self.folder / "secret"}"
                 ["qemu-img", "create", "-q", "-f", "qcow2", str(files[1]), f"{guest.second_disk}M"],
                 check=True,
             )
-        place = self.folder / code / "libvirt" / "etc" / "qemu"
+        place = self.root(code) / "etc" / "qemu"
         place.mkdir(parents=True, exist_ok=True)
         (place / f"{guest.name}.xml").write_text(self.definition(site, guest, files))
 

@@ -25,6 +25,7 @@ from maestoso.core.replication.retention import ladders, retained
 
 from . import images
 from .between import Other
+from .files import write
 from .images import Range
 from .source import BLOCK, CHUNK, changed_since, hash_of
 
@@ -343,17 +344,6 @@ def _clear(handle: Any, one: Range) -> None:
         data = handle.pread(length, at)
         if data.count(0) != len(data):
             handle.zero(length, at)
-
-
-def write(file: Path, value: Any) -> None:
-    """JSON in one step: whoever reads has the old text or the new one."""
-    file.parent.mkdir(parents=True, exist_ok=True)
-    fresh = file.with_name(f".{file.name}")
-    with fresh.open("w", encoding="utf-8") as text:
-        json.dump(value, text)
-        text.flush()
-        os.fsync(text.fileno())
-    fresh.replace(file)
 
 
 def _plain(name: str) -> str:

@@ -5,6 +5,8 @@ from __future__ import annotations
 import hashlib
 import json
 import os
+import threading
+import time
 from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any
@@ -12,16 +14,23 @@ from typing import Any
 from maestoso.agent_kit.platform import Failure
 
 from . import definition, images
-from .guest_machines import GuestMachines
+from .guest_machines import LOOK_AGAIN_S, GuestMachines
 from .host import clone_at
 from .images import ImageFault
-from .settings import NetworkSetting
+from .settings import NetworkSetting, Settings
 
 _SAID = ("tags", "owner", "criticality", "os_family", "offers", "uses", "needs_key", "folder")
 
 
 class Estate(GuestMachines):
     """What the site is and has."""
+
+    def __init__(self, settings: Settings) -> None:
+        super().__init__(settings)
+        self._mark = ""
+        self._marked_at = 0.0
+        self._news = threading.Event()
+        self.hypervisor.changed.append(lambda name: self._news.set())
 
     def inventory(self) -> dict[str, Any]:
         """The host, its bridges, its folders of disks, and the machines that are at home here."""
@@ -41,10 +50,14 @@ class Estate(GuestMachines):
         }  # fmt: skip
 
     def inventory_mark(self) -> str:
-        """Changes with the machines and what is said of them, not with what the host has free at the
-        moment."""
-        said = [self._workload(name) for name in self._own()]
-        return hashlib.sha256(json.dumps(said, sort_keys=True).encode()).hexdigest()[:16]
+        """Changes with the machines and what is said of them, not with what the host has free at the moment;
+        made anew when libvirt tells that something happened, and once in a while."""
+        if self._news.is_set() or not self._mark or time.monotonic() - self._marked_at > LOOK_AGAIN_S:
+            self._news.clear()
+            self._marked_at = time.monotonic()
+            said = [self._workload(name) for name in self._own()]
+            self._mark = hashlib.sha256(json.dumps(said, sort_keys=True).encode()).hexdigest()[:16]
+        return self._mark
 
     def _storage(self) -> dict[str, Path]:
         return {**self.settings.storage, "copies": self.settings.folder}

@@ -20,6 +20,9 @@ from .networks import NetworkFault, links
 from .settings import Settings
 
 log = logging.getLogger("site-agent")
+START_TRIES = 6
+IN_USE = "Is another process using the image"
+"""How QEMU says that a file is open elsewhere."""
 LOOK_AGAIN_S = 300.0
 """How long what a guest said of its addresses is taken to be so, when nothing happens to it."""
 
@@ -42,7 +45,7 @@ class GuestMachines(Host):
         kept = self.hypervisor.keep(name, powered_at=time.time(), addressed=False)
         try:
             if not domain.isActive():
-                domain.createWithFlags(libvirt.VIR_DOMAIN_START_PAUSED)
+                self._create(domain, name)
             if domain.info()[0] == libvirt.VIR_DOMAIN_PAUSED:
                 for number, nic in enumerate(kept.get("nics", [])):
                     self._put_in(name, number, nic)
@@ -50,6 +53,20 @@ class GuestMachines(Host):
         except (libvirt.libvirtError, NetworkFault) as error:
             self.hypervisor.cut_power(name)
             raise Failure("not-started", f"{name} cannot be started: {error}") from error
+
+    def _create(self, domain: Any, name: str) -> None:
+        """Begin to run it, standing still. Its files may just have been read, here or by an agent that was
+        killed."""
+        for left in reversed(range(START_TRIES)):
+            self.source.give_back(name)
+            try:
+                domain.createWithFlags(libvirt.VIR_DOMAIN_START_PAUSED)
+            except libvirt.libvirtError as error:
+                if not left or IN_USE not in error.get_error_message():
+                    raise
+                time.sleep(0.5)
+            else:
+                return
 
     def _make_network(self, name: str, box: Mapping[str, Any]) -> None:
         like = self.settings.networks.get(box["like"])

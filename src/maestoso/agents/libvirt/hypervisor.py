@@ -22,6 +22,7 @@ EMBEDDED_CONF = (
     'namespaces=[]\ncgroup_controllers=[]\nstdio_handler="file"\n'
 )
 GUEST_PATIENCE_S = 30
+FROZEN = "frozen state"
 log = logging.getLogger("site-agent")
 _events = threading.Lock()
 _events_run = False
@@ -184,12 +185,17 @@ class Hypervisor:
         asked: dict[str, Any] = {"execute": command}
         if arguments:
             asked["arguments"] = {part.replace("_", "-"): value for part, value in arguments.items()}
-        try:
-            with self._guests[name]:
-                told = libvirt_qemu.qemuAgentCommand(self.machine(name), json.dumps(asked), patience_s, 0)
-        except libvirt.libvirtError as error:
-            raise GuestSilent(error.get_error_message()) from error
-        return json.loads(told)["return"]
+        end = time.monotonic() + patience_s
+        while True:
+            try:
+                with self._guests[name]:
+                    told = libvirt_qemu.qemuAgentCommand(self.machine(name), json.dumps(asked), patience_s, 0)
+                return json.loads(told)["return"]
+            except libvirt.libvirtError as error:
+                # While a point is made its agent answers to nothing else.
+                if FROZEN not in error.get_error_message() or time.monotonic() >= end:
+                    raise GuestSilent(error.get_error_message()) from error
+                time.sleep(0.2)
 
     def run_in_guest(
         self, name: str, text: str, *, interpreter: str = "/bin/sh", env: Mapping[str, str] | None = None,

@@ -11,7 +11,8 @@ from xml.etree import ElementTree
 from maestoso.agent_kit.platform import Failure, Operation
 
 from . import definition, images
-from .copies import GroupCopies, write
+from .copies import GroupCopies
+from .files import write
 from .guest_machines import GuestMachines
 from .host import clone_at, device_of, file_name
 

@@ -8,6 +8,7 @@ files, held open so that nobody gives them power meanwhile.
 from __future__ import annotations
 
 import hashlib
+import json
 import logging
 import shutil
 import struct
@@ -25,6 +26,7 @@ from xml.etree.ElementTree import Element, SubElement
 from . import images
 from .bindings import libvirt
 from .definition import MachineDisk, disks
+from .files import write
 from .hypervisor import GuestSilent, Hypervisor, NoMachine
 from .images import ImageFault, Range
 
@@ -36,6 +38,13 @@ HASH_BYTES = 16
 CHUNK = 1 << 20
 ABANDONED_S = 600.0
 """A point that nobody reads for so long is ended: what a machine writes meanwhile takes space."""
+TRIES = 3
+PASSING = (
+    libvirt.VIR_ERR_OPERATION_INVALID,
+    libvirt.VIR_ERR_OPERATION_TIMEOUT,
+    libvirt.VIR_ERR_OPERATION_FAILED,
+)
+"""What libvirt says of a machine that is changing its state."""
 FRAME = struct.Struct(">QI?")
 """Of the stream of blocks: offset, length, and whether it is all zeros, so that no bytes follow."""
 log = logging.getLogger("site-agent")
@@ -80,10 +89,22 @@ class Source:
         self._turn = threading.Lock()
         self._points: dict[str, _Point] = {}
         self._sockets: dict[tuple[str, str], Path] = {}
-        for name in hypervisor.names():
-            self._end_backup(name)  # of an agent that was killed
+        self._still = self.folder.with_name("standing-still.json")
+        self._go_on_after_a_kill()
         shutil.rmtree(self.folder, ignore_errors=True)
         self.folder.mkdir(parents=True)
+
+    def _go_on_after_a_kill(self) -> None:
+        """An agent that was killed while machines stood still left them so; and backups that nobody reads."""
+        with suppress(FileNotFoundError):
+            for name in json.loads(self._still.read_text("utf-8")):
+                domain = self.hypervisor.find(name)
+                if domain is not None and domain.isActive():
+                    log.warning("%s stood still when the agent was killed, and goes on", name)
+                    _go_on(domain)
+            self._still.unlink()
+        for name in self.hypervisor.names():
+            self._end_backup(name)
 
     # --- making and ending points ---
 
@@ -98,14 +119,22 @@ class Source:
         with self._turn:
             for old in [point for point in self._points.values() if point.group == group]:
                 self._end(old, received=False)  # its reader begins anew
-            point = _Point(f"{MARK}{datetime.now(UTC):%Y%m%dT%H%M%S%f}", group)
-            try:
-                told = self._open(point, members, application)
-            except (libvirt.libvirtError, ImageFault, NoMachine, OSError) as error:
-                self._end(point, received=False)
-                raise SourceFault(f"No point of {group} can be made: {_words(error)}") from error
-            self._points[point.name] = point
-            return told
+            for left in reversed(range(TRIES)):
+                point = _Point(f"{MARK}{datetime.now(UTC):%Y%m%dT%H%M%S%f}", group)
+                try:
+                    told = self._open(point, members, application)
+                except (libvirt.libvirtError, ImageFault, NoMachine, OSError) as error:
+                    self._end(point, received=False)
+                    # A machine that ends meanwhile, or just comes up, has another state the next time.
+                    passing = isinstance(error, libvirt.libvirtError) and error.get_error_code() in PASSING
+                    if not left or not passing:
+                        raise SourceFault(f"No point of {group} can be made: {_words(error)}") from error
+                    log.info("a point of %s is tried again: %s", group, _words(error))
+                    time.sleep(1.0)
+                else:
+                    self._points[point.name] = point
+                    return told
+            raise AssertionError("the last try returns or raises")
 
     def _open(
         self, point: _Point, members: Mapping[str, Mapping[str, Any]], application: bool
@@ -143,27 +172,23 @@ class Source:
         """All machines that run stop for a moment, the point of each is made, and all go on: so the order in
         which they wrote, to whatever disk of whatever machine, is kept."""
         domains = {name: self.hypervisor.machine(name) for name in running}
+        write(self._still, running)  # whoever comes after this agent has them go on
         frozen = application and bool(running) and self._freeze(domains)
         since = {
             name: self._checkpoint(domains[name], str(members[name].get("since", ""))) for name in running
         }
-        suspended: list[Any] = []
         own: dict[tuple[str, str], list[Range]] = {}
         try:
             for domain in domains.values():
                 domain.suspend()
-                suspended.append(domain)
             for name, domain in domains.items():
                 if not since[name] and self.hypervisor.kept(name).get("point"):
                     own |= {(name, disk.name): images.own_ranges(disk.file) for disk in found[name]}
                 since[name] = self._begin_backup(point, domain, name, found[name], since[name])
         finally:
-            for domain in suspended:
-                domain.resume()
-            if frozen:
-                for domain in domains.values():
-                    with suppress(libvirt.libvirtError):
-                        domain.fsThaw()
+            for domain in domains.values():
+                _go_on(domain, thaw=frozen)
+            self._still.unlink(missing_ok=True)
         for name in running:
             for disk in found[name]:
                 self._connect(point, name, disk.name, since[name], own.get((name, disk.name)))
@@ -258,6 +283,14 @@ class Source:
             if point is not None:
                 self._end(point, received=received)
 
+    def give_back(self, machine: str) -> None:
+        """End the points that hold the files of a machine open: it shall have power, which comes first."""
+        with self._turn:
+            for point in list(self._points.values()):
+                if machine not in point.running and machine in {name for name, _ in point.disks}:
+                    log.info("%s of %s is ended: %s gets power", point.name, point.group, machine)
+                    self._end(point, received=False)
+
     def tidy(self) -> None:
         """End points that nobody reads any more."""
         with self._turn:
@@ -273,21 +306,22 @@ class Source:
         for name in point.running:
             self._end_backup(name)
             self._sockets.pop((point.name, name), None)
-            domain = self.hypervisor.find(name)
-            if domain is None:
-                continue
-            for checkpoint in domain.listAllCheckpoints():
-                called = checkpoint.getName()
-                # One that was not received is of no use; the one before it goes on.
-                if called.startswith(MARK) and (called < point.name if received else called == point.name):
-                    _delete(checkpoint)
+            with suppress(libvirt.libvirtError):  # what stays is deleted with a later one
+                self._delete_checkpoints(name, point.name, received)
+
+    def _delete_checkpoints(self, name: str, point: str, received: bool) -> None:
+        domain = self.hypervisor.find(name)
+        for checkpoint in [] if domain is None else domain.listAllCheckpoints():
+            called = checkpoint.getName()
+            # One that was not received is of no use; the one before it goes on.
+            if called.startswith(MARK) and (called < point if received else called == point):
+                _delete(checkpoint)
 
     def _end_backup(self, name: str) -> None:
-        domain = self.hypervisor.find(name)
-        if domain is not None and domain.isActive():
-            with suppress(libvirt.libvirtError):
-                if domain.backupGetXMLDesc():
-                    domain.abortJob()
+        with suppress(libvirt.libvirtError):  # it has none
+            domain = self.hypervisor.find(name)
+            if domain is not None and domain.isActive() and domain.backupGetXMLDesc():
+                domain.abortJob()
 
     def _forget_checkpoints(self, domain: Any) -> None:
         for checkpoint in sorted(domain.listAllCheckpoints(), key=lambda one: one.getName(), reverse=True):
@@ -362,6 +396,15 @@ def changed_since(file: Path, since: str) -> list[Range] | None:
 def hash_of(block: bytes | bytearray | memoryview) -> bytes:
     """Of a block; equal blocks have equal ones."""
     return hashlib.blake2b(block, digest_size=HASH_BYTES).digest()
+
+
+def _go_on(domain: Any, *, thaw: bool = True) -> None:
+    """A machine that stood still runs again, its file systems, too."""
+    with suppress(libvirt.libvirtError):  # it was not suspended, or has ended
+        domain.resume()
+    if thaw:
+        with suppress(libvirt.libvirtError):
+            domain.fsThaw()
 
 
 def _delete(checkpoint: Any) -> None:

@@ -88,6 +88,8 @@ def retire_workload(name: str, *, by: str, at: datetime) -> None:
     usage.refuse_if_used(name, usage.of_workload(name))
     retired.keep("workload", name, {"site": row.site.code, "workload": row.spec}, by=by, at=at)
     row.delete()
+    # The records do not say any more what the agent does, though it says the same as before.
+    Site.objects.filter(pk=row.site.pk, practice=False).update(inventory_mark="")
     _settle({row.site})
 
 
