@@ -71,9 +71,21 @@ class Choosing(unittest.TestCase):
                 error = io.StringIO()
                 with contextlib.redirect_stderr(error):
                     self.assertEqual(testing.test([name]), 2)
-                self.assertIn(
-                    f"There is no {name!r}. Name parts (lint, web, core, server, e2e)", error.getvalue()
-                )
+                parts = "lint, web, core, server, e2e, guests"
+                self.assertIn(f"There is no {name!r}. Name parts ({parts})", error.getvalue())
+
+    def test_where_no_real_machine_can_run_their_part_is_left_out_and_said(self) -> None:
+        why = mock.patch.object(testing.ready, "why_not", return_value="There is no hypervisor.")
+        error, out = io.StringIO(), io.StringIO()
+        with why, contextlib.redirect_stderr(error):
+            self.assertEqual(testing.test(["guests"]), 2)
+        self.assertIn("There is no hypervisor.", error.getvalue())
+        queue = mock.patch.object(testing, "Queue")
+        with why, queue as made, contextlib.redirect_stdout(out):
+            made.return_value.run.return_value = testing.Tally()
+            testing.test([])
+        self.assertNotIn("guests", {job.part for job in made.call_args.args[0]})
+        self.assertIn("Without the tests with real machines. There is no hypervisor.", out.getvalue())
 
     def test_every_module_of_tests_is_run_once(self) -> None:
         root = Path(testing.ROOT) / "tests"

@@ -16,14 +16,17 @@ import httpx
 from maestoso.agent_kit.conformance.client import Client
 from maestoso.agents.libvirt import definition
 from maestoso.agents.libvirt.networks import ip, links
-from maestoso.real_lab import ready
+from maestoso.core.codec import to_data
+from maestoso.core.model.protection import Policy
+from maestoso.real_lab import ledger, ready
 from maestoso.real_lab.sites import Guest, RealLab
 from maestoso.server.config.options import ROOT
-from tests.e2e.application import until
+from tests.e2e.application import Api, until
 from tests.prepared import WORKER
 
 HOME, AWAY = "ALD", "BIR"
 MEMBERS = ("db", "app")
+PLAN = "SHOP"
 GUESTS = (
     Guest(
         name="db", last=11, second_disk=16, offers=(("count", "http", 80),), tags={"tier": "data"},
@@ -115,6 +118,26 @@ def left_on_the_host(lab: RealLab) -> list[str]:
         if line.startswith(f"maestoso-{lab.name}-")
     ]
     return devices + spaces
+
+
+def make_known(api: Api, lab: RealLab) -> None:
+    """Register both sites, and have the two machines as a group and as a plan."""
+    for body in ledger.sites(lab):
+        api.send("POST", "/sites", body)
+    api.send("PUT", "/links", ledger.link(lab))
+    for walk in ledger.crosswalks(lab):
+        api.send("POST", "/crosswalks", walk)
+    policy = to_data(Policy(interval_s=5, rpo_s=600, app_consistent_every_s=3600))
+    group = {
+        "code": "shop", "name": "Shop", "source": HOME, "target": AWAY, "members": list(MEMBERS), "policy": policy,
+        "tag_rule": "",
+    }  # fmt: skip
+    api.send("POST", "/groups", {"group": group, "key": ""})
+    waves = [{"name": name.title(), "members": [{"workload": name}]} for name in MEMBERS]
+    plan = {
+        "code": PLAN, "name": "Shop", "source": HOME, "target": AWAY, "rto_s": 600, "rpo_s": 600, "waves": waves,
+    }  # fmt: skip
+    api.send("POST", "/plans", {"plan": plan})
 
 
 def definition_of(sites: Sites, **policy: Any) -> dict[str, Any]:

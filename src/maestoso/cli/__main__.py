@@ -76,7 +76,14 @@ def _test(only: list[str], verbose: bool, serial: bool) -> int:
 def _soak(given: argparse.Namespace) -> int:
     from maestoso.cli.testing import soak
 
-    return soak(given.minutes, given.seed, once=given.once, walks=given.walks, schedules=given.schedules)
+    return soak(
+        given.minutes,
+        given.seed,
+        once=given.once,
+        walks=given.walks,
+        schedules=given.schedules,
+        guests=given.guests,
+    )
 
 
 def _verify(file: Path, keys: str | None) -> int:
@@ -157,6 +164,10 @@ def _parse() -> argparse.Namespace:
     long.add_argument(
         "--schedules", type=int, default=0, metavar="N",
         help="no processes: N random orders of engines, keeper, people and messages, in virtual time",
+    )  # fmt: skip
+    long.add_argument(
+        "--guests", type=int, default=0, metavar="N",
+        help="as root: N times the story of real machines while agents, engine, keeper and QEMU are killed",
     )  # fmt: skip
     machines = commands.add_parser(
         "real-lab", help="two sites of real, small machines on this one, known to the Maestoso that runs here"

@@ -72,10 +72,13 @@ class Tally:
 
 def test(only: list[str], *, verbose: bool = False, serial: bool = False) -> int:
     """Run what is named, parts or tests, or all of it; the last line says how many passed and failed."""
-    left_out = ready.why_not() if not only or "guests" in only else ""
+    why = ready.why_not() if not only or "guests" in only else ""
+    if why and only:
+        print(f"There are no tests with real machines here. {why}", file=sys.stderr)
+        return 2
     try:
         jobs = list(
-            _jobs(only or [part for part in PARTS if part != "guests" or not left_out], ["-v"] * verbose)
+            _jobs(only or [part for part in PARTS if not why or part != "guests"], ["-v"] if verbose else [])
         )
     except ValueError as error:
         print(error, file=sys.stderr)
@@ -87,20 +90,26 @@ def test(only: list[str], *, verbose: bool = False, serial: bool = False) -> int
     print("\n".join(["", *_where_time_went(tally.took, time.monotonic() - began)]))
     if tally.known:
         print(f"\n{tally.known} more failed as expected, each for a known fault.")
-    if left_out:
-        print(f"\nWithout real machines: {left_out}")
+    if why:
+        print(f"\nWithout the tests with real machines. {why}")
     print(f"\n{tally.passed} passed, {tally.failed} failed")
     return 1 if tally.failed else 0
 
 
-def soak(minutes: float, seed: int, *, once: bool, walks: int = 0, schedules: int = 0) -> int:
-    """The long crash harness, whose report is under ``var/soak``; or so many ``walks`` or ``schedules``."""
+def soak(
+    minutes: float, seed: int, *, once: bool, walks: int = 0, schedules: int = 0, guests: int = 0
+) -> int:
+    """The long crash harness, whose report is under ``var/soak``; or so many ``walks`` or ``schedules``,
+    or so many stories of real machines (``guests``)."""
     if schedules:
         command = [sys.executable, "-m", "tests.engine.schedules", "--count", str(schedules)]
         return subprocess.run([*command, "--seed", str(seed)], cwd=ROOT, check=False).returncode
     if walks:
         os.environ |= {FIRST_TREE: str(seed * 1000), TREES: str(-(-walks // WALKS_OF_A_TREE))}
         return test(["tests.server.test_walks"], verbose=False, serial=False)
+    if guests:
+        command = [sys.executable, "-m", "tests.guests.soak", "--seeds", str(guests)]
+        return subprocess.run([*command, "--seed", str(seed)], cwd=ROOT, check=False).returncode
     command = [sys.executable, "-m", "tests.e2e.soak", "--minutes", str(minutes), "--seed", str(seed)]
     return subprocess.run([*command, *(["--once"] if once else [])], cwd=ROOT, check=False).returncode
 

@@ -38,11 +38,12 @@ class Copies:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
+        self._known: dict[str, list[dict[str, Any]]] = {}
         folder.mkdir(parents=True, exist_ok=True)
 
     def of(self, group: str) -> GroupCopies:
         """One group's. Raises Failure where that can be no name."""
-        return GroupCopies(self.folder / _plain(group), group)
+        return GroupCopies(self.folder / _plain(group), group, self._known)
 
     def bytes_kept(self) -> int:
         """What all of them take."""
@@ -52,9 +53,10 @@ class Copies:
 class GroupCopies:
     """The copies of one group."""
 
-    def __init__(self, folder: Path, group: str) -> None:
+    def __init__(self, folder: Path, group: str, known: dict[str, list[dict[str, Any]]]) -> None:
         self.folder = folder
         self.group = group
+        self._known = known  # points that were read, by group: they are looked at all the time
         self.live = folder / "live"
         """Files that machines write to, over those of the point that they came up from."""
 
@@ -62,8 +64,11 @@ class GroupCopies:
 
     def points(self) -> list[dict[str, Any]]:
         """Oldest first, each with the ``machines`` that are in it."""
-        files = sorted((self.folder / "points").glob("[!.]*.json"))
-        return [json.loads(file.read_text("utf-8")) for file in files]
+        found = self._known.get(self.group)
+        if found is None:
+            files = sorted((self.folder / "points").glob("[!.]*.json"))
+            found = self._known[self.group] = [json.loads(file.read_text("utf-8")) for file in files]
+        return list(found)
 
     def point(self, ident: str | None) -> dict[str, Any]:
         """One, or the newest. Raises Failure."""
@@ -85,6 +90,7 @@ class GroupCopies:
     def save_point(self, point: Mapping[str, Any]) -> None:
         """From now on there is that point, as it is given."""
         write(self.folder / "points" / f"{point['id']}.json", point)
+        self._known.pop(self.group, None)
 
     def kept_bytes(self) -> int:
         """What its files take."""
@@ -157,7 +163,7 @@ class GroupCopies:
         """What has to come for one disk, into which file."""
         size, data, changed = other.ranges(ident, name, disk)
         base = bases.get((name, disk))
-        lower = base or self._disk_before(newest, name, disk) or self._carried(name, disk)
+        lower = base or self._disk_before(newest, name, disk) or self.carried(name, disk)
         file = self.folder / "disks" / f"{_plain(name)}-{disk}.coming"
         if lower is not None and images.size_of(lower) != size:
             lower, changed = None, None  # it was given another size: copied as a whole
@@ -181,7 +187,7 @@ class GroupCopies:
         held = {} if newest is None else newest["machines"].get(name, {}).get("disks", {})
         return self.folder / "disks" / held[disk]["file"] if disk in held else None
 
-    def _carried(self, name: str, disk: str) -> Path | None:
+    def carried(self, name: str, disk: str) -> Path | None:
         """A seed: a file that somebody carried here."""
         found = sorted((self.folder / "seed").glob(f"{_plain(name)}-{disk}.*"))
         return found[0] if found else None
@@ -242,6 +248,7 @@ class GroupCopies:
     def drop_point(self, ident: str) -> None:
         """There is no such point any more; ``sweep`` gives its files back."""
         (self.folder / "points" / f"{ident}.json").unlink(missing_ok=True)
+        self._known.pop(self.group, None)
 
     def sweep(self, in_use: Iterable[Path]) -> None:
         """Give files back that no point needs. A file that only lies under another is melted into one with

@@ -100,10 +100,27 @@ class Copying(Host):
             age = now - seconds(points[-1]["at"]) if points else now - told["since"]
             if not quiet:
                 self._copying[code].note_lag(now, age)
-            due = not points or age >= told["group"]["policy"]["interval_s"]
+            due = age >= told["group"]["policy"]["interval_s"] if points else self._may_begin(told, now)
             if not quiet and due and code not in self._under_way and self._copying[code].may_try():
                 self._under_way.add(code)
                 self._work.submit(self._copy_when_due, code)
+
+    def _may_begin(self, told: Mapping[str, Any], now: float) -> bool:
+        """Whether the first copy may begin: at its time, or once every disk of it was carried here."""
+        policy, held = told["group"]["policy"], self.copies.of(told["group"]["code"])
+        if policy["initial"] == "at" and policy["initial_at"]:
+            return now >= seconds(policy["initial_at"])
+        if policy["initial"] == "seed":
+            missing = [
+                f"{name}-{disk}" for name, disks in _members(told).items() for disk in disks["disks"]
+                if held.carried(name, disk) is None
+            ]  # fmt: skip
+            waits = (
+                f"It waits for its seed: {', '.join(missing)} in {held.folder / 'seed'}." if missing else ""
+            )
+            self._copying[told["group"]["code"]].stalled_because = waits
+            return not missing
+        return True
 
     def _copy_when_due(self, code: str) -> None:
         try:
@@ -112,8 +129,11 @@ class Copying(Host):
                 if told is not None and not told["paused_because"] and told["promoted"] is None:
                     self._copy(told)
                     self.copies.of(code).thin(told["group"]["policy"], time.time(), self._in_use())
-        except (AgentAway, ImageFault, Failure) as error:
+        except (AgentAway, ImageFault) as error:
             log.warning("no point of %s: %s", code, error)
+        except Failure as failure:  # it could not even begin
+            log.warning("no point of %s: %s", code, failure)
+            self._copying[code].end(failure.reason)
         except Exception:
             log.exception("the copying of %s went wrong; it is tried again", code)
         finally:
@@ -129,10 +149,6 @@ class Copying(Host):
                 "no-such-site", f"The agent of {group['source']} is not in the settings of this one."
             )
         held = self.copies.of(group["code"])
-        members = {
-            name: {"disks": [disk["name"] for disk in spec["disks"] if not disk.get("left_out_because")]}
-            for name, spec in told["specs"].items()
-        }
         link = _link(told) if told.get("link") else None
         progress.begin()
 
@@ -143,7 +159,7 @@ class Copying(Host):
 
         try:
             point = held.receive(
-                other, members, application=_application_due(held, group["policy"]), bases=bases or {},
+                other, _members(told), application=_application_due(held, group["policy"]), bases=bases or {},
                 told=came,
                 pace=_Pace(lambda: room_bps(link, time.time()) if link is not None else 0.0),
             )  # fmt: skip
@@ -295,6 +311,14 @@ class _Pace:
             self._free_at = max(self._free_at, now - 1.0) + amount / room
             if self._free_at > now:
                 time.sleep(self._free_at - now)
+
+
+def _members(told: Mapping[str, Any]) -> dict[str, dict[str, Any]]:
+    """The disks of each machine that are copied."""
+    return {
+        name: {"disks": [disk["name"] for disk in spec["disks"] if not disk.get("left_out_because")]}
+        for name, spec in told["specs"].items()
+    }
 
 
 def told_of(op: Operation) -> dict[str, Any]:

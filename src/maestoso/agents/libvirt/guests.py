@@ -115,20 +115,22 @@ def set_addresses(
 ) -> None:
     """Give adapters (by MAC) what they shall have. Raises NotSet, GuestSilent."""
     for mac, told in settings:
-        env = {
-            "MAC": mac, "ADDRESSES": " ".join(told["addresses"]), "GATEWAYS": " ".join(told["gateways"]),
-            "DNS": " ".join(told["dns"]), "SUFFIX": told.get("suffix", ""),
-            "DHCP": "yes" if told.get("dhcp") else "",
-            "STANZAS": _stanzas(told),
-        }  # fmt: skip
-        env["PATH"] = "/usr/sbin:/usr/bin:/sbin:/bin"
-        ended = hypervisor.run_in_guest(name, SET, env=env, limit_s=120, wait=wait)
+        ended = hypervisor.run_in_guest(name, SET, env=settings_of(mac, told), limit_s=120, wait=wait)
         if ended is None:
             raise NotSet("The guest did not take its addresses within 120 s.")
         if ended[0]:
-            raise NotSet(
-                f"The guest did not take its addresses: {ended[1].strip()[-300:] or f'exit code {ended[0]}'}"
-            )
+            said = ended[1].strip()[-300:] or f"exit code {ended[0]}"
+            raise NotSet(f"The guest did not take its addresses: {said}")
+
+
+def settings_of(mac: str, told: Mapping[str, Any]) -> dict[str, str]:
+    """What ``SET`` reads of its environment."""
+    return {
+        "MAC": mac, "ADDRESSES": " ".join(told["addresses"]), "GATEWAYS": " ".join(told["gateways"]),
+        "DNS": " ".join(told["dns"]), "SUFFIX": told.get("suffix", ""),
+        "DHCP": "yes" if told.get("dhcp") else "",
+        "STANZAS": _stanzas(told), "PATH": "/usr/sbin:/usr/bin:/sbin:/bin",
+    }  # fmt: skip
 
 
 def _stanzas(told: Mapping[str, Any]) -> str:

@@ -1,0 +1,109 @@
+"""One story of two real machines through the whole application: tested beside production, lost, failed over, home."""
+
+from __future__ import annotations
+
+import unittest
+import uuid
+from typing import Any
+
+from maestoso.real_lab.command import network
+from tests.e2e.application import Api, Application, until
+from tests.guests.lab import AWAY, HOME, MEMBERS, PLAN, Sites, make_known
+
+PASSWORD = "correct-horse-battery"
+ANSWERS = {"decision": "commit", "verdict": "verdict", "acknowledge": "answer"}
+"""What a person says; nothing else is asked where nothing dies in between."""
+STORY_S = 900.0
+
+
+class Story:
+    """A lab, an application, and both known to each other; production counts and is protected."""
+
+    def __init__(self, case: unittest.TestCase) -> None:
+        self.case = case
+        self.answers = dict(ANSWERS)
+        self.sites = Sites(case)
+        self.app = Application(fresh=True)
+        case.addCleanup(self.app.close)
+        hosts = network(self.sites.lab)
+        self.app.start("start", MAESTOSO_ADMIN_PASSWORD=PASSWORD, MAESTOSO_AGENT_HOSTS=hosts)
+        self.api: Api = self.app.api()
+        self.sites.start_production()
+        make_known(self.api, self.sites.lab)
+        until(lambda: self.stage() == (AWAY, "protected"), "the group to be protected", 120)
+
+    def stage(self) -> tuple[str, str]:
+        """Where the group is copied to, and its stage."""
+        (group,) = self.api.get("/groups")["groups"]
+        return group["target"], group["stage"]
+
+    def run_through(self, **options: Any) -> Any:
+        """Start a run, answer what a person is asked, and wait for its end; how it stands then."""
+        body = {"plan": PLAN, "confirm": PLAN, "options": options}
+        started = self.api.send("POST", "/runs", body, **{"Idempotency-Key": str(uuid.uuid4())})
+        asked: set[tuple[str, str]] = set()
+
+        def ended() -> Any:
+            status = self.api.status(started["id"]) or {"outcome": "", "needs": []}
+            for need in status["needs"]:
+                self.case.assertIn(need["kind"], self.answers, need)
+                if (need["step"], need["since"]) not in asked:
+                    asked.add((need["step"], need["since"]))
+                    self.looked_at(options)
+                    verdict = "passed" if need["kind"] == "verdict" else ""
+                    body = {
+                        "kind": self.answers[need["kind"]], "step": need["step"], "text": "looked at",
+                        "verdict": verdict,
+                    }  # fmt: skip
+                    self.api.send("POST", f"/runs/{started['id']}/controls", body)
+            return status if status["outcome"] else None
+
+        return until(ended, f"the end of {options}", STORY_S)
+
+    def looked_at(self, options: dict[str, Any]) -> None:
+        """While a test waits for its verdict, production counts on under the addresses that its copies have."""
+        if options["kind"] != "test":
+            return
+        before = self.sites.count(HOME)
+        until(lambda: self.sites.count(HOME) > before, "production to count on beside the test", 120)
+        self.case.assertEqual(self.sites.agents[AWAY].get("/pulse", "SitePulse")["copies"], len(MEMBERS))
+        self.case.assertEqual(self.sites.state(AWAY), {}, "a copy answers outside of its isolated network")
+
+    def tested(self) -> None:
+        """A test, beside production, of which nothing is left."""
+        tested = self.run_through(kind="test", sync_first=True)
+        self.case.assertEqual((tested["outcome"], tested["remains"]), ("passed", []))
+
+    def lost_and_failed_over(self) -> None:
+        """SIGKILL to all of a site; its machines come up at the other under new addresses."""
+        counted = self.sites.count(HOME)
+        self.sites.lab.kill_agent(HOME)
+        self.sites.lab.kill_machines(HOME)
+        lost = self.run_through(kind="disaster", acknowledged=True, go_on=True)
+        self.case.assertEqual(lost["outcome"], "committed")
+        found = until(lambda: self.sites.count(AWAY), "the database to count under its new address", 120)
+        # Points are made every 5 s, and it counts at most a few times a second.
+        self.case.assertGreater(found + 200, counted, "more was lost than since the last point")
+
+    def protected_again(self) -> None:
+        """The machines were killed, so nobody knows what they changed: the disks are compared."""
+        self.sites.lab.start_agent(HOME)
+        self.case.assertEqual(self.run_through(kind="re-protect")["outcome"], "protected")
+        until(lambda: self.stage() == (HOME, "protected"), "the way back to be protected", 120)
+
+    def brought_home(self) -> None:
+        """By a planned failover, which loses nothing."""
+        before = self.sites.count(AWAY)
+        home = self.run_through(kind="planned", at_commit="re-protect")
+        self.case.assertEqual(home["outcome"], "committed")
+        found = until(lambda: self.sites.count(HOME), "the database to count at home", 120)
+        self.case.assertGreaterEqual(found, before, "a planned failover loses nothing")
+        until(lambda: self.stage() == (AWAY, "protected"), "it to be protected as in the beginning", 120)
+
+    def judged(self) -> None:
+        """What is written is what happened, at each site once."""
+        done = self.app.command_of_django("check_integrity", "--journals")
+        self.case.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+        for agent in self.sites.agents.values():
+            keys = [entry["key"] for entry in agent.get("/journal", "Journal", after=0)["entries"]]
+            self.case.assertEqual(len(keys), len(set(keys)), "an effect is there twice")
