@@ -43,6 +43,7 @@ class Sites:
     """A lab of one test, taken away with it."""
 
     def __init__(self, case: unittest.TestCase) -> None:
+        ip("link", "set", "lo", "up")  # in a namespace of its own it is not
         folder = Path(tempfile.mkdtemp(prefix="maestoso-guests-"))
         kit = ready.prepare(ready.FOLDER)
         # Workers of one run have numbers that follow each other.

@@ -5,13 +5,17 @@ from __future__ import annotations
 import os
 import signal
 import subprocess
+import sys
 import tempfile
 import unittest
 from pathlib import Path
 from typing import Any
 
 from maestoso.agents.libvirt import images
+from maestoso.agents.libvirt.between import AgentAway, Other
 from maestoso.agents.libvirt.copies import Copies
+from maestoso.agents.libvirt.files import write
+from maestoso.agents.libvirt.settings import OtherSite
 from tests.e2e.application import until
 from tests.guests.lab import AWAY, HOME, MEMBERS, Sites, definition_of, left_on_the_host, needs_real_machines
 
@@ -104,6 +108,42 @@ class Points(unittest.TestCase):
                 self.assertTrue(
                     images.equal(files[name][disk], file), f"{disk} of {name} is not equal to its source"
                 )
+
+    def test_machines_that_stood_still_when_the_agent_was_killed_go_on_with_the_next_one(self) -> None:
+        lab = self.sites.lab
+        lab.kill_agent(HOME)
+        stand_still = (
+            "import sys; from maestoso.agents.libvirt.hypervisor import Hypervisor;"
+            "[Hypervisor(sys.argv[1]).machine(name).suspend() for name in sys.argv[2:]]"
+        )
+        uri = f"qemu:///embed?root={lab.root(HOME)}"
+        inside = [
+            "nsenter",
+            f"--net=/run/netns/{lab.space(lab.site(HOME))}",
+            sys.executable,
+            "-c",
+            stand_still,
+        ]
+        subprocess.run([*inside, uri, *MEMBERS], check=True)
+        write(lab.folder / HOME / "standing-still.json", list(MEMBERS))
+        self.assertEqual(self.sites.state(HOME), {}, "it stands still")
+        lab.start_agent(HOME)
+        before = until(lambda: self.sites.count(HOME), "it to answer again", 60)
+        until(lambda: self.sites.count(HOME) > before, "it to count on", 60)
+
+    def test_a_machine_whose_files_are_being_read_gets_its_power_all_the_same(self) -> None:
+        self.home.done("shut-down", "db", limit_s=300, force=True)
+        lab = self.sites.lab
+        other = Other(OtherSite(
+            code=HOME, address=lab.url(HOME), secret=(lab.folder / "secret").read_text().strip(),
+            certificate=lab.folder / HOME / "agent.pem",
+        ))  # fmt: skip
+        self.addCleanup(other._client.close)
+        opened = other.open("shop", {"db": {"disks": ["vda"], "since": ""}}, application=False)
+        self.assertEqual(other.ranges(opened["point"], "db", "vda")[0], FIRST_DISK_BYTES)
+        self.home.done("power-on", "db")
+        with self.assertRaisesRegex(AgentAway, "not open here any more"):
+            other.ranges(opened["point"], "db", "vda")
 
     def test_nothing_is_left_on_the_host(self) -> None:
         self.assertTrue(left_on_the_host(self.sites.lab))

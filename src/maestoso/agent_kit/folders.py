@@ -10,10 +10,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-import os
 import shutil
-import subprocess
-import tempfile
 import threading
 import time
 from collections.abc import Iterable, Iterator, Mapping
@@ -21,9 +18,9 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from . import scripts
 from .platform import Failure, NotKnown, Operation, Platform
 
-LONGEST_OUTPUT = 20_000
 BOOT_S = 0.2
 
 
@@ -371,34 +368,13 @@ class Folders(Platform):
 
     def run_script(self, op: Operation) -> dict[str, Any]:
         """Run it, in the folder of the machine where it is for a guest."""
-        args = op.args
-        if hashlib.sha256(args["text"].encode()).hexdigest() != args["sha256"]:
-            raise Failure("script-altered")
+        scripts.checked(op)
         home = self.folder
-        if args["where"] == "guest":
+        if op.args["where"] == "guest":
             if not self._machine(op.subject)["powered"]:
                 raise Failure("powered-off")
             home = self._home(op.subject)
-        if op.again:
-            raise Failure(
-                "interrupted", "The agent was restarted while it ran; nobody knows how far it came."
-            )
-        with tempfile.NamedTemporaryFile("w", suffix=".script", encoding="utf-8") as file:
-            file.write(args["text"])
-            file.flush()
-            try:
-                done = subprocess.run(
-                    [args["interpreter"], file.name], cwd=home, timeout=args["timeout_s"], text=True,
-                    check=False,
-                    env={"PATH": os.defpath, **args["parameters"], **op.secrets},
-                    stdout=subprocess.PIPE, stderr=subprocess.STDOUT, stdin=subprocess.DEVNULL,
-                )  # fmt: skip
-            except subprocess.TimeoutExpired as error:
-                raise Failure("script-timeout") from error
-            except OSError as error:
-                raise Failure("no-interpreter", f"{args['interpreter']} cannot be run: {error}.") from error
-        op.effect(ran=args["script"], exit_code=done.returncode)
-        return {"exit_code": done.returncode, "output": done.stdout[-LONGEST_OUTPUT:]}
+        return scripts.ended(op, *scripts.run_here(op, home))
 
     def unregister(self, op: Operation) -> None:
         """No machine any more. A live copy's disks are its group's; those of a test are discarded later."""

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import hashlib
 import logging
-import subprocess
-import tempfile
 import time
 from collections.abc import Mapping
+from pathlib import Path
 from typing import Any
 
+from maestoso.agent_kit import scripts
 from maestoso.agent_kit.platform import Failure, Operation
 
 from . import definition
@@ -18,7 +17,7 @@ from .guest_machines import GuestMachines
 from .hypervisor import GuestSilent
 
 log = logging.getLogger("site-agent")
-LONGEST_OUTPUT = 20_000
+GUEST_PATH = "/usr/sbin:/usr/bin:/sbin:/bin"
 ASK_AGAIN_S = 5.0
 """How often a guest that does not shut down is asked again."""
 
@@ -101,27 +100,18 @@ class Power(GuestMachines):
 
     def run_script(self, op: Operation) -> dict[str, Any]:
         """In the guest by its agent, or on this host."""
-        args = op.args
-        if hashlib.sha256(args["text"].encode()).hexdigest() != args["sha256"]:
-            raise Failure("script-altered")
-        if op.again:
-            raise Failure(
-                "interrupted", "The agent was restarted while it ran; nobody knows how far it came."
-            )
-        env = {"PATH": "/usr/sbin:/usr/bin:/sbin:/bin", **args["parameters"], **op.secrets}
-        if args["where"] == "guest":
-            code, said = self._in_guest(op, env)
-        else:
-            code, said = _on_host(args, env)
-        op.effect(ran=args["script"], exit_code=code)
-        return {"exit_code": code, "output": said[-LONGEST_OUTPUT:]}
+        scripts.checked(op)
+        if op.args["where"] == "guest":
+            return scripts.ended(op, *self._in_guest(op))
+        return scripts.ended(op, *scripts.run_here(op, Path("/")))
 
-    def _in_guest(self, op: Operation, env: Mapping[str, str]) -> tuple[int, str]:
+    def _in_guest(self, op: Operation) -> tuple[int, str]:
         if not self.hypervisor.running(op.subject):
             raise Failure("powered-off")
         try:
             ended = self.hypervisor.run_in_guest(
-                op.subject, op.args["text"], interpreter=op.args["interpreter"], env=env,
+                op.subject, op.args["text"], interpreter=op.args["interpreter"],
+                env=scripts.environment(op, GUEST_PATH),
                 limit_s=op.args["timeout_s"], wait=op.wait,
             )  # fmt: skip
         except GuestSilent as error:
@@ -195,20 +185,3 @@ class Power(GuestMachines):
         if self.hypervisor.kept(op.subject).get("fenced") or op.again:
             self.hypervisor.keep(op.subject, fenced=False)
             op.effect(fence_lifted=op.subject)
-
-
-def _on_host(args: Mapping[str, Any], env: Mapping[str, str]) -> tuple[int, str]:
-    with tempfile.NamedTemporaryFile("w", suffix=".script", encoding="utf-8") as file:
-        file.write(args["text"])
-        file.flush()
-        try:
-            done = subprocess.run(
-                [args["interpreter"], file.name], cwd="/", timeout=args["timeout_s"], text=True,
-                check=False, env=dict(env),
-                stdout=subprocess.PIPE, stderr=subprocess.STDOUT, stdin=subprocess.DEVNULL,
-            )  # fmt: skip
-        except subprocess.TimeoutExpired as error:
-            raise Failure("script-timeout") from error
-        except OSError as error:
-            raise Failure("no-interpreter", f"{args['interpreter']} cannot be run: {error}.") from error
-    return done.returncode, done.stdout
