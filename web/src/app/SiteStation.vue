@@ -43,6 +43,9 @@ strong {
 }
 .lost {
   border: 3px double var(--disaster);
+  /* As wide as the others, and its sentence in one line among five sites. */
+  padding: 0 4px;
+  white-space: nowrap;
 }
 .strokes {
   position: absolute;

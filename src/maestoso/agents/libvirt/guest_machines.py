@@ -33,12 +33,8 @@ class GuestMachines(Host):
     def __init__(self, settings: Settings) -> None:
         super().__init__(settings)
         self._guest_turns: dict[str, threading.Lock] = defaultdict(threading.Lock)
-        self._seen: dict[str, tuple[float, dict[str, Any]]] = {}
+        self._seen_at: dict[str, float] = {}
         self.hypervisor.guest_came.append(self._guest_came)
-        self.hypervisor.changed.append(self._look_again)
-
-    def _look_again(self, name: str) -> None:
-        self._seen.pop(name, None)
 
     def _start(self, name: str) -> None:
         domain = self.hypervisor.machine(name)
@@ -86,33 +82,39 @@ class GuestMachines(Host):
             self._make_network(nic["network"], box)  # after the host was restarted it is not there
             self.isolation.put_in(box["mark"], nic["network"], device)
 
+    def look_after_guests(self) -> None:
+        """Ask guests that run for their addresses once in a while; what they say is kept with the machine."""
+        for name in self.hypervisor.names():
+            asked = self._seen_at.get(name, float("-inf"))
+            if time.monotonic() - asked > LOOK_AGAIN_S and self.hypervisor.running(name):
+                self._seen_at[name] = time.monotonic()
+                self._work.submit(self._look, name)
+
     def _adapters(self, name: str) -> dict[str, dict[str, Any]]:
-        """What the guest said last of its adapters, by MAC; asked again when something happened to it."""
-        at, seen = self._seen.get(name, (0.0, None))
-        if seen is None or time.monotonic() - at > LOOK_AGAIN_S:
-            kept: dict[str, Any] = self.hypervisor.kept(name).get("adapters", {})
-            seen = kept
-            if self.hypervisor.running(name):
-                try:
-                    self.hypervisor.guest(name, "guest-ping", 2)
-                    seen = guests.adapters(self.hypervisor, name)
-                    self.hypervisor.keep(name, adapters=seen)
-                except (GuestSilent, NoMachine):
-                    pass
-            self._seen[name] = (time.monotonic(), seen)
+        """What the guest said last of its adapters, by MAC. Nobody waits for a guest to read that."""
+        found: dict[str, dict[str, Any]] = self.hypervisor.kept(name).get("adapters", {})
+        return found
+
+    def _look(self, name: str) -> dict[str, dict[str, Any]]:
+        """Ask a guest for its addresses; what it said before where it does not answer."""
+        try:
+            self.hypervisor.guest(name, "guest-ping", 2)
+            seen = guests.adapters(self.hypervisor, name)
+            self.hypervisor.keep(name, adapters=seen)
+        except (GuestSilent, NoMachine, libvirt.libvirtError):
+            return self._adapters(name)
         return seen
 
     def _guest_came(self, name: str) -> None:
-        """Addresses are given as soon as a guest can take them, whether anybody waits for it or not."""
-        kept = self.hypervisor.kept(name)
-        if kept.get("addresses") and not kept.get("addressed"):
-            self._work.submit(self._address_quietly, name)
+        self._work.submit(self._greet, name)
 
-    def _address_quietly(self, name: str) -> None:
+    def _greet(self, name: str) -> None:
+        """Addresses are given as soon as a guest can take them, whether anybody waits for it or not."""
         try:
             self._address(name, time.sleep)
         except (Failure, NoMachine) as error:
             log.warning("%s has not its addresses yet: %s", name, error)
+        self._look(name)
 
     def _address(self, name: str, wait: Callable[[float], None]) -> None:
         with self._guest_turns[name]:
@@ -128,13 +130,13 @@ class GuestMachines(Host):
             except guests.NotSet as error:
                 raise Failure("not-addressed", str(error)) from error
             self.hypervisor.keep(name, addressed=True)
-            self._look_again(name)
 
     def _addresses(self, name: str) -> list[str]:
         """Of its adapters: as it was told, else as its guest says."""
         kept = self.hypervisor.kept(name)
         told = [address for _, settings in kept.get("addresses", []) for address in settings["addresses"]]
-        seen = [address for one in self._adapters(name).values() for address in one["addresses"]]
+        adapters = self._adapters(name) if told else self._adapters(name) or self._look(name)
+        seen = [address for one in adapters.values() for address in one["addresses"]]
         return [str(ip_interface(address).ip) for address in told or seen]
 
     def _ask(self, name: str, told: Mapping[str, Any]) -> None:

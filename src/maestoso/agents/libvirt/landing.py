@@ -197,7 +197,7 @@ class Landing(GuestMachines):
                 continue
             kept = self.hypervisor.kept(name)
             told = dict(kept.get("addresses", []))
-            seen = self._adapters(name) if self.hypervisor.running(name) else {}
+            seen = self._look(name) if self.hypervisor.running(name) else {}
             found[kept["workload"]["name"]] = [
                 {
                     "nic": nic["nic"], "network": nic["network"], "mac": nic["mac"],

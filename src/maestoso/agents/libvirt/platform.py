@@ -12,3 +12,8 @@ class LibvirtSite(Estate, Moving, Power):
 
     name = "libvirt host 1"
     care_every_s = 2.0
+
+    def care(self) -> None:
+        """Copies that are due, and addresses of guests."""
+        super().care()
+        self.look_after_guests()

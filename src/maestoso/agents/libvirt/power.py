@@ -150,7 +150,9 @@ class Power(GuestMachines):
     def _ask_to_shut_down(self, name: str) -> None:
         for way in (libvirt.VIR_DOMAIN_SHUTDOWN_GUEST_AGENT, libvirt.VIR_DOMAIN_SHUTDOWN_ACPI_POWER_BTN):
             try:
-                self.hypervisor.machine(name).shutdownFlags(way)
+                machine = self.hypervisor.machine(name)
+                machine.agentSetResponseTimeout(int(ASK_AGAIN_S))  # else libvirt waits for ever
+                machine.shutdownFlags(way)
                 return
             except libvirt.libvirtError as error:
                 log.info("%s does not hear that it shall shut down: %s", name, error)

@@ -38,6 +38,10 @@ HASH_BYTES = 16
 CHUNK = 1 << 20
 ABANDONED_S = 600.0
 """A point that nobody reads for so long is ended: what a machine writes meanwhile takes space."""
+AGENT_S = 15
+"""How long a guest may take to freeze or thaw; without it, libvirt waits for ever."""
+GO_ON_S = 300.0
+THAWS = 4
 TRIES = 3
 PASSING = (
     libvirt.VIR_ERR_OPERATION_INVALID,
@@ -172,21 +176,23 @@ class Source:
         """All machines that run stop for a moment, the point of each is made, and all go on: so the order in
         which they wrote, to whatever disk of whatever machine, is kept."""
         domains = {name: self.hypervisor.machine(name) for name in running}
-        write(self._still, running)  # whoever comes after this agent has them go on
+        # What somebody else stopped stays as it is.
+        moving = {name: domain for name, domain in domains.items() if not _stands_still(domain)}
+        write(self._still, list(moving))  # whoever comes after this agent has them go on
         frozen = application and bool(running) and self._freeze(domains)
         since = {
             name: self._checkpoint(domains[name], str(members[name].get("since", ""))) for name in running
         }
         own: dict[tuple[str, str], list[Range]] = {}
         try:
-            for domain in domains.values():
+            for domain in moving.values():
                 domain.suspend()
             for name, domain in domains.items():
                 if not since[name] and self.hypervisor.kept(name).get("point"):
                     own |= {(name, disk.name): images.own_ranges(disk.file) for disk in found[name]}
                 since[name] = self._begin_backup(point, domain, name, found[name], since[name])
         finally:
-            for domain in domains.values():
+            for domain in moving.values():
                 _go_on(domain, thaw=frozen)
             self._still.unlink(missing_ok=True)
         for name in running:
@@ -199,6 +205,7 @@ class Source:
         try:
             for name, domain in domains.items():
                 self.hypervisor.guest(name, "guest-ping", 5)
+                domain.agentSetResponseTimeout(AGENT_S)
                 domain.fsFreeze()
                 done.append(domain)
         except (libvirt.libvirtError, GuestSilent) as error:
@@ -399,12 +406,30 @@ def hash_of(block: bytes | bytearray | memoryview) -> bytes:
 
 
 def _go_on(domain: Any, *, thaw: bool = True) -> None:
-    """A machine that stood still runs again, its file systems, too."""
-    with suppress(libvirt.libvirtError):  # it was not suspended, or has ended
-        domain.resume()
-    if thaw:
-        with suppress(libvirt.libvirtError):
+    """A machine that stood still runs again, its file systems, too. It is not left alone before it does:
+    while it changes its state otherwise, libvirt may refuse for a while."""
+    end = time.monotonic() + GO_ON_S
+    while _stands_still(domain):
+        try:
+            domain.resume()
+        except libvirt.libvirtError as error:
+            if time.monotonic() > end:
+                log.error("%s stands still, and cannot be made to go on: %s", domain.name(), _words(error))
+                return
+            time.sleep(0.2)
+    for _ in range(THAWS if thaw else 0):
+        try:
             domain.fsThaw()
+            return
+        except libvirt.libvirtError:  # none were frozen, it has ended, or its agent does not answer just now
+            time.sleep(0.5)
+
+
+def _stands_still(domain: Any) -> bool:
+    try:
+        return bool(domain.state()[0] == libvirt.VIR_DOMAIN_PAUSED)
+    except libvirt.libvirtError:
+        return False  # it is gone
 
 
 def _delete(checkpoint: Any) -> None:
