@@ -6,12 +6,13 @@ below it.
 
 from __future__ import annotations
 
+import errno
 import json
 import subprocess
 import tempfile
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -130,18 +131,17 @@ def opened(disk: Path, *, writable: bool = False, bitmap: str = "") -> Iterator[
             stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE,
         )  # fmt: skip
         try:
-            while not socket.exists():
-                if process.poll() is not None:
-                    said = process.stderr.read().decode(errors="replace") if process.stderr else ""
-                    raise ImageFault(f"{disk} cannot be opened: {said.strip()}")
-                time.sleep(0.01)
-            handle = connected(socket, "disk", [f"qemu:dirty-bitmap:{bitmap}"] if bitmap else [ALLOCATION])
+            contexts = [f"qemu:dirty-bitmap:{bitmap}"] if bitmap else [ALLOCATION]
+            handle = _answering(process, socket, contexts, disk)
             try:
                 yield handle
                 if writable:
                     handle.flush()
+            except nbd.Error as error:
+                raise ImageFault(f"{disk} cannot be read or written: {error.string}") from error
             finally:
-                handle.shutdown()
+                with suppress(nbd.Error):
+                    handle.shutdown()
                 process.wait()  # it ends with its only client, all written
         finally:
             if process.poll() is None:
@@ -149,6 +149,21 @@ def opened(disk: Path, *, writable: bool = False, bitmap: str = "") -> Iterator[
                 process.wait()
             if process.stderr:
                 process.stderr.close()
+
+
+def _answering(process: subprocess.Popen[bytes], socket: Path, contexts: list[str], disk: Path) -> Any:
+    """A handle, once the program listens: its socket is there a moment earlier."""
+    while True:
+        if process.poll() is not None:
+            said = process.stderr.read().decode(errors="replace") if process.stderr else ""
+            raise ImageFault(f"{disk} cannot be opened: {said.strip()}")
+        if socket.exists():
+            try:
+                return connected(socket, "disk", contexts)
+            except nbd.Error as error:
+                if error.errnum != errno.ECONNREFUSED:
+                    raise ImageFault(f"{disk} cannot be read: {error.string}") from error
+        time.sleep(0.01)
 
 
 def connected(socket: Path, export: str, contexts: list[str]) -> Any:

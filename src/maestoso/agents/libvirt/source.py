@@ -16,7 +16,7 @@ import tempfile
 import threading
 import time
 from collections.abc import Callable, Iterator, Mapping
-from contextlib import ExitStack, suppress
+from contextlib import ExitStack, contextmanager, suppress
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -24,7 +24,7 @@ from xml.etree import ElementTree
 from xml.etree.ElementTree import Element, SubElement
 
 from . import images
-from .bindings import libvirt
+from .bindings import libvirt, nbd
 from .definition import MachineDisk, disks
 from .files import write
 from .hypervisor import GuestSilent, Hypervisor, NoMachine
@@ -127,7 +127,7 @@ class Source:
                 point = _Point(f"{MARK}{datetime.now(UTC):%Y%m%dT%H%M%S%f}", group)
                 try:
                     told = self._open(point, members, application)
-                except (libvirt.libvirtError, ImageFault, NoMachine, OSError) as error:
+                except (libvirt.libvirtError, nbd.Error, ImageFault, NoMachine, OSError) as error:
                     self._end(point, received=False)
                     # A machine that ends meanwhile, or just comes up, has another state the next time.
                     passing = isinstance(error, libvirt.libvirtError) and error.get_error_code() in PASSING
@@ -341,7 +341,7 @@ class Source:
         """``size``, ``data`` (what is not zero) and ``changed`` (since the point that the other side has, or
         None where that is not known)."""
         found = self._disk(point, machine, disk)
-        with found.turn:
+        with found.turn, _as_no_point(point):
             return {
                 "size": found.size, "data": images.data_ranges(found.handle), "changed": found.changed(),
             }  # fmt: skip
@@ -370,7 +370,7 @@ class Source:
             if point not in self._points:
                 raise NoPoint(point)
             self._points[point].touched = time.monotonic()
-        with disk.turn:
+        with disk.turn, _as_no_point(point):
             data: bytearray = disk.handle.pread(size, at)
         return data
 
@@ -381,6 +381,16 @@ class Source:
                 raise NoPoint(point)
             found.touched = time.monotonic()
             return found.disks[machine, disk]
+
+
+@contextmanager
+def _as_no_point(point: str) -> Iterator[None]:
+    """A machine that ends takes what is read of it with it."""
+    try:
+        yield
+    except (nbd.Error, ImageFault) as error:
+        log.warning("%s cannot be read any more: %s", point, error)
+        raise NoPoint(point) from error
 
 
 def changed_since(file: Path, since: str) -> list[Range] | None:
