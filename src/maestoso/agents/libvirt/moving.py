@@ -103,13 +103,11 @@ class Moving(Copying, Landing):
         """The machines of the run are the site's own, and started with the host."""
         for spec in op.args["workloads"]:
             if self.hypervisor.find(spec["name"]) is not None:
-                kept = {
-                    **self.hypervisor.kept(spec["name"]),
-                    "own": True,
-                    "mark": "",
-                    "workload": spec,
-                    "nics": [],
-                }
+                before = self.hypervisor.kept(spec["name"])
+                # From now on its guest says which addresses it has, unless it was not told yet.
+                wanted = [] if before.get("addressed") else before.get("addresses", [])
+                own = {"own": True, "mark": "", "workload": spec, "nics": [], "addresses": wanted}
+                kept = {**before, **own}
                 described = definition.with_kept(self.hypervisor.xml(spec["name"]), kept, spec)
                 self.hypervisor.define(described)
                 self.hypervisor.machine(spec["name"]).setAutostart(1)
