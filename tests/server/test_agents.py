@@ -94,6 +94,9 @@ class Agents(Tidewell):
         self.register(self.serve(), token=token, certificate=self.pem("agent"))
         self.assertEqual(self.browser.get("/api/v1/sites/NEW/drift").json()["differences"], [])
         self.assertEqual(self.browser.send("DELETE", "/workloads/loner").status_code, 204)
+        with mock.patch("maestoso.server.estate.drift.ask_inventory", side_effect=Refused("It is gone.", "")):
+            told = self.browser.get("/api/v1/sites")
+        self.assertEqual(told.status_code, 200, "a site that is lost just now takes all others with it")
         (found,) = self.browser.get("/api/v1/sites/NEW/drift").json()["differences"]
         self.assertIn("loner", found["id"])
         self.assertEqual(self.browser.send("POST", "/sites/NEW/drift", {}).json(), {"changed": 1})

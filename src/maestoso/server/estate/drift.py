@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 from django.core.cache import cache
 
-from maestoso.core.errors import NotFound
+from maestoso.core.errors import NotFound, Refused
 from maestoso.core.estate.difference import Difference, differences, merged
 from maestoso.core.ports import Clock
 from maestoso.server.estate.agents import pulse
@@ -34,7 +34,10 @@ def drifted(site: Site) -> int:
     key = f"drift:{site.pk}:{site.inventory_mark}:{taken.said.inventory}:{estate().mark}"
     known: int | None = cache.get(key)
     if known is None:
-        known = len(drift(site))
+        try:
+            known = len(drift(site))
+        except Refused:
+            return 0  # it was lost since its last pulse
         cache.set(key, known, KEPT_S)
     return known
 
