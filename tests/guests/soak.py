@@ -68,6 +68,14 @@ class Deaths:
             self.story.app.kill(what)
 
 
+class Struck(Story):
+    """A machine that was killed after its step was done stays off until somebody gives it power."""
+
+    def put_right(self, code: str) -> None:
+        for name in self.sites.agents[code].get("/pulse", "SitePulse")["off"]:
+            self.sites.agents[code].done("power-on", name, unless_on=True)
+
+
 class Soak(unittest.TestCase):
     """One seed."""
 
@@ -75,7 +83,7 @@ class Soak(unittest.TestCase):
 
     def runTest(self) -> None:
         """The story, and who dies in which part of it."""
-        story = Story(self)
+        story = Struck(self)
         story.answers["failure"] = "retry"
         story.answers["held"] = "resume"
         had: Counter[str] = Counter()
@@ -83,7 +91,7 @@ class Soak(unittest.TestCase):
             story.tested()
         had += deaths.had
         with Deaths(story, self.seed + 1000) as deaths:
-            deaths.spared.add(HOME)  # it is dead, and stays so
+            deaths.spared |= {HOME, "machine"}  # dead they are dead: nothing brings up what was up already
             story.lost_and_failed_over()
         had += deaths.had
         with Deaths(story, self.seed + 2000, machines=False) as deaths:

@@ -73,6 +73,9 @@ class Story:
         self.case.assertEqual(self.sites.agents[AWAY].get("/pulse", "SitePulse")["copies"], len(MEMBERS))
         self.case.assertEqual(self.sites.state(AWAY), {}, "a copy answers outside of its isolated network")
 
+    def put_right(self, code: str) -> None:
+        """What a person does at a site before they look: nothing, where nothing died."""
+
     def tested(self) -> None:
         """A test, beside production, of which nothing is left."""
         tested = self.run_through(kind="test", sync_first=True)
@@ -85,6 +88,7 @@ class Story:
         self.sites.lab.kill_machines(HOME)
         lost = self.run_through(kind="disaster", acknowledged=True, go_on=True)
         self.case.assertEqual(lost["outcome"], "committed")
+        self.put_right(AWAY)
         found = until(lambda: self.sites.count(AWAY), "the database to count under its new address", 120)
         # Points are made every 5 s, and it counts at most a few times a second.
         self.case.assertGreater(found + 200, counted, "more was lost than since the last point")
