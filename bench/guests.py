@@ -36,7 +36,7 @@ def bare(task: str) -> None:
         files = {}
         for disk, lower in one["disks"].items():
             files[disk] = Path(told["folder"]) / f"{one['name']}-{disk}.qcow2"
-            images.create(files[disk], below=Path(lower))
+            images.create(files[disk], below=images.Image(Path(lower)))
         found = definition.copy_of(one["xml"], one["name"], files, {})
         hypervisor.define(definition.with_nics(found, [(one["mac"], "br0", "", True)]))
     for one in told["machines"]:

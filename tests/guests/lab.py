@@ -15,6 +15,7 @@ import httpx
 
 from maestoso.agent_kit.conformance.client import Client
 from maestoso.agents.libvirt import definition
+from maestoso.agents.libvirt.images import Image
 from maestoso.agents.libvirt.networks import ip, links
 from maestoso.core.codec import to_data
 from maestoso.core.model.protection import Policy
@@ -29,7 +30,7 @@ MEMBERS = ("db", "app")
 PLAN = "SHOP"
 GUESTS = (
     Guest(
-        name="db", last=11, second_disk=16, offers=(("count", "http", 80),), tags={"tier": "data"},
+        name="db", last=11, second_disk=16, raw=True, offers=(("count", "http", 80),), tags={"tier": "data"},
         runs="httpd -h /www -p 80\n",
     ),
     Guest(
@@ -92,10 +93,10 @@ class Sites:
         """The count of the database at a site; 0 where it does not answer."""
         return int(self.state(code).get("count", "") or 0)
 
-    def disks(self, code: str, name: str) -> list[Path]:
+    def disks(self, code: str, name: str) -> list[Image]:
         """The files that a machine has now, by its agent's definition."""
         file = self.lab.root(code) / "etc" / "qemu" / f"{name}.xml"
-        return [disk.file for disk in definition.disks(ElementTree.parse(file).getroot())]
+        return [Image(disk.file, disk.format) for disk in definition.disks(ElementTree.parse(file).getroot())]
 
     def start_command(self, code: str) -> list[str]:
         """What starts the agent of a site, for who wants to do that."""

@@ -1,7 +1,8 @@
 """The story of real machines while processes die: ``./maestoso soak --guests 20 --seed 1``, as root.
 
-By chance SIGKILL hits an agent (which is started again), the engine, the keeper, or the QEMU of a machine; a person
-tries again what failed. At the end nothing may be lost beyond a point, and nothing may have happened twice.
+By chance SIGKILL hits an agent (which is started again), the engine, the keeper, or the QEMU of a machine; a
+person tries again what failed. At the end nothing may be lost beyond a point, and nothing may have happened
+twice.
 """
 
 from __future__ import annotations

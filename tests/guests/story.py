@@ -1,4 +1,5 @@
-"""One story of two real machines through the whole application: tested beside production, lost, failed over, home."""
+"""One story of two real machines through the whole application: tested beside production, lost, failed
+over, home."""
 
 from __future__ import annotations
 
@@ -65,7 +66,8 @@ class Story:
         return until(ended, f"the end of {options}", STORY_S)
 
     def looked_at(self, options: dict[str, Any]) -> None:
-        """While a test waits for its verdict, production counts on under the addresses that its copies have."""
+        """While a test waits for its verdict, production counts on under the addresses that its copies
+        have."""
         if options["kind"] != "test":
             return
         before = self.sites.count(HOME)

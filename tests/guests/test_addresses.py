@@ -1,4 +1,5 @@
-"""What a guest is made to do with its addresses, in a file system of its own: at once, and for later starts."""
+"""What a guest is made to do with its addresses, in a file system of its own: at once, and for later
+starts."""
 
 from __future__ import annotations
 

@@ -17,7 +17,7 @@ from maestoso.agent_kit.platform import Failure
 from maestoso.agents.libvirt import images
 from maestoso.agents.libvirt.between import AgentAway, Other
 from maestoso.agents.libvirt.copies import Copies, GroupCopies
-from maestoso.agents.libvirt.images import Range
+from maestoso.agents.libvirt.images import Image, Range
 from maestoso.agents.libvirt.source import BLOCK, hash_of
 from maestoso.core.model.protection import Policy
 from tests.guests.lab import needs_real_machines
@@ -190,7 +190,7 @@ class Chains(unittest.TestCase):
         before = self.points(4)
         ids = list(before)
         clone = self.folder / "clone.qcow2"
-        images.create(clone, below=self.held.disks(self.held.point(ids[1]), "db")["vda"])
+        images.create(clone, below=Image(self.held.disks(self.held.point(ids[1]), "db")["vda"]))
         for ident in ids[:3]:
             self.held.drop_point(ident)
         self.held.sweep(images.chain(clone))
@@ -226,12 +226,12 @@ class Chains(unittest.TestCase):
         for number in range(3):
             self.held.live.mkdir(exist_ok=True)
             lived = self.held.live / f"db-vda.{number}.qcow2"
-            images.create(lived, below=self.held.disks(self.held.point(None), "db")["vda"])
+            images.create(lived, below=Image(self.held.disks(self.held.point(None), "db")["vda"]))
             with images.opened(lived, writable=True) as handle:
                 handle.pwrite(b"written here", 200_000)
             self.other.write(300_000 + number, b"written there")
             sent = self.other.sent
-            back = self.receive(bases={("db", "vda"): lived})
+            back = self.receive(bases={("db", "vda"): Image(lived)})
             self.held.keep_below(back)
             self.assertEqual(self.contents(back["id"]), bytes(self.other.data))
             self.assertLessEqual(self.other.sent - sent, 4, "only what differs")

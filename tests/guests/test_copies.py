@@ -15,6 +15,7 @@ from maestoso.agents.libvirt import images
 from maestoso.agents.libvirt.between import AgentAway, Other
 from maestoso.agents.libvirt.copies import Copies
 from maestoso.agents.libvirt.files import write
+from maestoso.agents.libvirt.images import Image
 from maestoso.agents.libvirt.settings import OtherSite
 from tests.e2e.application import until
 from tests.guests.lab import AWAY, HOME, MEMBERS, Sites, definition_of, left_on_the_host, needs_real_machines
@@ -106,7 +107,8 @@ class Points(unittest.TestCase):
         for name in MEMBERS:
             for disk, file in zip(("vda", "vdb"), self.sites.disks(HOME, name), strict=True):
                 self.assertTrue(
-                    images.equal(files[name][disk], file), f"{disk} of {name} is not equal to its source"
+                    images.equal(Image(files[name][disk]), file),
+                    f"{disk} of {name} is not equal to its source",
                 )
 
     def test_machines_that_stood_still_when_the_agent_was_killed_go_on_with_the_next_one(self) -> None:

@@ -17,6 +17,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -33,7 +34,8 @@ LAN = "lan"
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Guest:
-    """A machine of the lab: ``runs`` is its script at every start, ``second_disk`` its size in MiB or 0."""
+    """A machine of the lab: ``runs`` is its script at every start, ``second_disk`` its size in MiB or 0,
+    ``raw`` whether that is raw."""
 
     name: str
     last: int
@@ -41,6 +43,7 @@ class Guest:
     offers: tuple[tuple[str, str, int], ...]
     uses: tuple[str, ...] = ()
     second_disk: int = 0
+    raw: bool = False
     tags: Mapping[str, str] = field(default_factory=dict)
 
 
@@ -72,7 +75,6 @@ class RealLab:
             SiteOfLab(code="BIR", number=2, lan=f"{self.line}.2"),
         )  # fmt: skip
         self.running: dict[str, subprocess.Popen[bytes]] = {}
-        self.env: dict[str, str] = {}
 
     def site(self, code: str) -> SiteOfLab:
         """One of them."""
@@ -129,23 +131,16 @@ class RealLab:
             ip("link", "set", ours, "master", self._bridge, "up")
             if "br0" not in [link["ifname"] for link in links(space)]:
                 ip("-n", space, "link", "add", "br0", "type", "bridge")
-            ip("-n", space, "address", "replace", f"{self.line}.0.{10 + site.number}/24", "dev", "line")
+            ip("-n", space, "address", "replace", f"{self.address(site.code)}/24", "dev", "line")
             ip("-n", space, "address", "replace", f"{site.address(1)}/24", "dev", "br0")
             for device in ("line", "br0"):
                 ip("-n", space, "link", "set", device, "up")
             inside(space, lambda: Path("/proc/sys/net/ipv4/ip_forward").write_text("1"))
             for other in self.sites:
                 if other is not site:
-                    ip(
-                        "-n",
-                        space,
-                        "route",
-                        "replace",
-                        f"{other.lan}.0/24",
-                        "via",
-                        f"{self.line}.0.{10 + other.number}",
-                    )
-            ip("route", "replace", f"{site.lan}.0/24", "via", f"{self.line}.0.{10 + site.number}")
+                    there = f"{other.lan}.0/24"
+                    ip("-n", space, "route", "replace", there, "via", self.address(other.code))
+            ip("route", "replace", f"{site.lan}.0/24", "via", self.address(site.code))
 
     def remove_networks(self) -> None:
         """Take them away; what is not there is no fault."""
@@ -207,7 +202,7 @@ certificate = "{self.folder / other.code / "agent.pem"}"
         ]  # fmt: skip
         self.running[code] = subprocess.Popen(
             command, stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True,
-            env={**os.environ, "PYTHONPATH": str(Path(__file__).parents[2]), **self.env},
+            env={**os.environ, "PYTHONPATH": str(Path(__file__).parents[2])},
         )  # fmt: skip
         log.close()
         (self.folder / f"{code}.pid").write_text(str(self.running[code].pid))
@@ -220,7 +215,7 @@ certificate = "{self.folder / other.code / "agent.pem"}"
 
     def _listens(self, site: SiteOfLab) -> bool:
         try:
-            socket.create_connection((f"{self.line}.0.{10 + site.number}", self.port), 2).close()
+            socket.create_connection((self.address(site.code), self.port), 2).close()
         except OSError:
             return False
         return True
@@ -258,8 +253,9 @@ certificate = "{self.folder / other.code / "agent.pem"}"
         """SIGKILL to every QEMU of a site: the power of a whole site is gone."""
         killed = []
         for name, number in self.machines(code).items():
-            os.kill(number, signal.SIGKILL)
-            killed.append(name)
+            with suppress(ProcessLookupError):  # it ended by itself
+                os.kill(number, signal.SIGKILL)
+                killed.append(name)
         return killed
 
     def end(self) -> None:
@@ -305,11 +301,10 @@ certificate = "{self.folder / other.code / "agent.pem"}"
         )
         files = [first]
         if guest.second_disk:
-            files.append(disks / f"{guest.name}-b.qcow2")
-            subprocess.run(
-                ["qemu-img", "create", "-q", "-f", "qcow2", str(files[1]), f"{guest.second_disk}M"],
-                check=True,
-            )
+            kind = "raw" if guest.raw else "qcow2"
+            files.append(disks / f"{guest.name}-b.{kind}")
+            command = ["qemu-img", "create", "-q", "-f", kind, str(files[1]), f"{guest.second_disk}M"]
+            subprocess.run(command, check=True)
         place = self.root(code) / "etc" / "qemu"
         place.mkdir(parents=True, exist_ok=True)
         (place / f"{guest.name}.xml").write_text(self.definition(site, guest, files))
@@ -323,7 +318,7 @@ certificate = "{self.folder / other.code / "agent.pem"}"
             "offers": [dict(zip(("name", "protocol", "port"), one, strict=True)) for one in guest.offers],
         }  # fmt: skip
         disks = "".join(
-            f"<disk type='file' device='disk'><driver name='qemu' type='qcow2' discard='unmap'/>"
+            f"<disk type='file' device='disk'><driver name='qemu' type='{file.suffix[1:]}' discard='unmap'/>"
             f"<source file='{file}'/><target dev='vd{letter}' bus='virtio'/></disk>"
             for letter, file in zip("abc", files, strict=False)
         )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import logging
+import os
 import sys
 from pathlib import Path
 
@@ -24,6 +25,9 @@ def main() -> int:
     except (SettingsFault, ImportError) as fault:
         print(f"{options.settings}: {fault}", file=sys.stderr)
         return 2
+    os.umask(
+        0o066
+    )  # disks are for their owner only; QEMU, which may be another user, finds its way to its own
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)s %(message)s")
     logging.getLogger("httpx").setLevel(logging.WARNING)
     platform = LibvirtSite(settings)

@@ -4,7 +4,6 @@ both."""
 from __future__ import annotations
 
 import hmac
-import json
 import ssl
 from collections.abc import Awaitable, Callable, Iterator, Mapping
 from contextlib import contextmanager
@@ -152,7 +151,10 @@ def routes(source: Source, secrets: Mapping[str, str]) -> list[Route]:
 
     async def open_point(request: Request) -> Any:
         asked = await body_of(request)
-        work = partial(source.open, asked["group"], asked["members"], application=bool(asked["application"]))
+        with _readable():
+            members = {str(name): {"disks": list(one["disks"]), "since": str(one.get("since", ""))}
+                       for name, one in asked["members"].items()}  # fmt: skip
+            work = partial(source.open, str(asked["group"]), members, application=bool(asked["application"]))
         try:
             return await run_in_threadpool(work)
         except SourceFault as error:
@@ -168,7 +170,9 @@ def routes(source: Source, secrets: Mapping[str, str]) -> list[Route]:
 
     def streamed(work: Callable[..., Iterator[bytes]]) -> Callable[[Request], Awaitable[Any]]:
         async def stream(request: Request) -> Any:
-            wanted = _ranges(json.loads(await request.body())["ranges"])
+            asked = await body_of(request)
+            with _readable():
+                wanted = _ranges(asked["ranges"])
             pieces = work(*_named(request), wanted)
             # The first piece now, so that what is not there is a refusal and no half answer.
             first = await _found(next, pieces, b"")
@@ -197,6 +201,15 @@ async def _found(work: Callable[..., Any], *args: Any) -> Any:
         return await run_in_threadpool(work, *args)
     except NoPoint as error:
         raise Refused(404, "not-found", f"The point {error} is not open here any more.") from error
+
+
+@contextmanager
+def _readable() -> Iterator[None]:
+    """What has another shape than is asked for is refused."""
+    try:
+        yield
+    except (KeyError, TypeError, ValueError, AttributeError) as error:
+        raise Refused(400, "bad-value", f"The request cannot be read: {error!r}.") from error
 
 
 def _named(request: Request) -> tuple[str, str, str]:

@@ -9,10 +9,10 @@ from __future__ import annotations
 
 import json
 import os
-import re
 import shutil
+import threading
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from datetime import datetime
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -24,9 +24,9 @@ from maestoso.core.model.protection import Policy
 from maestoso.core.replication.retention import ladders, retained
 
 from . import images
-from .between import Other
-from .files import write
-from .images import Range
+from .between import AgentAway, Other
+from .files import plain, seconds, write
+from .images import Image, Range
 from .source import BLOCK, CHUNK, changed_since, hash_of
 
 Told = Callable[[int, int], None]
@@ -38,25 +38,30 @@ class Copies:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
-        self._known: dict[str, list[dict[str, Any]]] = {}
+        self._known = _Known()
         folder.mkdir(parents=True, exist_ok=True)
 
     def of(self, group: str) -> GroupCopies:
         """One group's. Raises Failure where that can be no name."""
-        return GroupCopies(self.folder / _plain(group), group, self._known)
+        return GroupCopies(self.folder / plain(group), group, self._known)
 
-    def bytes_kept(self) -> int:
-        """What all of them take."""
-        return sum(images.bytes_of(file) for file in self.folder.rglob("*") if file.is_file())
+
+class _Known:
+    """Points that were read, by group: they are looked at all the time. Whoever writes or reads takes
+    turns, so that nobody keeps what was read just before it changed."""
+
+    def __init__(self) -> None:
+        self.turn = threading.RLock()
+        self.points: dict[str, list[dict[str, Any]]] = {}
 
 
 class GroupCopies:
     """The copies of one group."""
 
-    def __init__(self, folder: Path, group: str, known: dict[str, list[dict[str, Any]]]) -> None:
+    def __init__(self, folder: Path, group: str, known: _Known) -> None:
         self.folder = folder
         self.group = group
-        self._known = known  # points that were read, by group: they are looked at all the time
+        self._known = known
         self.live = folder / "live"
         """Files that machines write to, over those of the point that they came up from."""
 
@@ -64,11 +69,13 @@ class GroupCopies:
 
     def points(self) -> list[dict[str, Any]]:
         """Oldest first, each with the ``machines`` that are in it."""
-        found = self._known.get(self.group)
-        if found is None:
-            files = sorted((self.folder / "points").glob("[!.]*.json"))
-            found = self._known[self.group] = [json.loads(file.read_text("utf-8")) for file in files]
-        return list(found)
+        with self._known.turn:
+            found = self._known.points.get(self.group)
+            if found is None:
+                files = sorted((self.folder / "points").glob("[!.]*.json"))
+                found = [json.loads(file.read_text("utf-8")) for file in files]
+                self._known.points[self.group] = found
+            return list(found)
 
     def point(self, ident: str | None) -> dict[str, Any]:
         """One, or the newest. Raises Failure."""
@@ -89,8 +96,9 @@ class GroupCopies:
 
     def save_point(self, point: Mapping[str, Any]) -> None:
         """From now on there is that point, as it is given."""
-        write(self.folder / "points" / f"{point['id']}.json", point)
-        self._known.pop(self.group, None)
+        with self._known.turn:
+            write(self.folder / "points" / f"{point['id']}.json", point)
+            self._known.points.pop(self.group, None)
 
     def kept_bytes(self) -> int:
         """What its files take."""
@@ -100,7 +108,7 @@ class GroupCopies:
 
     def receive(
         self, other: Other, members: Mapping[str, Mapping[str, Any]], *, application: bool,
-        bases: Mapping[tuple[str, str], Path], told: Told, pace: Callable[[int], None],
+        bases: Mapping[tuple[str, str], Image], told: Told, pace: Callable[[int], None],
     ) -> dict[str, Any]:  # fmt: skip
         """Have a new point made of ``members`` (their ``disks``) and bring what differs from what is here.
 
@@ -137,7 +145,7 @@ class GroupCopies:
                         pace(amount)
                         came, done = came + amount, done + amount
                         told(done, max(total, done))
-                    held[disk] = {"file": f"{_plain(name)}-{disk}.{ident}.qcow2", "size": size, "bytes": came}
+                    held[disk] = {"file": f"{plain(name)}-{disk}.{ident}.qcow2", "size": size, "bytes": came}
                     point["changed_bytes"] += came
                 point["machines"][name] = {
                     "xml": machine["xml"],
@@ -145,36 +153,38 @@ class GroupCopies:
                     "disks": held,
                 }
             for (name, disk), plan in plans.items():
-                plan.file.rename(self.folder / "disks" / f"{_plain(name)}-{disk}.{ident}.qcow2")
+                plan.file.rename(self.folder / "disks" / f"{plain(name)}-{disk}.{ident}.qcow2")
             self.save_point(point)
         except BaseException:
             if newest is not None:
                 for file in (self.folder / "disks").glob("*.coming"):
                     file.unlink()
-            other.close(ident, received=False)
+            _let_go(other, ident, received=False)
             raise
-        other.close(ident, received=True)
+        _let_go(other, ident, received=True)
         return point
 
     def _plan(
         self, other: Other, ident: str, name: str, disk: str, machine: Mapping[str, Any],
-        newest: Mapping[str, Any] | None, bases: Mapping[tuple[str, str], Path],
+        newest: Mapping[str, Any] | None, bases: Mapping[tuple[str, str], Image],
     ) -> _Plan:  # fmt: skip
         """What has to come for one disk, into which file."""
         size, data, changed = other.ranges(ident, name, disk)
         base = bases.get((name, disk))
         lower = base or self._disk_before(newest, name, disk) or self.carried(name, disk)
-        file = self.folder / "disks" / f"{_plain(name)}-{disk}.coming"
-        if lower is not None and images.size_of(lower) != size:
+        file = self.folder / "disks" / f"{plain(name)}-{disk}.coming"
+        if lower is not None and images.size_of(lower.file, lower.format) != size:
             lower, changed = None, None  # it was given another size: copied as a whole
-        fresh = not file.is_file() or images.below(file) != lower or images.size_of(file) != size
+        fresh = (
+            not file.is_file() or images.below(file) != (lower and lower.file) or images.size_of(file) != size
+        )
         if fresh:
             images.create(file, size=size, below=lower)
         if base is not None and lower == base:
             # It was written to on both sides since the point that this side was left at.
             own = changed_since(base, machine["promoted_from"])
-            if own is None and base.parent == self.live:
-                own = images.own_ranges(base)  # all since it was promoted here is more than that
+            if own is None and base.file.parent == self.live:
+                own = images.own_ranges(base.file)  # all since it was promoted here is more than that
             changed = None if changed is None or own is None else images.merged([*changed, *own])
         elif lower is None or newest is None:
             changed = None
@@ -183,14 +193,14 @@ class GroupCopies:
         # Of a first copy that was interrupted, and of what was carried here, only the differences come.
         return _Plan(name, disk, file, size, data, compare=lower is not None or not fresh)
 
-    def _disk_before(self, newest: Mapping[str, Any] | None, name: str, disk: str) -> Path | None:
+    def _disk_before(self, newest: Mapping[str, Any] | None, name: str, disk: str) -> Image | None:
         held = {} if newest is None else newest["machines"].get(name, {}).get("disks", {})
-        return self.folder / "disks" / held[disk]["file"] if disk in held else None
+        return Image(self.folder / "disks" / held[disk]["file"]) if disk in held else None
 
-    def carried(self, name: str, disk: str) -> Path | None:
-        """A seed: a file that somebody carried here."""
-        found = sorted((self.folder / "seed").glob(f"{_plain(name)}-{disk}.*"))
-        return found[0] if found else None
+    def carried(self, name: str, disk: str) -> Image | None:
+        """A seed: a file that somebody carried here, whose ending says what it is."""
+        files = [(self.folder / "seed" / f"{plain(name)}-{disk}.{kind}", kind) for kind in ("qcow2", "raw")]
+        return next((Image(file, kind) for file, kind in files if file.is_file()), None)
 
     def _bring(self, other: Other, ident: str, plan: _Plan) -> Iterator[int]:
         """Write what comes, and say how much as it does."""
@@ -220,7 +230,7 @@ class GroupCopies:
                 base = images.below(file)
                 if base is None or base.parent != self.live:
                     continue
-                kept = self.folder / "disks" / f"{_plain(name)}-{disk}.before-{point['id']}.qcow2"
+                kept = self.folder / "disks" / f"{plain(name)}-{disk}.before-{point['id']}.qcow2"
                 if not kept.exists():
                     os.link(base, kept)  # both names, until nothing uses the old one
                 for one in (self.folder / "disks").glob("*.qcow2"):
@@ -237,7 +247,7 @@ class GroupCopies:
         if not points:
             return
         rules = ladders([from_data(Policy, dict(policy), tolerant=True)])
-        at = np.array([int(_seconds(point["at"])) for point in points], dtype=np.int64)
+        at = np.array([int(seconds(point["at"])) for point in points], dtype=np.int64)
         pinned = np.array([bool(point.get("label")) for point in points])
         stays = retained(np.zeros(len(at), dtype=np.int64), at, int(now), rules, pinned)
         for point, stay in list(zip(points, stays, strict=True))[:-1]:
@@ -247,8 +257,9 @@ class GroupCopies:
 
     def drop_point(self, ident: str) -> None:
         """There is no such point any more; ``sweep`` gives its files back."""
-        (self.folder / "points" / f"{ident}.json").unlink(missing_ok=True)
-        self._known.pop(self.group, None)
+        with self._known.turn:
+            (self.folder / "points" / f"{ident}.json").unlink(missing_ok=True)
+            self._known.points.pop(self.group, None)
 
     def sweep(self, in_use: Iterable[Path]) -> None:
         """Give files back that no point needs. A file that only lies under another is melted into one with
@@ -332,6 +343,12 @@ class _Plan:
         return sum(one.length for one in self.ranges)
 
 
+def _let_go(other: Other, ident: str, *, received: bool) -> None:
+    """The other side ends a point by itself when nobody reads it, so that it cannot be told is no fault."""
+    with suppress(AgentAway):
+        other.close(ident, received=received)
+
+
 def _differing(handle: Any, hashes: Iterable[bytes], ranges: list[Range]) -> Iterator[Range]:
     """Blocks of these ranges that are not as their hashes say."""
     hashes = iter(hashes)
@@ -351,16 +368,3 @@ def _clear(handle: Any, one: Range) -> None:
         data = handle.pread(length, at)
         if data.count(0) != len(data):
             handle.zero(length, at)
-
-
-def _plain(name: str) -> str:
-    """A name as part of a file's."""
-    if not re.fullmatch(r"[\w.~@+-]{1,120}", name) or name.startswith("."):
-        raise Failure(
-            "bad-value", f"{name!r} cannot be the name of a file. Use letters, digits, dots and dashes."
-        )
-    return name
-
-
-def _seconds(moment: str) -> float:
-    return datetime.fromisoformat(moment).timestamp()

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import logging
+import threading
 import time
 from collections import defaultdict, deque
 from collections.abc import Callable, Mapping
 from itertools import pairwise
-from pathlib import Path
 from typing import Any
 
 from maestoso.agent_kit.platform import Failure, NotKnown, Operation
@@ -15,11 +15,11 @@ from maestoso.core.codec import from_data
 from maestoso.core.model.estate import Link
 from maestoso.core.replication.throttle import room_bps
 
-from . import definition
 from .between import AgentAway
 from .copies import GroupCopies
-from .host import Host, chain_of, seconds
-from .images import ImageFault
+from .files import seconds
+from .host import Host
+from .images import Image, ImageFault
 from .settings import Settings
 
 log = logging.getLogger("site-agent")
@@ -35,6 +35,7 @@ class Copying(Host):
         self._copying: dict[str, _Progress] = defaultdict(_Progress)
         self._away: dict[str, str] = {}
         self._under_way: set[str] = set()
+        self._paces: dict[str, _Pace] = {}
 
     def groups(self) -> list[dict[str, Any]]:
         """How the copying of each group stands."""
@@ -139,7 +140,7 @@ class Copying(Host):
         finally:
             self._under_way.discard(code)
 
-    def _copy(self, told: Mapping[str, Any], bases: Mapping[tuple[str, str], Path] | None = None,
+    def _copy(self, told: Mapping[str, Any], bases: Mapping[tuple[str, str], Image] | None = None,
               watch: Callable[[int, int, float], None] | None = None) -> dict[str, Any]:  # fmt: skip
         """A new point of a group. Raises AgentAway, ImageFault, Failure."""
         group, progress = told["group"], self._copying[told["group"]["code"]]
@@ -149,7 +150,6 @@ class Copying(Host):
                 "no-such-site", f"The agent of {group['source']} is not in the settings of this one."
             )
         held = self.copies.of(group["code"])
-        link = _link(told) if told.get("link") else None
         progress.begin()
 
         def came(done: int, total: int) -> None:
@@ -161,7 +161,7 @@ class Copying(Host):
             point = held.receive(
                 other, _members(told), application=_application_due(held, group["policy"]), bases=bases or {},
                 told=came,
-                pace=_Pace(lambda: room_bps(link, time.time()) if link is not None else 0.0),
+                pace=self._pace(told),
             )  # fmt: skip
         except (AgentAway, ImageFault) as error:
             progress.end(str(error))
@@ -171,14 +171,17 @@ class Copying(Host):
         self._away[group["source"]] = ""
         return point
 
+    def _pace(self, told: Mapping[str, Any]) -> _Pace:
+        """That of the line to the group's source, which all groups share."""
+        link = _link(told) if told.get("link") else None
+        pace = self._paces.setdefault(told["group"]["source"], _Pace())
+        pace.room = lambda: room_bps(link, time.time()) if link is not None else 0.0
+        return pace
+
     def protect(self, op: Operation) -> dict[str, Any]:
         """Copy a group from now on."""
         group, before = op.args["group"], self._group(op.subject)
-        if group["policy"]["encrypted"]:
-            raise Failure(
-                "bad-definition",
-                "policy.encrypted: this agent cannot encrypt copies yet. Choose a policy in clear.",
-            )
+        in_clear(group)
         if before is None or before["digest"] != op.args["digest"] or before["group"] != group:
             known = before or {"paused_because": "", "promoted": None, "since": time.time()}
             op.note(f"group:{op.subject}", {**known, **told_of(op)})
@@ -191,18 +194,7 @@ class Copying(Host):
         """Forget a group and its points; files that a machine lies over stay."""
         with self._group_turns[op.subject]:
             if self._group(op.subject) is not None or op.again:
-                in_use = {
-                    path
-                    for name in self.hypervisor.names()
-                    if not self.hypervisor.kept(name).get("given_up")
-                    for disk in definition.disks(self.hypervisor.xml(name))
-                    for path in chain_of(disk.file)
-                } | {
-                    path
-                    for folder in self._clone_folders()
-                    for file in folder.glob("*.qcow2")
-                    for path in chain_of(file)
-                }
+                in_use = self._machine_files("given_up")
                 self.copies.of(op.subject).forget(in_use)
                 op.note(f"group:{op.subject}", None)
                 op.effect(unprotected=op.subject)
@@ -298,19 +290,23 @@ class _Progress:
 
 
 class _Pace:
-    """Waits where bytes come faster than the link has room for."""
+    """Of one line: whoever copies over it waits where all together are faster than its room, in bytes a
+    second (0: no limit)."""
 
-    def __init__(self, room: Callable[[], float]) -> None:
-        self._room = room
+    def __init__(self) -> None:
+        self.room: Callable[[], float] = lambda: 0.0
+        self._turn = threading.Lock()
         self._free_at = time.monotonic()
 
     def __call__(self, amount: int) -> None:
-        room = self._room()
-        if room > 0:
+        room = self.room()
+        if room <= 0:
+            return
+        with self._turn:
             now = time.monotonic()
-            self._free_at = max(self._free_at, now - 1.0) + amount / room
-            if self._free_at > now:
-                time.sleep(self._free_at - now)
+            self._free_at = max(self._free_at, now) + amount / room
+            wait = self._free_at - now
+        time.sleep(wait)
 
 
 def _members(told: Mapping[str, Any]) -> dict[str, dict[str, Any]]:
@@ -319,6 +315,15 @@ def _members(told: Mapping[str, Any]) -> dict[str, dict[str, Any]]:
         name: {"disks": [disk["name"] for disk in spec["disks"] if not disk.get("left_out_because")]}
         for name, spec in told["specs"].items()
     }
+
+
+def in_clear(group: Mapping[str, Any]) -> None:
+    """Raises Failure for a group whose copies shall be encrypted."""
+    if group["policy"]["encrypted"]:
+        raise Failure(
+            "bad-definition",
+            "policy.encrypted: this agent cannot encrypt copies yet. Choose a policy in clear.",
+        )
 
 
 def told_of(op: Operation) -> dict[str, Any]:

@@ -34,6 +34,7 @@ class MachineDisk(NamedTuple):
 
     name: str
     file: Path
+    format: str
 
 
 class MachineNic(NamedTuple):
@@ -50,7 +51,10 @@ def disks(definition: Element) -> list[MachineDisk]:
     for disk in definition.iterfind("devices/disk[@type='file']"):
         source, target = disk.find("source"), disk.find("target")
         if disk.get("device", "disk") == "disk" and source is not None and target is not None:
-            found.append(MachineDisk(target.get("dev", ""), Path(source.get("file", ""))))
+            driver = disk.find("driver")
+            # Where it is not said, libvirt takes it as raw, too.
+            kind = "raw" if driver is None else driver.get("type", "raw")
+            found.append(MachineDisk(target.get("dev", ""), Path(source.get("file", "")), kind))
     return found
 
 

@@ -39,7 +39,7 @@ class Estate(GuestMachines):
         return {
             "host_pools": [{
                 "name": self.settings.host_pool, "hosts": 1, "cores": int(told[2]),
-                "memory_mib": int(told[1]),
+                "memory_mib": self.hypervisor.memory_mib(),
                 "used_cores": sum(one["cores"] for one in own),
                 "used_memory_mib": sum(one["memory_mib"] for one in own),
             }],
@@ -79,7 +79,7 @@ class Estate(GuestMachines):
         disks = [
             {
                 "name": one.name,
-                "size_gib": definition.size_gib(_size(one.file)),
+                "size_gib": definition.size_gib(_size(one)),
                 "storage_pool": self._pool_of(one.file),
             }
             for one in definition.disks(described)
@@ -194,8 +194,8 @@ def _network(one: NetworkSetting) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _size(file: Path) -> int:
+def _size(disk: definition.MachineDisk) -> int:
     try:
-        return images.size_of(file)
+        return images.size_of(disk.file, disk.format)
     except ImageFault:
         return 0

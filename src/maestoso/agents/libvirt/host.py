@@ -7,7 +7,6 @@ import threading
 from collections import defaultdict
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from datetime import datetime
 from pathlib import Path
 from typing import Any
 from xml.etree import ElementTree
@@ -18,7 +17,6 @@ from . import definition, images
 from .between import Other
 from .copies import Copies
 from .hypervisor import Hypervisor, NoMachine
-from .images import ImageFault
 from .networks import Isolation, NetworkFault, short
 from .settings import Settings
 from .source import Source
@@ -75,42 +73,31 @@ class Host(Platform):
     def _live_files(self, group: str) -> list[Path]:
         return sorted(self.copies.of(group).live.glob("*.qcow2"))
 
-    def _in_use(self) -> set[Path]:
-        """Files that something lies over or is: of machines, of copies of tests, of copies that are written
-        to. A machine that was given up and copied back has none: what it had lies under the new points."""
+    def _machine_files(self, but: str) -> set[Path]:
+        """Files of machines and of copies of tests, and what they lie over; ``but``: a note with a machine
+        that says that nobody wants its files."""
         found: set[Path] = set()
         for name in self.hypervisor.names():
-            kept = self.hypervisor.kept(name)
-            if not kept.get("copied_back"):
-                found.update(*(chain_of(disk.file) for disk in definition.disks(self.hypervisor.xml(name))))
+            if not self.hypervisor.kept(name).get(but):
+                for disk in definition.disks(self.hypervisor.xml(name)):
+                    found.update(images.chain(disk.file, disk.format) if disk.file.is_file() else ())
         for folder in self._clone_folders():
-            found.update(*(chain_of(file) for file in folder.glob("*.qcow2")))
-        for code, told in self.store.notes("group:").items():
-            if told["promoted"] is not None:
-                found.update(*(chain_of(file) for file in self._live_files(code)))
+            found.update(*(images.chain(file) for file in folder.glob("*.qcow2")))
         return found
 
-
-def chain_of(file: Path) -> list[Path]:
-    try:
-        return images.chain(file) if file.is_file() else []
-    except ImageFault as error:
-        raise ImageFault(f"What {file} lies over cannot be read: {error}") from error
+    def _in_use(self) -> set[Path]:
+        """Files that something lies over or is, copies that are written to among them. A machine that was
+        given up and copied back has none: what it had lies under the new points."""
+        found = self._machine_files("copied_back")
+        for code, told in self.store.notes("group:").items():
+            if told["promoted"] is not None:
+                found.update(*(images.chain(file) for file in self._live_files(code)))
+        return found
 
 
 def clone_at(folder: Path) -> dict[str, Any]:
     found: dict[str, Any] = json.loads((folder / "clone.json").read_text("utf-8"))
     return found
-
-
-def file_name(name: str) -> str:
-    if name in ("", ".", "..") or "/" in name or "\0" in name:
-        raise Failure("bad-value", f"{name!r} is no name of a machine.")
-    return name
-
-
-def seconds(moment: str) -> float:
-    return datetime.fromisoformat(moment).timestamp()
 
 
 def device_of(machine: str, number: int) -> str:

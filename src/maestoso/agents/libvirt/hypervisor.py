@@ -86,6 +86,10 @@ class Hypervisor:
             except Exception:
                 log.exception("an event of %s could not be told", name)
 
+    def memory_mib(self) -> int:
+        """What the host has. What libvirt says of the node leaves memory out that was given to it later."""
+        return int(self.connection.getMemoryStats(libvirt.VIR_NODE_MEMORY_STATS_ALL_CELLS)["total"]) >> 10
+
     # --- machines ---
 
     def names(self) -> list[str]:
@@ -113,9 +117,9 @@ class Hypervisor:
         domain = self.find(name)
         return domain is not None and bool(domain.isActive())
 
-    def xml(self, name: str) -> ElementTree.Element:
-        """Its definition as it is kept."""
-        flags = libvirt.VIR_DOMAIN_XML_INACTIVE | libvirt.VIR_DOMAIN_XML_SECURE
+    def xml(self, name: str, *, passwords: bool = True) -> ElementTree.Element:
+        """Its definition as it is kept; without ``passwords`` for whoever takes it elsewhere."""
+        flags = libvirt.VIR_DOMAIN_XML_INACTIVE | (libvirt.VIR_DOMAIN_XML_SECURE if passwords else 0)
         return ElementTree.fromstring(self.machine(name).XMLDesc(flags))
 
     def define(self, definition: ElementTree.Element) -> None:

@@ -35,9 +35,17 @@ class Range(NamedTuple):
     length: int
 
 
-def size_of(disk: Path) -> int:
+class Image(NamedTuple):
+    """A file and what it is. That is told, and never read from the file: what is in a raw one is its
+    machine's to write, which could write that it lies over any file of the host."""
+
+    file: Path
+    format: str = "qcow2"
+
+
+def size_of(disk: Path, kind: str = "qcow2") -> int:
     """How large the machine sees it, in bytes."""
-    return int(_info(disk)["virtual-size"])
+    return int(_info(disk, kind)["virtual-size"])
 
 
 def bytes_of(disk: Path) -> int:
@@ -45,17 +53,11 @@ def bytes_of(disk: Path) -> int:
     return disk.stat().st_blocks * 512
 
 
-def create(disk: Path, *, size: int = 0, below: Path | None = None) -> None:
+def create(disk: Path, *, size: int = 0, below: Image | None = None) -> None:
     """A new file: empty, or over another one. What was there under its name is replaced."""
     disk.parent.mkdir(parents=True, exist_ok=True)
-    backing = [] if below is None else ["-b", str(below), "-F", format_of(below)]
+    backing = [] if below is None else ["-b", str(below.file), "-F", below.format]
     _run("qemu-img", "create", "-q", "-f", "qcow2", *backing, str(disk), *([] if below else [str(size)]))
-
-
-def format_of(disk: Path) -> str:
-    """``qcow2`` or ``raw``."""
-    with disk.open("rb") as file:
-        return "qcow2" if file.read(4) == b"QFI\xfb" else "raw"
 
 
 def below(disk: Path) -> Path | None:
@@ -64,9 +66,11 @@ def below(disk: Path) -> Path | None:
     return None if found is None else Path(found)
 
 
-def chain(disk: Path) -> list[Path]:
+def chain(disk: Path, kind: str = "qcow2") -> list[Path]:
     """The file and all below it, the newest first."""
-    told = json.loads(_run("qemu-img", "info", "-U", "--backing-chain", "--output=json", str(disk)))
+    told = json.loads(
+        _run("qemu-img", "info", "-U", "-f", kind, "--backing-chain", "--output=json", str(disk))
+    )
     return [Path(one["filename"]) for one in told]
 
 
@@ -89,7 +93,7 @@ def bitmaps(disk: Path) -> dict[str, bool]:
 def forget_bitmaps(disk: Path) -> None:
     """Remove them all."""
     for name in bitmaps(disk):
-        _run("qemu-img", "bitmap", "--remove", str(disk), name)
+        _run("qemu-img", "bitmap", "-f", "qcow2", "--remove", str(disk), name)
 
 
 def melt(upper: Path) -> Path:
@@ -99,19 +103,22 @@ def melt(upper: Path) -> Path:
     if lower is None:
         raise ImageFault(f"{upper} lies over nothing.")
     # With -d the upper stays as it is: until nothing names it, it must be whole.
-    _run("qemu-img", "commit", "-q", "-d", "-b", str(lower), str(upper))
+    _run("qemu-img", "commit", "-q", "-d", "-f", "qcow2", "-b", str(lower), str(upper))
     return lower
 
 
 def lay_over(disk: Path, lower: Path) -> None:
-    """Name another file as the one below, whose contents are equal."""
-    _run("qemu-img", "rebase", "-u", "-F", format_of(lower), "-b", str(lower), str(disk))
+    """Name another file (qcow2) as the one below, whose contents are equal."""
+    _run("qemu-img", "rebase", "-u", "-f", "qcow2", "-F", "qcow2", "-b", str(lower), str(disk))
 
 
-def equal(one: Path, other: Path) -> bool:
+def equal(one: Image, other: Image) -> bool:
     """Whether two disks hold the same."""
+    kinds = ["-f", one.format, "-F", other.format]
     done = subprocess.run(
-        ["qemu-img", "compare", "-U", str(one), str(other)], capture_output=True, check=False
+        ["qemu-img", "compare", "-U", *kinds, str(one.file), str(other.file)],
+        capture_output=True,
+        check=False,
     )
     if done.returncode > 1:
         raise ImageFault(done.stderr.decode(errors="replace").strip())
@@ -119,7 +126,7 @@ def equal(one: Path, other: Path) -> bool:
 
 
 @contextmanager
-def opened(disk: Path, *, writable: bool = False, bitmap: str = "") -> Iterator[Any]:
+def opened(disk: Path, kind: str = "qcow2", *, writable: bool = False, bitmap: str = "") -> Iterator[Any]:
     """The disk as a libnbd handle; with ``bitmap``, its ranges can be asked for (``dirty``)."""
     # A socket's name must be short, and these files may be deep down.
     with tempfile.TemporaryDirectory(prefix="maestoso-") as folder:
@@ -127,7 +134,7 @@ def opened(disk: Path, *, writable: bool = False, bitmap: str = "") -> Iterator[
         how = ["--cache=writeback", "--discard=unmap", "--detect-zeroes=unmap"] if writable else ["-r"]
         named = ["-B", bitmap] if bitmap else []
         process = subprocess.Popen(
-            ["qemu-nbd", "-k", str(socket), "-f", format_of(disk), "-x", "disk", *how, *named, str(disk)],
+            ["qemu-nbd", "-k", str(socket), "-f", kind, "-x", "disk", *how, *named, str(disk)],
             stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE,
         )  # fmt: skip
         try:
@@ -240,8 +247,8 @@ def without(ranges: list[Range], taken: list[Range]) -> list[Range]:
     return found
 
 
-def _info(disk: Path) -> dict[str, Any]:
-    told: dict[str, Any] = json.loads(_run("qemu-img", "info", "-U", "--output=json", str(disk)))
+def _info(disk: Path, kind: str = "qcow2") -> dict[str, Any]:
+    told: dict[str, Any] = json.loads(_run("qemu-img", "info", "-U", "-f", kind, "--output=json", str(disk)))
     return told
 
 

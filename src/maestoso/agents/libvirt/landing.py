@@ -12,9 +12,10 @@ from maestoso.agent_kit.platform import Failure, Operation
 
 from . import definition, images
 from .copies import GroupCopies
-from .files import write
+from .files import plain, write
 from .guest_machines import GuestMachines
-from .host import clone_at, device_of, file_name
+from .host import clone_at, device_of
+from .images import Image
 
 
 class Landing(GuestMachines):
@@ -70,7 +71,7 @@ class Landing(GuestMachines):
         told = self._group(group)
         if told is None or workload not in told["specs"]:
             raise Failure("no-such-replica")
-        home = self.clones / file_name(op.subject)
+        home = self.clones / plain(op.subject)
         with self._group_turns[group]:
             held = self.copies.of(group)
             point = held.point(op.args["point"])
@@ -83,7 +84,7 @@ class Landing(GuestMachines):
             fresh = home.with_name(f".{home.name}")
             shutil.rmtree(fresh, ignore_errors=True)
             for disk, file in lower.items():
-                images.create(fresh / f"{disk}.qcow2", below=file)
+                images.create(fresh / f"{disk}.qcow2", below=Image(file))
             write(fresh / "clone.json", {
                 "mark": op.args["mark"], "group": group, "point": point["id"],
                 "workload": told["specs"][workload],
@@ -120,7 +121,7 @@ class Landing(GuestMachines):
                 source = ElementTree.tostring(self.hypervisor.xml(op.subject), encoding="unicode")
                 self.hypervisor.undefine(op.subject)
         else:
-            home = self.clones / file_name(op.subject)
+            home = self.clones / plain(op.subject)
             if not (home / "clone.json").is_file():
                 raise Failure("no-such-copy", f"There are no disks of {op.subject} here.")
             clone = clone_at(home)
@@ -135,16 +136,16 @@ class Landing(GuestMachines):
         """The files that a machine of a promoted group writes to; made where they are not there yet."""
         found = {}
         for disk, lower in held.disks(point, name).items():
-            file = held.live / f"{file_name(name)}-{disk}.{point['id']}.qcow2"
+            file = held.live / f"{plain(name)}-{disk}.{point['id']}.qcow2"
             if not file.is_file():
-                images.create(file, below=lower)
+                images.create(file, below=Image(lower))
             found[disk] = file
         return found
 
     def set_size(self, op: Operation) -> None:
         """Cores and memory, where the host has as much."""
         described = self._described(op.subject)
-        host = int(self.hypervisor.connection.getInfo()[1])
+        host = self.hypervisor.memory_mib()
         taken = sum(
             definition.memory_mib(self.hypervisor.xml(name))
             for name in self.hypervisor.names() if name != op.subject and self.hypervisor.running(name)
@@ -224,7 +225,7 @@ class Landing(GuestMachines):
         """Remove the files of a test's copy."""
         if self.hypervisor.find(op.subject) is not None:
             raise Failure("registered")
-        home = self.clones / file_name(op.subject)
+        home = self.clones / plain(op.subject)
         if home.exists() or op.again:
             shutil.rmtree(home, ignore_errors=True)
             op.effect(discarded=op.subject)

@@ -5,15 +5,15 @@ from __future__ import annotations
 
 import time
 from collections.abc import Mapping
-from pathlib import Path
 from typing import Any
 
 from maestoso.agent_kit.platform import Failure, Operation
 
 from . import definition, images
 from .copies import GroupCopies
-from .copying import Copying, told_of
-from .host import seconds
+from .copying import Copying, in_clear, told_of
+from .files import seconds
+from .images import Image
 from .landing import Landing
 
 
@@ -41,9 +41,8 @@ class Moving(Copying, Landing):
                     "not-equal", f"The copies of {', '.join(behind)} are not equal to their source."
                 )
             for name in told["specs"]:
-                if self.hypervisor.kept(name).get("group") == args["group"] and not self.hypervisor.kept(
-                    name
-                ).get("given_up"):
+                kept = self.hypervisor.kept(name)
+                if kept.get("group") == args["group"] and not kept.get("given_up"):
                     self.hypervisor.cut_power(name)
             for file in self._live_files(args["group"]):
                 file.unlink()
@@ -169,11 +168,7 @@ class Moving(Copying, Landing):
     def reverse_copying(self, op: Operation) -> dict[str, Any]:
         """Copy back from where the group is at home now: only what differs from the disks that were given
         up."""
-        if op.args["group"]["policy"]["encrypted"]:
-            raise Failure(
-                "bad-definition",
-                "policy.encrypted: this agent cannot encrypt copies yet. Choose a policy in clear.",
-            )
+        in_clear(op.args["group"])
         told = {
             **(self._group(op.subject) or {}),
             **told_of(op),
@@ -191,10 +186,10 @@ class Moving(Copying, Landing):
             op.effect(reversed=op.subject)
         return {"point": point["id"], "digest": op.args["digest"]}
 
-    def _left_behind(self, told: Mapping[str, Any]) -> dict[tuple[str, str], Path]:
+    def _left_behind(self, told: Mapping[str, Any]) -> dict[tuple[str, str], Image]:
         """The disks of machines that were given up here, by machine and disk."""
         return {
-            (name, disk.name): disk.file
+            (name, disk.name): Image(disk.file, disk.format)
             for name in told["specs"] if self.hypervisor.kept(name).get("given_up")
             for disk in definition.disks(self.hypervisor.xml(name)) if disk.file.is_file()
         }  # fmt: skip

@@ -27,10 +27,7 @@ class Power(GuestMachines):
 
     def power_on(self, op: Operation) -> None:
         """Give power; adapters of isolated networks are moved there before it runs."""
-        kept = self.hypervisor.kept(op.subject)
         self._described(op.subject)
-        if kept.get("fenced"):
-            raise Failure("fenced")
         if self.hypervisor.running(op.subject) and not op.again:
             if op.args["unless_on"]:
                 return
@@ -122,7 +119,7 @@ class Power(GuestMachines):
 
     def shut_down(self, op: Operation) -> dict[str, Any]:
         """By its guest agent, else by the button; by force after the limit."""
-        domain = self.hypervisor.machine(op.subject) if self.hypervisor.find(op.subject) else None
+        domain = self.hypervisor.find(op.subject)
         if domain is None:
             raise Failure("no-such-copy")
         if not domain.isActive():

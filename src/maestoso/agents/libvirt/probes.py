@@ -6,6 +6,7 @@ import http.client
 import socket
 import ssl
 from collections.abc import Mapping
+from contextlib import suppress
 from datetime import UTC, datetime
 from typing import Any
 
@@ -18,6 +19,7 @@ from cryptography import x509
 from maestoso.agent_kit.platform import Failure
 
 ONE_TRY_S = 5.0
+UDP_S = 1.0
 
 
 def ask(address: str, told: Mapping[str, Any]) -> None:
@@ -32,6 +34,8 @@ def ask(address: str, told: Mapping[str, Any]) -> None:
             _dns(address, port, told["name"])
         elif protocol == "dns":
             _dns(address, port, ".")
+        elif protocol == "udp":
+            _udp(address, port)
         else:
             socket.create_connection((address, port), ONE_TRY_S).close()
     except (OSError, http.client.HTTPException, dns.exception.DNSException) as error:
@@ -64,6 +68,16 @@ def _tls(address: str, port: int, days: int) -> None:
     left = (ends - datetime.now(UTC)).days
     if left < days:
         raise Failure("certificate-ends", f"The certificate ends in {left} days, on {ends:%Y-%m-%d}.")
+
+
+def _udp(address: str, port: int) -> None:
+    """What it speaks is not known, so it need not answer: it is there unless its host says that it is not."""
+    with socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, socket.SOCK_DGRAM) as line:
+        line.settimeout(UDP_S)
+        line.connect((address, port))
+        line.send(b"\0")
+        with suppress(TimeoutError):
+            line.recv(1)
 
 
 def _dns(address: str, port: int, name: str) -> None:

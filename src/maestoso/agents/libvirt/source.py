@@ -28,7 +28,7 @@ from .bindings import libvirt, nbd
 from .definition import MachineDisk, disks
 from .files import write
 from .hypervisor import GuestSilent, Hypervisor, NoMachine
-from .images import ImageFault, Range
+from .images import Image, ImageFault, Range
 
 MARK = "maestoso-"
 """What points, checkpoints and bitmaps begin with; the time follows, so that names sort by it."""
@@ -51,6 +51,7 @@ PASSING = (
 """What libvirt says of a machine that is changing its state."""
 FRAME = struct.Struct(">QI?")
 """Of the stream of blocks: offset, length, and whether it is all zeros, so that no bytes follow."""
+Changed = list[Range] | None
 log = logging.getLogger("site-agent")
 
 
@@ -81,6 +82,7 @@ class _Point:
         self.stack = ExitStack()
         self.disks: dict[tuple[str, str], _OpenDisk] = {}
         self.running: list[str] = []
+        self.sockets: dict[str, Path] = {}
         self.touched = time.monotonic()
 
 
@@ -92,7 +94,6 @@ class Source:
         self.folder = folder / "source"
         self._turn = threading.Lock()
         self._points: dict[str, _Point] = {}
-        self._sockets: dict[tuple[str, str], Path] = {}
         self._still = self.folder.with_name("standing-still.json")
         self._go_on_after_a_kill()
         shutil.rmtree(self.folder, ignore_errors=True)
@@ -146,7 +147,7 @@ class Source:
         machines: dict[str, dict[str, Any]] = {}
         found: dict[str, list[MachineDisk]] = {}
         for name, asked in members.items():
-            definition = self.hypervisor.xml(name)
+            definition = self.hypervisor.xml(name, passwords=False)
             found[name] = [disk for disk in disks(definition) if disk.name in asked["disks"]]
             missing = set(asked["disks"]) - {disk.name for disk in found[name]}
             if missing:
@@ -156,8 +157,7 @@ class Source:
                 "promoted_from": self.hypervisor.kept(name).get("point", ""),
             }
         running = [name for name in members if self.hypervisor.running(name)]
-        kind = self._stand_still(point, running, members, found, application)
-        at = datetime.now(UTC)
+        kind, at = self._stand_still(point, running, members, found, application)
         for name in members:
             if name not in running:
                 self._open_files(point, name, found[name], str(members[name].get("since", "")))
@@ -172,9 +172,10 @@ class Source:
     def _stand_still(
         self, point: _Point, running: list[str], members: Mapping[str, Mapping[str, Any]],
         found: Mapping[str, list[MachineDisk]], application: bool,
-    ) -> str:  # fmt: skip
+    ) -> tuple[str, datetime]:  # fmt: skip
         """All machines that run stop for a moment, the point of each is made, and all go on: so the order in
-        which they wrote, to whatever disk of whatever machine, is kept."""
+        which they wrote, to whatever disk of whatever machine, is kept. Its kind, and the moment that all
+        stood still."""
         domains = {name: self.hypervisor.machine(name) for name in running}
         # What somebody else stopped stays as it is.
         moving = {name: domain for name, domain in domains.items() if not _stands_still(domain)}
@@ -187,6 +188,7 @@ class Source:
         try:
             for domain in moving.values():
                 domain.suspend()
+            at = datetime.now(UTC)
             for name, domain in domains.items():
                 if not since[name] and self.hypervisor.kept(name).get("point"):
                     own |= {(name, disk.name): images.own_ranges(disk.file) for disk in found[name]}
@@ -198,7 +200,7 @@ class Source:
         for name in running:
             for disk in found[name]:
                 self._connect(point, name, disk.name, since[name], own.get((name, disk.name)))
-        return "application-consistent" if frozen else "crash-consistent"
+        return "application-consistent" if frozen else "crash-consistent", at
 
     def _freeze(self, domains: Mapping[str, Any]) -> bool:
         done: list[Any] = []
@@ -227,14 +229,10 @@ class Source:
         folder = Path(tempfile.mkdtemp(prefix="maestoso-"))
         folder.chmod(0o733)  # QEMU may be another user
         point.stack.callback(shutil.rmtree, folder, ignore_errors=True)
-        checkpoint = Element("domaincheckpoint")
-        SubElement(checkpoint, "name").text = point.name
-        marks = SubElement(checkpoint, "disks")
-        for disk in found:
-            SubElement(marks, "disk", name=disk.name, checkpoint="bitmap")
+        checkpoint = _checkpoint_of(point.name, found)
         for attempt in dict.fromkeys((since, "")):
             try:
-                domain.backupBegin(self._backup(folder, name, found, attempt), _text(checkpoint), 0)
+                domain.backupBegin(self._backup(folder, name, found, attempt), checkpoint, 0)
             except libvirt.libvirtError as error:
                 if not attempt:
                     raise
@@ -243,7 +241,7 @@ class Source:
                 self._forget_checkpoints(domain)
                 continue
             point.running.append(name)
-            self._sockets[point.name, name] = folder / "s"
+            point.sockets[name] = folder / "s"
             return attempt
         raise AssertionError("the last attempt returns or raises")
 
@@ -265,7 +263,7 @@ class Source:
     def _connect(self, point: _Point, name: str, disk: str, since: str, own: list[Range] | None) -> None:
         bitmap = f"changed-{disk}" if since else ""
         contexts = [images.ALLOCATION, *([f"qemu:dirty-bitmap:{bitmap}"] if bitmap else [])]
-        handle = images.connected(self._sockets[point.name, name], disk, contexts)
+        handle = images.connected(point.sockets[name], disk, contexts)
         point.stack.callback(handle.shutdown)
         point.disks[name, disk] = _OpenDisk(
             handle, (lambda: images.dirty(handle, bitmap)) if bitmap else lambda: own
@@ -273,12 +271,12 @@ class Source:
 
     def _open_files(self, point: _Point, name: str, found: list[MachineDisk], since: str) -> None:
         for disk in found:
-            handle = point.stack.enter_context(images.opened(disk.file))
+            handle = point.stack.enter_context(images.opened(disk.file, disk.format))
             promoted = bool(self.hypervisor.kept(name).get("point"))
 
-            def changed(file: Path = disk.file, promoted: bool = promoted) -> list[Range] | None:
-                told = changed_since(file, since)
-                return images.own_ranges(file) if told is None and promoted else told
+            def changed(image: Image = Image(disk.file, disk.format), promoted: bool = promoted) -> Changed:
+                told = changed_since(image, since)
+                return images.own_ranges(image.file) if told is None and promoted else told
 
             point.disks[name, disk.name] = _OpenDisk(handle, changed)
 
@@ -312,7 +310,6 @@ class Source:
             point.stack.close()
         for name in point.running:
             self._end_backup(name)
-            self._sockets.pop((point.name, name), None)
             with suppress(libvirt.libvirtError):  # what stays is deleted with a later one
                 self._delete_checkpoints(name, point.name, received)
 
@@ -393,10 +390,12 @@ def _as_no_point(point: str) -> Iterator[None]:
         raise NoPoint(point) from error
 
 
-def changed_since(file: Path, since: str) -> list[Range] | None:
+def changed_since(image: Image, since: str) -> list[Range] | None:
     """What was written to a file that no machine has open, since a point, by the bitmaps in it; None where
     that is not known. More than that is no fault."""
-    found = images.bitmaps(file)
+    if image.format != "qcow2":
+        return None
+    found = images.bitmaps(image.file)
     before = [name for name in found if name.startswith(MARK) and name <= since]
     if not since or not before:
         return None
@@ -405,7 +404,7 @@ def changed_since(file: Path, since: str) -> list[Range] | None:
         return None
     changed: list[Range] = []
     for name in needed:
-        with images.opened(file, bitmap=name) as handle:
+        with images.opened(image.file, bitmap=name) as handle:
             changed += images.dirty(handle, name)
     return images.merged(changed)
 
@@ -440,6 +439,19 @@ def _stands_still(domain: Any) -> bool:
         return bool(domain.state()[0] == libvirt.VIR_DOMAIN_PAUSED)
     except libvirt.libvirtError:
         return False  # it is gone
+
+
+def _checkpoint_of(name: str, found: list[MachineDisk]) -> str | None:
+    """A checkpoint (XML) of a machine. Only qcow2 holds bitmaps; one with a raw disk has none, and its
+    blocks are compared."""
+    if any(disk.format != "qcow2" for disk in found):
+        return None
+    checkpoint = Element("domaincheckpoint")
+    SubElement(checkpoint, "name").text = name
+    marks = SubElement(checkpoint, "disks")
+    for disk in found:
+        SubElement(marks, "disk", name=disk.name, checkpoint="bitmap")
+    return _text(checkpoint)
 
 
 def _delete(checkpoint: Any) -> None:

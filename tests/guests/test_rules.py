@@ -1,0 +1,143 @@
+"""Rules of the agent for libvirt hosts that need no machine: what it trusts, whom it asks, how fast it reads."""
+
+from __future__ import annotations
+
+import asyncio
+import socket
+import subprocess
+import tempfile
+import unittest
+from pathlib import Path
+from typing import Any
+from unittest import mock
+from xml.etree import ElementTree
+
+import httpx
+from starlette.applications import Starlette
+
+from maestoso.agent_kit.platform import Failure
+from maestoso.agents.libvirt import copying, definition, images, probes
+from maestoso.agents.libvirt.between import routes
+from maestoso.agents.libvirt.guest_machines import GuestMachines
+from tests.guests.lab import needs_real_machines
+
+
+@needs_real_machines
+class Trusting(unittest.TestCase):
+    """What a machine wrote says nothing about files of the host."""
+
+    def test_a_raw_disk_that_was_made_to_look_like_another_kind_stays_raw(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            secret, disk = Path(folder) / "secret", Path(folder) / "disk"
+            secret.write_bytes(b"not for machines".ljust(1 << 20))
+            written = ["-f", "qcow2", "-b", str(secret), "-F", "raw", str(disk)]
+            subprocess.run(["qemu-img", "create", "-q", *written], check=True)
+            with disk.open("ab") as file:
+                file.truncate(1 << 20)
+            definition_of_it = f"<domain><devices><disk type='file'><source file='{disk}'/><target dev='vda'/></disk></devices></domain>"
+            (told,) = definition.disks(ElementTree.fromstring(definition_of_it))
+            self.assertEqual(told.format, "raw")
+            self.assertEqual(images.chain(told.file, told.format), [disk])
+            with images.opened(told.file, told.format) as handle:
+                self.assertEqual(
+                    bytes(handle.pread(4, 0)), b"QFI\xfb", "its own bytes, and not what it points to"
+                )
+            over = Path(folder) / "over.qcow2"
+            images.create(over, below=images.Image(told.file, told.format))
+            self.assertEqual(images.chain(over), [over, disk])
+
+
+class Store:
+    """What the kit keeps, as far as it is asked here."""
+
+    def __init__(self, boxes: dict[str, Any]) -> None:
+        self.boxes = boxes
+
+    def notes(self, prefix: str) -> dict[str, Any]:
+        """The isolated networks."""
+        return self.boxes
+
+
+@needs_real_machines
+class Asking(unittest.TestCase):
+    """A copy of a test is asked from inside of its networks, or not at all."""
+
+    def site(self, boxes: dict[str, Any], *, there: bool, **kept: Any) -> GuestMachines:
+        """A site with one machine, and isolated networks that are noted, or there, or both."""
+        found = GuestMachines.__new__(GuestMachines)
+        found.store = Store(boxes)  # type: ignore[assignment]
+        found.hypervisor = mock.Mock(kept=lambda name: kept)
+        found.isolation = mock.Mock(there=lambda mark: there, within=lambda mark, work: work())
+        return found
+
+    def asked(self, site: GuestMachines) -> int:
+        """How often the address was asked from outside or inside."""
+        with mock.patch.object(probes, "ask") as ask:
+            site._ask("db--t1", {"protocol": "tcp", "port": 80})
+        return ask.call_count
+
+    def test_production_never_answers_for_a_copy_whose_networks_are_gone(self) -> None:
+        told = {"addresses": [["mac", {"addresses": ["192.0.2.11/24"]}]], "test": True, "mark": "t1"}
+        boxes = {"lan-t1": {"mark": "t1", "like": "lan", "routers": []}}
+        self.assertEqual(self.asked(self.site(boxes, there=True, **told)), 1)
+        with self.assertRaisesRegex(Failure, "not there any more"):
+            self.asked(self.site(boxes, there=False, **told))
+        # In a fixed sandbox, which is a network of the host, there is nothing to be inside of.
+        self.assertEqual(self.asked(self.site({}, there=False, **told)), 1)
+
+    def test_whatever_is_fenced_gets_no_power_however_it_is_asked_for(self) -> None:
+        with self.assertRaises(Failure) as caught:
+            self.site({}, there=False, fenced=True)._start("db")
+        self.assertEqual(caught.exception.code, "fenced")
+
+    def test_what_need_not_answer_is_there_unless_its_host_says_otherwise(self) -> None:
+        with (
+            socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as line,
+            mock.patch.object(probes, "UDP_S", 0.05),
+        ):
+            line.bind(("127.0.0.1", 0))
+            port = line.getsockname()[1]
+            probes.ask("127.0.0.1", {"protocol": "udp", "port": port})
+        with self.assertRaises(Failure) as caught:
+            probes.ask("127.0.0.1", {"protocol": "udp", "port": port})
+        self.assertEqual(caught.exception.code, "no-answer")
+
+
+@needs_real_machines
+class Between(unittest.TestCase):
+    """The line between two sites."""
+
+    def test_all_groups_together_are_as_fast_as_the_line_has_room(self) -> None:
+        pace = copying._Pace()
+        pace.room = lambda: 100.0
+        with mock.patch.object(copying.time, "sleep") as slept, mock.patch.object(
+            copying.time, "monotonic", return_value=pace._free_at
+        ):  # fmt: skip
+            for amount in (100, 50, 100):
+                pace(amount)
+        self.assertEqual([round(call.args[0], 6) for call in slept.call_args_list], [1.0, 1.5, 2.5])
+
+    def test_what_cannot_be_read_is_refused_and_nobody_is_let_in_without_the_secret(self) -> None:
+        source, secret = mock.Mock(), "0123456789abcdef" * 2
+        way = httpx.ASGITransport(Starlette(routes=routes(source, {"BIR": secret})))
+
+        async def asked(method: str, path: str, given: str, body: Any = None) -> httpx.Response:
+            headers = {"Authorization": f"Bearer {given}"}
+            async with httpx.AsyncClient(transport=way, base_url="http://agent.example") as line:
+                return await line.request(method, path, json=body, headers=headers)
+
+        self.assertEqual(asyncio.run(asked("GET", "/copies", "another")).status_code, 401)
+        self.assertEqual(asyncio.run(asked("GET", "/copies", secret)).status_code, 200)
+        for path, body in (
+            ("/copies/points", {"group": "shop"}),
+            ("/copies/points", {"group": "shop", "members": ["db"], "application": False}),
+            ("/copies/points/p/db/vda/blocks", {"ranges": [1]}),
+            ("/copies/points/p/db/vda/hashes", {}),
+        ):
+            answer = asyncio.run(asked("POST", path, secret, body))
+            self.assertEqual((answer.status_code, answer.json()["code"]), (400, "bad-value"), path)
+        source.open.assert_not_called()
+
+
+if __name__ == "__main__":
+    unittest.main()
