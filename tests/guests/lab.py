@@ -44,7 +44,6 @@ class Sites:
     """A lab of one test, taken away with it."""
 
     def __init__(self, case: unittest.TestCase) -> None:
-        ip("link", "set", "lo", "up")  # in a namespace of its own it is not
         folder = Path(tempfile.mkdtemp(prefix="maestoso-guests-"))
         kit = ready.prepare(ready.FOLDER)
         # Workers of one run have numbers that follow each other.
@@ -149,5 +148,8 @@ def definition_of(sites: Sites, **policy: Any) -> dict[str, Any]:
         "policy": {"interval_s": 5, "rpo_s": 60, "app_consistent_every_s": 0, **policy},
     }  # fmt: skip
 
+
+if not ready.why_not():
+    ip("link", "set", "lo", "up")  # in a network namespace of its own it is not
 
 needs_real_machines = unittest.skipIf(ready.why_not(), ready.why_not())
