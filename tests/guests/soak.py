@@ -72,6 +72,16 @@ class Deaths:
 class Struck(Story):
     """A machine that was killed after its step was done stays off until somebody gives it power."""
 
+    def stage(self) -> tuple[str, str]:
+        """Somebody tries again what failed of runs that were started by themselves, too."""
+        for run in self.api.get("/runs")["runs"]:
+            if not run["outcome"]:
+                self.answer(run["id"])
+        return super().stage()
+
+    def copies_run(self) -> None:
+        """They may have been killed a moment ago."""
+
     def put_right(self, code: str) -> None:
         for name in self.sites.agents[code].get("/pulse", "SitePulse")["off"]:
             self.sites.agents[code].done("power-on", name, unless_on=True)

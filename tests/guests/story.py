@@ -26,6 +26,7 @@ class Story:
     def __init__(self, case: unittest.TestCase) -> None:
         self.case = case
         self.answers = dict(ANSWERS)
+        self.asked: set[tuple[str, str, str]] = set()
         self.sites = Sites(case)
         self.app = Application(fresh=True)
         case.addCleanup(self.app.close)
@@ -45,35 +46,43 @@ class Story:
         """Start a run, answer what a person is asked, and wait for its end; how it stands then."""
         body = {"plan": PLAN, "confirm": PLAN, "options": options}
         started = self.api.send("POST", "/runs", body, **{"Idempotency-Key": str(uuid.uuid4())})
-        asked: set[tuple[str, str]] = set()
 
         def ended() -> Any:
-            status = self.api.status(started["id"]) or {"outcome": "", "needs": []}
-            for need in status["needs"]:
-                self.case.assertIn(need["kind"], self.answers, need)
-                if (need["step"], need["since"]) not in asked:
-                    asked.add((need["step"], need["since"]))
-                    self.looked_at(options)
-                    verdict = "passed" if need["kind"] == "verdict" else ""
-                    body = {
-                        "kind": self.answers[need["kind"]], "step": need["step"], "text": "looked at",
-                        "verdict": verdict,
-                    }  # fmt: skip
-                    with suppress(httpx.HTTPStatusError):  # it has moved on meanwhile
-                        self.api.send("POST", f"/runs/{started['id']}/controls", body)
+            status = self.answer(started["id"])
             return status if status["outcome"] else None
 
         return until(ended, f"the end of {options}", STORY_S)
 
-    def looked_at(self, options: dict[str, Any]) -> None:
+    def answer(self, run: int) -> Any:
+        """Answer once whatever a run needs from a person; how it stands."""
+        status = self.api.status(run) or {"outcome": "", "needs": []}
+        for need in status["needs"]:
+            self.case.assertIn(need["kind"], self.answers, need)
+            asked = (str(run), need["step"], need["since"])
+            if asked not in self.asked:
+                self.asked.add(asked)
+                if need["kind"] == "verdict":
+                    self.looked_at()
+                verdict = "passed" if need["kind"] == "verdict" else ""
+                body = {
+                    "kind": self.answers[need["kind"]], "step": need["step"], "text": "looked at",
+                    "verdict": verdict,
+                }  # fmt: skip
+                with suppress(httpx.HTTPStatusError):  # it has moved on meanwhile
+                    self.api.send("POST", f"/runs/{run}/controls", body)
+        return status
+
+    def looked_at(self) -> None:
         """While a test waits for its verdict, production counts on under the addresses that its copies
         have."""
-        if options["kind"] != "test":
-            return
         before = self.sites.count(HOME)
         until(lambda: self.sites.count(HOME) > before, "production to count on beside the test", 120)
-        self.case.assertEqual(self.sites.agents[AWAY].get("/pulse", "SitePulse")["copies"], len(MEMBERS))
+        self.copies_run()
         self.case.assertEqual(self.sites.state(AWAY), {}, "a copy answers outside of its isolated network")
+
+    def copies_run(self) -> None:
+        """All machines of the test have power."""
+        self.case.assertEqual(self.sites.agents[AWAY].get("/pulse", "SitePulse")["copies"], len(MEMBERS))
 
     def put_right(self, code: str) -> None:
         """What a person does at a site before they look: nothing, where nothing died."""
