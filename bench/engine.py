@@ -234,7 +234,7 @@ def main() -> None:
 
     rounds = int(sys.argv[1]) if len(sys.argv) > 1 else 3
     with prepared.scratch() as options:
-        secrets = make_secrets(options.var)
+        secrets = make_secrets(options)
         processes = Processes(options, secrets, practice=False)
         database.initialise(options, secrets, prepared.LOG)
         processes.start_supervisor(everything=False)

@@ -123,7 +123,7 @@ def _make(options: Options, *more: list[str]) -> None:
 @contextlib.contextmanager
 def nobody_at_work(options: Options) -> Iterator[Processes]:
     """Database and practice sites alone, with the records as the launcher makes them: nothing changes them."""
-    processes = Processes(options, make_secrets(options.var), practice=True)
+    processes = Processes(options, make_secrets(options), practice=True)
     try:
         make_records(processes, demo=True, log=LOG)
         yield processes

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import os
 import tempfile
-from pathlib import Path
 
 from maestoso.cli.keys import make_secrets
+from maestoso.server.config.options import read_options
 
 _folder = tempfile.TemporaryDirectory()
 os.environ["MAESTOSO_VAR"] = _folder.name
-make_secrets(Path(_folder.name))
+make_secrets(read_options())
 
 from maestoso.server.config.settings import *  # noqa: E402, F403

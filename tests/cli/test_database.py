@@ -25,7 +25,7 @@ class Case(unittest.TestCase):
         place = prepared.scratch()
         self.options: Options = place.__enter__()
         self.addCleanup(place.__exit__, None, None, None)
-        self.secrets: Secrets = make_secrets(self.options.var)
+        self.secrets: Secrets = make_secrets(self.options)
         self.log = self.options.var / "setup.log"
 
     def up(self) -> subprocess.Popen[bytes]:

@@ -20,7 +20,7 @@ from maestoso.cli import __main__ as commands
 from maestoso.cli import database
 from maestoso.cli import processes as module
 from maestoso.cli.keys import make_secrets
-from maestoso.cli.processes import BELONGS, Awaited, Processes
+from maestoso.cli.processes import BELONGS, Awaited, Processes, Program
 from maestoso.cli.stages import StageFailed
 from maestoso.cli.supervisor import PatientFile
 from maestoso.server.config.options import Options
@@ -36,7 +36,7 @@ class Case(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.options = replace(Options(), var=Path(folder.name) / "var", start_within_s=0)
-        self.processes = Processes(self.options, make_secrets(self.options.var), practice=False)
+        self.processes = Processes(self.options, make_secrets(self.options), practice=False)
         self.processes.logs.mkdir()
 
     def child(self, *words: str, **environment: str) -> subprocess.Popen[str]:
@@ -209,7 +209,7 @@ class FullDisk(Case):
     def configuration(self, script: Path) -> str:
         """A supervisor with one process that talks much."""
         begin = Processes._configuration(self.processes, False).split("[program:")[0]
-        program = self.processes._program("talks", [sys.executable, str(script)], 1, True)
+        program = self.processes._supervised(Program("talks", [sys.executable, str(script)], 1), True)
         return f"{begin}\n{program}"
 
 

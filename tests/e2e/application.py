@@ -7,6 +7,7 @@ import os
 import re
 import shutil
 import signal
+import ssl
 import subprocess
 import sys
 import tempfile
@@ -26,6 +27,7 @@ from playwright.sync_api import Browser, ConsoleMessage, Locator, Page, expect, 
 from pymysql.cursors import DictCursor
 
 from maestoso.cli.processes import free_ports
+from maestoso.server.config import exposure
 from maestoso.server.config.options import ROOT, Options, database_socket, variable
 from tests import prepared
 
@@ -87,12 +89,16 @@ class Application:
         # A worker starts one after the other at the same ports; whoever runs a test alone meets no worker.
         worker = os.environ.get(prepared.WORKER)
         self.options = free_ports(own, sites=3, first=int(worker) if worker else None)
-        self.address = f"http://127.0.0.1:{self.options.web_port}"
         self.process: subprocess.Popen[str] | None = None
         self.given_password = ""
         self.signed_in: Any = None
         self._api: Api | None = None
         self.said = self.folder / "said.txt"
+
+    @property
+    def address(self) -> str:
+        """Where people find it."""
+        return exposure.origin(self.options) or exposure.own_address(self.options)
 
     def environment(self, **more: str) -> dict[str, str]:
         """The options as a user would set them."""
@@ -227,7 +233,7 @@ class Application:
     def api(self) -> Api:
         """A client of the API that has signed in."""
         if self._api is None:
-            self._api = Api(self.address, self.password)
+            self._api = Api(self.address, self.password, self.options.certificate)
         return self._api
 
 
@@ -303,8 +309,12 @@ def _read(reply: httpx.Response) -> Any:
 class Api:
     """The API from a terminal, as it were."""
 
-    def __init__(self, address: str, password: str) -> None:
-        self.http = httpx.Client(base_url=f"{address}/api/v1", trust_env=False, timeout=30)
+    def __init__(self, address: str, password: str, certificate: str = "") -> None:
+        """``certificate``: of an authority that is trusted besides those of the system."""
+        verify = ssl.create_default_context(cafile=certificate) if certificate else True
+        self.http = httpx.Client(base_url=f"{address}/api/v1", trust_env=False, timeout=30, verify=verify)
+        # By TLS, Django wants to know from which page a change comes.
+        self.http.headers["Referer"] = f"{address}/"
         self.token = self.http.get("/session").json()["csrf"]
         body = {"name": "administrator", "password": password}
         reply = self.send("POST", "/session", body)

@@ -24,7 +24,7 @@ def main() -> int:
         prepared.copy_to(options)
         # What a practice site is asked for outside of runs takes its time: here a tenth of it.
         options = replace(options, pace=10 * options.pace)
-        processes = Processes(options, make_secrets(options.var), practice=False)
+        processes = Processes(options, make_secrets(options), practice=False)
         database.initialise(options, processes.secrets, LOG)
         processes.start_supervisor(everything=False)
         try:

@@ -45,6 +45,17 @@ class FromWhere(unittest.TestCase):
         self.assertEqual(request.META["REMOTE_ADDR"], "127.0.0.1")
         self.assertFalse([name for name in request.META if "FORWARDED" in name])
 
+    def test_that_it_came_by_tls_is_believed_of_a_named_proxy_only(self) -> None:
+        trusted = networks("10.1.0.0/16")
+        for peer, said, secure in (
+            ("10.1.2.3", "https", True), ("10.1.2.3", "http, HTTPS", True), ("10.1.2.3", "https, http", False),
+            ("10.1.2.3", "", False), ("203.0.113.9", "https", False),
+        ):  # fmt: skip
+            request = HttpRequest()
+            request.META |= {"REMOTE_ADDR": peer, "HTTP_X_FORWARDED_PROTO": said}
+            note_address(request, trusted)
+            self.assertEqual(request.is_secure(), secure, (peer, said))
+
     def test_a_named_proxy_is_believed_and_what_came_before_it_is_not(self) -> None:
         trusted = networks("127.0.0.1, 10.1.0.0/16, ::1")
         for peer, chain, who in (

@@ -42,13 +42,18 @@ class Reached(DomainError):
 
 
 def routes(patterns: list[Any], before: str = "") -> Iterator[tuple[str, URLPattern]]:
-    """Every route of the API below."""
+    """Every route of the API below, and what the table holds at the root."""
     for one in patterns:
         route = before + str(one.pattern)
         if isinstance(one, URLResolver):
             yield from routes(one.url_patterns, route)
-        elif isinstance(one, URLPattern) and route.startswith("api/v1/"):
+        elif isinstance(one, URLPattern) and (route.startswith("api/v1/") or route in TABLE):
             yield route.removeprefix("api/v1/"), one
+
+
+def path_of(address: str) -> str:
+    """Where an address of the table is found."""
+    return f"/{address}" if address == "metrics" else f"/api/v1/{address}"
 
 
 def view_of(pattern: URLPattern) -> type:
@@ -152,7 +157,7 @@ class EveryRoleEverywhere(TestCase):
             address = address.replace("{" + name + "}", value)
         for number in ("id", "number"):
             address = address.replace("{" + number + "}", "1")
-        return client.generic(method, f"/api/v1/{address}", "{}", content_type="application/json").status_code
+        return client.generic(method, path_of(address), "{}", content_type="application/json").status_code
 
     def test_each_is_let_in_where_the_table_says_and_nowhere_else(self) -> None:
         asked = 0

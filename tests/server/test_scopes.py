@@ -20,7 +20,7 @@ from maestoso.server.access.table import ANYBODY, BY_KIND, OWN, TABLE
 from maestoso.server.runs.models import Run
 from tests.server.people import make_person
 from tests.server.test_drills import DRILL
-from tests.server.test_permissions import STREAMS, Reached, operations
+from tests.server.test_permissions import STREAMS, Reached, operations, path_of
 from tests.server.tidewell import PASSWORD, Browser, Tidewell
 
 OWN_VALUES = {"code": "REPT", "name": "ware-01", "source": "HIL", "target": "NOR", "one": "HIL", "other": "NOR",
@@ -82,7 +82,7 @@ class Everywhere(Scoped):
             body = {"about": "workload", "name": values["name"]}
         kind = "application/octet-stream" if raw else "application/json"
         return self.sam.generic(
-            method, f"/api/v1/{address}", json.dumps(body), content_type=kind,
+            method, path_of(address), json.dumps(body), content_type=kind,
             headers={"X-CSRFToken": self.sam.token},
         ).status_code  # fmt: skip
 
@@ -144,7 +144,7 @@ class Answers(Scoped):
         self.assertGreater(len(looked_at), 20)
         for address in sorted(looked_at):
             with self.subTest(address):
-                reply = self.sam.get(f"/api/v1/{address}")
+                reply = self.sam.get(path_of(address))
                 self.assertIn(reply.status_code, (200, 404), reply.content[:300])
                 said = b"".join(reply) if reply.streaming else reply.content
                 named = [
@@ -162,7 +162,7 @@ class Answers(Scoped):
             f"runs/{run}/traps", f"runs/{run}/evidence", f"runs/{run}/report.json",
         ):  # fmt: skip
             with self.subTest(address):
-                reply = self.sam.get(f"/api/v1/{address}")
+                reply = self.sam.get(path_of(address))
                 self.assertEqual(reply.status_code, 200, reply.content[:300])
                 said = reply.content.decode()
                 named = [name for name in self.foreign if re.search(rf"\b{re.escape(name)}\b", said)]

@@ -21,6 +21,8 @@ from maestoso.cli.keys import make_secrets
 from maestoso.cli.processes import Processes
 from maestoso.cli.stages import StageFailed, run, stage, together
 from maestoso.core.errors import DomainError
+from maestoso.engine.clock import SystemClock
+from maestoso.server.config import exposure
 from maestoso.server.config.options import ROOT, Options, read_options, variable
 
 ADMINISTRATOR = "administrator"
@@ -131,7 +133,7 @@ def _running(options: Options) -> Processes | None:
     for name in ("demo", "live"):
         place = _place(options, name)
         if place.var.is_dir():
-            processes = Processes(place, make_secrets(place.var), practice=name == "demo")
+            processes = Processes(place, make_secrets(place), practice=name == "demo")
             if processes.running() is not None:
                 return processes
     return None
@@ -190,14 +192,16 @@ def _parse() -> argparse.Namespace:
 
 
 def _place(options: Options, name: str) -> Options:
-    """Demo and live data have a directory each, unless MAESTOSO_VAR says where."""
-    return options if variable("var") in os.environ else replace(options, var=ROOT / "var" / name)
+    """Demo and live data have a directory each, unless a setting says where."""
+    return options if options.var != Options().var else replace(options, var=ROOT / "var" / name)
 
 
 def serve(options: Options, *, demo: bool) -> int:
     """Set up, start, say where, and stop it all on Ctrl+C."""
-    secrets = make_secrets(options.var)
+    secrets = make_secrets(options)
     processes = Processes(options, secrets, practice=demo)
+    if wrong := [fault for fault in exposure.faults(options, SystemClock().now()) if fault.stop]:
+        raise StageFailed("\n".join(["These settings cannot be used:", *(f"  {fault}" for fault in wrong)]))
     if processes.running() is not None:
         print(f"Maestoso is running already: {processes.address}. Stop it with ./maestoso stop.")
         return 0
@@ -325,7 +329,7 @@ def _make_administrator(processes: Processes, name: str, password: str) -> None:
 def _admin(options: Options, name: str, *, demo: bool) -> int:
     """For a locked-out organisation: whoever has this machine gets in, and the audit trail says so."""
     place = _place(options, "demo" if demo else "live")
-    processes = Processes(place, make_secrets(place.var), practice=demo)
+    processes = Processes(place, make_secrets(place), practice=demo)
     if processes.running() is None:
         raise StageFailed("Maestoso does not run there. Start it first: its database is needed.")
     password = getpass.getpass("  New password (12 characters or more): ") if sys.stdin.isatty() else input()
@@ -355,9 +359,7 @@ def _first_administrator(processes: Processes) -> None:
 
 
 def _installed(options: Options) -> list[Path]:
-    if variable("var") in os.environ:
-        return [options.var]
-    return [ROOT / "var" / name for name in ("demo", "live")]
+    return list(dict.fromkeys(_place(options, name).var for name in ("demo", "live")))
 
 
 def stop(options: Options) -> int:
@@ -366,7 +368,7 @@ def stop(options: Options) -> int:
     for var in _installed(options):
         if (var / "secrets.json").is_file():
             place = replace(options, var=var)
-            stopped |= Processes(place, make_secrets(var), practice=False).stop()
+            stopped |= Processes(place, make_secrets(place), practice=False).stop()
     print("Stopped." if stopped else "Nothing was running.")
     return 0
 
@@ -377,14 +379,15 @@ def _confirmed(question: str) -> bool:
 
 def reset(options: Options, *, live: bool, sure: bool) -> int:
     """Remove the data directory after stopping what uses it."""
-    var = _place(options, "live" if live else "demo").var
+    place = _place(options, "live" if live else "demo")
+    var = place.var
     if not (var / "secrets.json").is_file():
         print(f"There is nothing to remove in {var}.")
         return 0
     if live and not sure and not _confirmed(f"Remove all data in {var}? Type yes: "):
         print("Nothing was removed. Say it with --yes where nobody can be asked.")
         return 1
-    Processes(replace(options, var=var), make_secrets(var), practice=False).stop()
+    Processes(place, make_secrets(place), practice=False).stop()
     database.remove(var)
     print(f"Removed {var}.")
     return 0

@@ -125,6 +125,11 @@ def answers(options: Options, secrets: Secrets) -> bool:
 def _connect(options: Options, user: str, password: str, **more: Any) -> pymysql.Connection[Any]:
     if options.db_host:
         more |= {"host": options.db_host, "port": options.db_port}
+        more |= (
+            {"ssl_ca": options.db_ca, "ssl_verify_identity": True}
+            if options.db_ca
+            else {"ssl_disabled": True}
+        )
     else:
         more |= {"unix_socket": str(database_socket(options.var)), "ssl_disabled": True}
     return pymysql.connect(user=user, password=password, connect_timeout=2, **more)

@@ -14,7 +14,9 @@ from maestoso.cli import database
 from maestoso.cli.front_end import WEB
 from maestoso.cli.keys import make_secrets
 from maestoso.cli.processes import Processes
-from maestoso.server.config.options import ROOT, Options, Secrets
+from maestoso.engine.clock import SystemClock
+from maestoso.server.config import exposure
+from maestoso.server.config.options import ROOT, Options, Secrets, settings_file
 
 SMALLEST_FREE_GIB = 2
 
@@ -67,14 +69,28 @@ def _checks(options: Options) -> Iterator[Check]:
         free_gib > SMALLEST_FREE_GIB,
         f"Make room: at least {SMALLEST_FREE_GIB} GiB.",
     )
+    yield from _settings(options)
     yield from _running(options)
+
+
+def _settings(options: Options) -> Iterator[Check]:
+    """Where they come from, how people and programs reach this installation, and what is wrong with that."""
+    file = settings_file(os.environ)
+    yield f"settings come from {file or 'the environment alone'}", True, ""
+    yield f"people find it at {exposure.origin(options) or exposure.own_address(options)}", True, ""
+    found = exposure.faults(options, SystemClock().now())
+    for fault in found:
+        yield f"setting {fault.setting}: {fault.sentence}", False, fault.remedy
+    if not found:
+        line = "with TLS" if options.certificate else "in clear"
+        yield f"listens on {options.listen}, port {options.web_port}, {line}", True, ""
 
 
 def _running(options: Options) -> Iterator[Check]:
     if not (options.var / "secrets.json").is_file():
         yield "no data yet; ./maestoso demo makes it", True, ""
         return
-    secrets = make_secrets(options.var)
+    secrets = make_secrets(options)
     processes = Processes(options, secrets, practice=True)
     mode = (options.var / "secrets.json").stat().st_mode & 0o077
     yield "secrets are readable by their owner only", mode == 0, f"chmod 600 {options.var}/secrets.json"

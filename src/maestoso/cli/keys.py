@@ -6,9 +6,8 @@ import json
 import os
 import secrets
 from dataclasses import asdict
-from pathlib import Path
 
-from maestoso.server.config.options import Secrets, read_secrets
+from maestoso.server.config.options import Options, Secrets, read_secrets
 
 # Words that can be read aloud and typed; the password hash is slow and sign-in is rate-limited.
 WORDS = (
@@ -21,11 +20,12 @@ WORDS = (
 )
 
 
-def make_secrets(var: Path) -> Secrets:
+def make_secrets(options: Options) -> Secrets:
     """Read the secrets, or make them at the first start."""
+    var = options.var
     file = var / "secrets.json"
     if file.is_file():
-        return read_secrets(var)
+        return read_secrets(options)
     from cryptography.fernet import Fernet  # only the first start pays for loading it
 
     var.mkdir(parents=True, exist_ok=True)
@@ -44,4 +44,4 @@ def make_secrets(var: Path) -> Secrets:
     )
     file.touch(mode=0o600)
     file.write_text(json.dumps(asdict(made), indent=1), encoding="utf-8")
-    return made
+    return read_secrets(options)

@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import itertools
 import os
 import shlex
 import signal
 import socket
+import ssl
 import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, field, fields, replace
 from http import HTTPStatus
-from http.client import HTTPConnection, HTTPException
+from http.client import HTTPConnection, HTTPException, HTTPSConnection
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
@@ -25,8 +27,11 @@ from supervisor.xmlrpc import SupervisorTransport
 from maestoso.cli import database
 from maestoso.cli.stages import StageFailed, last_lines, seconds
 from maestoso.practice.scenario_files import site_codes
+from maestoso.server.config import exposure
 from maestoso.server.config.options import Options, Secrets, variable, within_reach
 
+CIPHERS = "ECDHE+AESGCM:ECDHE+CHACHA20"
+"""Of TLS 1.2; TLS 1.3 has its own. Nothing older is spoken."""
 LONGEST_STOP_S = 25.0
 LONGEST_TERM_S = 10.0
 MOST_DEATHS = 5
@@ -58,8 +63,8 @@ class Processes:
     def ports(self) -> dict[str, int]:
         """The ports that are needed, by what they are for."""
         sites = {f"site_port (+{i}, {code})": self.site_port(code) for i, code in enumerate(self.sites)}
-        own = {name: getattr(self.options, name) for name in ("web_port", "practice_port")}
-        return {**own, **sites}
+        own = {name: getattr(self.options, name) for name in ("web_port", "practice_port", "plain_port")}
+        return {**{name: port for name, port in own.items() if port}, **sites}
 
     def site_port(self, code: str) -> int:
         """The port of a practice site."""
@@ -81,14 +86,22 @@ class Processes:
         """A sentence for every port that another program holds."""
         said = []
         for name, port in self.ports().items():
-            with socket.socket() as probe:
+            host = self.options.listen if name in ("web_port", "plain_port") else "127.0.0.1"
+            setting = variable(name.split(" ", maxsplit=1)[0])
+            with socket.socket(socket.AF_INET6 if ":" in host else socket.AF_INET) as probe:
                 probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
                 try:
-                    probe.bind(("127.0.0.1", port))
-                except OSError:
-                    setting = variable(name.split(" ", maxsplit=1)[0])
+                    probe.bind((host, port))
+                except PermissionError:
                     said.append(
-                        f"Port {port} is taken by another program. "
+                        f"Port {port} is for the system's own services, and you may not open it. "
+                        f"Set {setting} to one above 1023, or install Maestoso as a service."
+                    )
+                except OSError as error:
+                    said.append(
+                        f"{host} is no address of this machine. Set {variable('listen')} to one that is."
+                        if error.errno == errno.EADDRNOTAVAIL
+                        else f"Port {port} is taken by another program. "
                         f"Stop that program, or set {setting} to a free port."
                     )
         return said
@@ -137,14 +150,14 @@ class Processes:
 
     def start_application(self) -> None:
         """Start engine, keeper and web server, and wait for them."""
-        self._start("engine", "keeper", "web")
+        self._start(*(one.name for one in self.programs() if not one.records and not one.late))
         self.wait_until_up()
 
     def wait_until_up(self) -> None:
         """Wait until all of it is there and pages are served."""
         self._wait_for([self._database(), *map(self._site, self.sites), self._web()])
         # Nobody waits for the practice sites that belong to no scenario.
-        self._start("practice")
+        self._start(*(one.name for one in self.programs() if one.late))
 
     def _start(self, *names: str) -> None:
         for name in names:
@@ -160,7 +173,9 @@ class Processes:
         return Awaited(f"site-{code}", f"the practice site {code}", lambda: answers(url, token, THERE))
 
     def _web(self) -> Awaited:
-        return Awaited("web", "the web server", lambda: answers(f"{self.address}/api/v1/session"))
+        return Awaited(
+            "web", "the web server", lambda: answers(f"{exposure.own_address(self.options)}/api/v1/session")
+        )
 
     @contextlib.contextmanager
     def _supervisor(self) -> Iterator[Any]:
@@ -231,8 +246,8 @@ class Processes:
 
     @property
     def address(self) -> str:
-        """Where the application is."""
-        return f"http://127.0.0.1:{self.options.web_port}"
+        """Where people find the application."""
+        return exposure.origin(self.options) or exposure.own_address(self.options)
 
     def stop(self) -> bool:
         """Stop what the supervisor started, or an earlier one left behind. False when there was nothing."""
@@ -263,44 +278,65 @@ class Processes:
 
     # --- the supervisor's configuration ---
 
-    def _configuration(self, everything: bool) -> str:
-        socket_file = self._control_socket()
-        python = sys.executable
+    def programs(self) -> list[Program]:
+        """Everything that runs, in the order in which it is started."""
+        python, options = sys.executable, self.options
         # Only practice sites know their token, and only their owner can read the environment of a process.
         token = {"MAESTOSO_SITE_TOKEN": self.secrets.site_token}
-        server = () if self.options.db_host else (database.server_command(self.options),)
-        programs = [
-            *(self._program("mariadb", command, 1, True) for command in server),
+        server = () if options.db_host else (database.server_command(options),)
+        plain = [self._served("plain", options.plain_port)] if options.plain_port else []
+        return [
+            *(Program("mariadb", command, 1, records=True) for command in server),
             *(
-                self._program(
+                Program(
                     f"site-{code}",
                     [
-                        python, "-m", "maestoso.practice", "--scenario", str(self.options.scenario),
+                        python, "-m", "maestoso.practice", "--scenario", str(options.scenario),
                         "--site", code, "--port", str(self.site_port(code)),
-                        "--state", str(self.options.var / "sites" / f"{code}.sqlite"), *self._peers(code),
+                        "--state", str(options.var / "sites" / f"{code}.sqlite"), *self._peers(code),
                     ],
                     2,
-                    True,
-                    token,
+                    records=True,
+                    environment=token,
                 )
                 for code in self.sites
             ),
-            self._program("practice", self._practice_command(), 2, False, token),
-            self._program("engine", [python, "-m", "django", "run_engine"], 3, everything),
-            self._program("keeper", [python, "-m", "django", "run_keeper"], 3, everything),
-            self._program(
-                "web",
+            # Practice sites that belong to no scenario.
+            Program(
+                "practice",
                 [
-                    python, "-m", "uvicorn", "maestoso.server.config.asgi:application", "--lifespan", "off",
-                    "--host", "127.0.0.1", "--port", str(self.options.web_port),
-                    # Its own trust in proxies is any program on this machine; the application has a setting.
-                    "--no-proxy-headers", "--timeout-graceful-shutdown", "2", "--no-access-log",
-                    "--log-level", "warning",
+                    python, "-m", "maestoso.practice", "--port", str(options.practice_port),
+                    "--state", str(options.var / "sites"),
                 ],
-                4,
-                everything,
+                2,
+                late=True,
+                environment=token,
             ),
+            Program("engine", [python, "-m", "django", "run_engine"], 3),
+            Program("keeper", [python, "-m", "django", "run_keeper"], 3),
+            Program("web", self._served("asgi", options.web_port, tls=bool(options.certificate)), 4),
+            *(Program("plain", command, 4) for command in plain),
         ]  # fmt: skip
+
+    def _served(self, module: str, port: int, *, tls: bool = False) -> list[str]:
+        """The command line of a web server for an application of ours."""
+        command = [
+            sys.executable, "-m", "uvicorn", f"maestoso.server.config.{module}:application",
+            "--lifespan", "off",
+            "--host", self.options.listen, "--port", str(port),
+            # Its own trust in proxies is any program on this machine; the application has a setting.
+            "--no-proxy-headers", "--no-server-header", "--timeout-graceful-shutdown", "2", "--no-access-log",
+            "--log-level", "warning",
+        ]  # fmt: skip
+        if tls:
+            command += [
+                "--ssl-certfile", self.options.certificate, "--ssl-keyfile", self.options.certificate_key,
+                "--ssl-ciphers", CIPHERS,
+            ]  # fmt: skip
+        return command
+
+    def _configuration(self, everything: bool) -> str:
+        socket_file = self._control_socket()
         return "\n".join(
             [
                 "[supervisord]",
@@ -315,39 +351,25 @@ class Processes:
                 "supervisor.rpcinterface_factory=supervisor.rpcinterface:make_main_rpcinterface",
                 "[supervisorctl]",
                 f"serverurl=unix://{_plain(socket_file)}",
-                *programs,
+                *(
+                    self._supervised(one, one.records or (everything and not one.late))
+                    for one in self.programs()
+                ),
             ]
         )
-
-    def _practice_command(self) -> list[str]:
-        """Practice sites that belong to no scenario."""
-        return [
-            sys.executable, "-m", "maestoso.practice", "--port", str(self.options.practice_port),
-            "--state", str(self.options.var / "sites"),
-        ]  # fmt: skip
 
     def _peers(self, code: str) -> list[str]:
         others = [other for other in self.sites if other != code]
         return [f"--peer={other}=http://127.0.0.1:{self.site_port(other)}" for other in others]
 
-    def _program(
-        self,
-        name: str,
-        command: list[str],
-        priority: int,
-        at_once: bool,
-        more: Mapping[str, str] | None = None,
-    ) -> str:
-        """Higher priorities start later and stop earlier. A process that dies is started again.
-
-        ``more`` is added to its environment.
-        """
-        environment = ",".join(f'{key}="{_plain(value)}"' for key, value in (more or {}).items())
+    def _supervised(self, one: Program, at_once: bool) -> str:
+        """Higher priorities start later and stop earlier. A process that dies is started again."""
+        environment = ",".join(f'{key}="{_plain(value)}"' for key, value in one.environment.items())
         return "\n".join(
             [
-                f"[program:{name}]",
-                f"command={_plain(shlex.join(command))}",
-                f"priority={priority}",
+                f"[program:{one.name}]",
+                f"command={_plain(shlex.join(one.command))}",
+                f"priority={one.priority}",
                 f"autostart={'true' if at_once else 'false'}",
                 "autorestart=true",
                 "startretries=1000",
@@ -358,11 +380,25 @@ class Processes:
                 "killasgroup=true",
                 "redirect_stderr=true",
                 *([f"environment={environment}"] if environment else []),
-                f"stdout_logfile={_plain(self.logs / f'{name}.log')}",
+                f"stdout_logfile={_plain(self.logs / f'{one.name}.log')}",
                 "stdout_logfile_maxbytes=5MB",
                 "stdout_logfile_backups=2",
             ]
         )
+
+
+@dataclass(frozen=True, slots=True)
+class Program:
+    """A process: its name, its command line, its place in the order, and what its environment has besides the
+    options. Without those that keep ``records`` no tables can be made; nobody waits for those that are
+    ``late``."""
+
+    name: str
+    command: list[str]
+    priority: int
+    records: bool = False
+    late: bool = False
+    environment: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -457,8 +493,15 @@ def answers(
 ) -> bool:
     """Whether something answers at ``url``, with one of the statuses that are ``fine``."""
     asked = urlsplit(url)
-    # Not urllib's opener, which reads all certificates of the system first, ten times a second.
-    line = HTTPConnection(asked.hostname or "", asked.port, timeout=ANSWER_WITHIN_S)
+    # Not urllib's opener, which reads all certificates of the system first, ten times a second. Our own web
+    # server is asked by an address of this machine, which its certificate need not be for.
+    host, port = asked.hostname or "", asked.port
+    line: HTTPConnection
+    if asked.scheme == "https":
+        trusting = ssl._create_unverified_context()
+        line = HTTPSConnection(host, port, timeout=ANSWER_WITHIN_S, context=trusting)
+    else:
+        line = HTTPConnection(host, port, timeout=ANSWER_WITHIN_S)
     try:
         line.request("GET", asked.path or "/", headers=headers or {})
         return line.getresponse().status in fine

@@ -17,7 +17,7 @@ from maestoso.cli import front_end
 from maestoso.cli.__main__ import PARTS
 from maestoso.cli.stages import seconds
 from maestoso.real_lab import ready
-from maestoso.server.config.options import ROOT
+from maestoso.server.config.options import ROOT, SETTINGS
 
 BIN = Path(sys.executable).parent
 LOG = ROOT / "var" / "log" / "test.log"
@@ -270,7 +270,8 @@ class Queue:
     def _do(self, job: Job, worker: int) -> tuple[Outcome, str]:
         """What came of it, and what was printed that nobody has seen yet."""
         own = {"MAESTOSO_TEST_TIMES": str(TIMES), "MAESTOSO_TEST_WORKER": str(os.getpid() * WORKERS + worker)}
-        environment = {**front_end.environment(), **own}
+        # Of this machine's own installation nothing is read.
+        environment = {**front_end.environment(), SETTINGS: "", **own}
         alone = self.workers == 1
         if alone:
             print(f"\n== {job.part}: {job.name}", flush=True)

@@ -66,6 +66,7 @@ class Conductor:
         lease_s: float = LEASE_S,
         patience: Patience = PATIENCE,
         poll_s: float = POLL_S,
+        on_turn: Callable[[float], None] | None = None,
     ) -> None:
         self.log = run_log
         self.site_client = site_client
@@ -74,6 +75,7 @@ class Conductor:
         self.lease_s = lease_s
         self.patience = patience
         self.poll_s = poll_s
+        self.on_turn = on_turn
         self.runs: dict[str, Driven] = {}
         self.links: dict[str, SiteLink] = {}
         self.answers: dict[str, OperationState] = {}
@@ -91,8 +93,11 @@ class Conductor:
         tries = 0
         while not stop.is_set():
             try:
+                began = self.clock.monotonic()
                 await self.turn()
                 tries = 0
+                if self.on_turn is not None:
+                    await self._in_thread(self.on_turn, self.clock.monotonic() - began)
             except LogUnavailable as error:
                 log.warning("The run log cannot be reached (%s); trying again.", error)
                 for run in list(self.runs):

@@ -16,8 +16,8 @@ from maestoso.engine.clock import SystemClock
 GOOD_FOR = timedelta(days=365)
 
 
-def write(file: Path, name: str, address: str) -> None:
-    """Certificate and key (PEM) in one file that only its owner can read."""
+def write(file: Path, name: str, *found_at: str, good_for: timedelta = GOOD_FOR) -> None:
+    """Certificate and key (PEM) in one file that only its owner can read, for addresses and host names."""
     key = ec.generate_private_key(ec.SECP256R1())
     subject, now = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)]), SystemClock().now()
     made = (
@@ -27,10 +27,8 @@ def write(file: Path, name: str, address: str) -> None:
         .public_key(key.public_key())
         .serial_number(x509.random_serial_number())
         .not_valid_before(now - timedelta(hours=1))
-        .not_valid_after(now + GOOD_FOR)
-        .add_extension(
-            x509.SubjectAlternativeName([x509.IPAddress(ipaddress.ip_address(address))]), critical=False
-        )
+        .not_valid_after(now + good_for)
+        .add_extension(x509.SubjectAlternativeName([_general(one) for one in found_at]), critical=False)
         .add_extension(x509.BasicConstraints(ca=True, path_length=0), critical=True)
         .sign(key, hashes.SHA256())
     )
@@ -41,6 +39,13 @@ def write(file: Path, name: str, address: str) -> None:
             serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
         )
     )
+
+
+def _general(found_at: str) -> x509.GeneralName:
+    try:
+        return x509.IPAddress(ipaddress.ip_address(found_at))
+    except ValueError:
+        return x509.DNSName(found_at)
 
 
 def public_part(file: Path) -> str:

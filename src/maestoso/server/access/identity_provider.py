@@ -32,6 +32,7 @@ from maestoso.server.access.reach import check_scopes
 from maestoso.server.access.roles import check_codes
 from maestoso.server.access.shapes import ProviderFound, ProviderSave, ProviderView
 from maestoso.server.audit.record import recorded
+from maestoso.server.common.public import origin
 from maestoso.server.common.secret_text import seal, unseal
 
 log = logging.getLogger("maestoso.access")
@@ -154,7 +155,7 @@ def begin(request: Request) -> str:
     row = _there()
     client = _client(row)
     _discover(row, client)
-    back = request.build_absolute_uri(COMES_BACK_TO)
+    back = origin(request) + COMES_BACK_TO
     asked = client.create_authorization_url(back)
     client.save_authorize_data(request, redirect_uri=back, **asked)
     return str(asked["url"])

@@ -10,6 +10,7 @@ import hashlib
 import logging
 from datetime import datetime
 from typing import Any
+from urllib.parse import urlsplit
 
 from django.contrib.auth.models import User
 from django.utils.crypto import salted_hmac
@@ -34,6 +35,7 @@ from maestoso.core.errors import BadValue, DomainError, NotFound, Refused
 from maestoso.server.access.models import OutsideIdentity, Passkey
 from maestoso.server.access.shapes import PasskeySave, PasskeyView
 from maestoso.server.audit.record import recorded
+from maestoso.server.common.public import origin
 
 log = logging.getLogger("maestoso.access")
 CHALLENGE = "passkey-challenge"
@@ -82,7 +84,7 @@ def add(request: Request, user: User, sent: PasskeySave, now: datetime) -> None:
     try:
         made = verify_registration_response(
             credential=_bounded(sent.credential), expected_challenge=challenge, expected_rp_id=_site(request),
-            expected_origin=_origin(request), require_user_verification=True,
+            expected_origin=origin(request), require_user_verification=True,
         )  # fmt: skip
     except WebAuthnException as error:
         raise _not_good(error) from error
@@ -125,7 +127,7 @@ def signed_in(request: Request, answer: str, now: datetime) -> User:
             raise _not_good(None)
         found = verify_authentication_response(
             credential=shown, expected_challenge=challenge, expected_rp_id=_site(request),
-            expected_origin=_origin(request), credential_public_key=bytes(row.public_key),
+            expected_origin=origin(request), credential_public_key=bytes(row.public_key),
             credential_current_sign_count=row.signed, require_user_verification=True,
         )  # fmt: skip
     except WebAuthnException as error:
@@ -171,8 +173,4 @@ def _not_good(error: WebAuthnException | None) -> WrongPasskey:
 
 def _site(request: Request) -> str:
     """The name that passkeys are bound to."""
-    return request.get_host().rpartition(":")[0] or request.get_host()
-
-
-def _origin(request: Request) -> str:
-    return f"{request.scheme}://{request.get_host()}"
+    return urlsplit(origin(request)).hostname or ""

@@ -3,24 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Awaitable, Callable, Sequence
-from ipaddress import IPv4Network, IPv6Network, ip_address, ip_network
+from ipaddress import IPv4Network, IPv6Network, ip_address
 
 from asgiref.sync import iscoroutinefunction, markcoroutinefunction
 from django.http import HttpRequest, HttpResponseBase
 from django.utils.decorators import sync_and_async_middleware
 
-from maestoso.server.config.settings import OPTIONS
+from maestoso.server.config.exposure import networks
+from maestoso.server.config.settings import BY_TLS, OPTIONS
 
 Networks = tuple[IPv4Network | IPv6Network, ...]
 SAID_BY_PROXIES = (
     "HTTP_X_FORWARDED_FOR", "HTTP_X_FORWARDED_PROTO", "HTTP_X_FORWARDED_HOST", "HTTP_X_FORWARDED_PORT",
     "HTTP_X_REAL_IP", "HTTP_FORWARDED",
 )  # fmt: skip
-
-
-def networks(setting: str) -> Networks:
-    """Addresses and networks separated by commas. Raises ValueError for what is neither."""
-    return tuple(ip_network(part.strip()) for part in setting.split(",") if part.strip())
 
 
 def client_address(peer: str, forwarded_for: str, trusted: Networks) -> str:
@@ -50,9 +46,15 @@ TRUSTED = networks(OPTIONS.trusted_proxies)
 
 
 def note_address(request: HttpRequest, trusted: Networks | None = None) -> None:
-    """Put the client's address where Django has it, and forget what anybody else said about it."""
+    """Put the client's address where Django has it, and whether it came by TLS to a trusted proxy.
+
+    What anybody else said about it is forgotten.
+    """
     trusted = TRUSTED if trusted is None else trusted
     peer = str(request.META.get("REMOTE_ADDR") or "")
+    said = str(request.META.get("HTTP_X_FORWARDED_PROTO", "")).split(",")[-1].strip().lower()
+    if said == "https" and _among(peer, trusted):
+        request.META[BY_TLS] = "yes"
     request.META["REMOTE_ADDR"] = client_address(peer, request.META.get("HTTP_X_FORWARDED_FOR", ""), trusted)
     for name in SAID_BY_PROXIES:
         request.META.pop(name, None)

@@ -48,8 +48,11 @@ class Streams(Protocol):
 class StreamDoor:
     """An ASGI application in front of another: answers for streams, and passes on the rest.
 
-    ``streams`` are found by the paths that they answer for, of which a number may be a part.
+    ``streams`` are found by the paths that they answer for, of which a number may be a part. ``open`` is how
+    many are being listened to, at all doors of this process.
     """
+
+    open = 0
 
     def __init__(
         self, app: Callable[[Message, Receive, Send], Awaitable[None]], streams: Mapping[str, Streams]
@@ -83,7 +86,11 @@ class StreamDoor:
             await _refuse(send, error)
             return
         await send({"type": "http.response.start", "status": 200, "headers": HEADERS})
-        await _pass_on(streams.listen(pk, after, session), receive, send)
+        StreamDoor.open += 1
+        try:
+            await _pass_on(streams.listen(pk, after, session), receive, send)
+        finally:
+            StreamDoor.open -= 1
         await send({"type": "http.response.body", "body": b""})
 
 

@@ -42,6 +42,8 @@ TABLE: dict[str, dict[str, str]] = {
     "session/provider/address": {"POST": ANYBODY},
     "invitations": {"POST": ANYBODY},
     "openapi.json": {"GET": ANYBODY},
+    # At the root, where monitors look for it.
+    "metrics": {"GET": SEE},
     "account": {"GET": OWN, "PUT": OWN},
     "account/password": {"POST": OWN},
     "account/sessions": {"DELETE": OWN},

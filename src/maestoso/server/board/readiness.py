@@ -20,7 +20,7 @@ from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.readiness.room_rules import little_room
 from maestoso.core.replication.lifecycle import is_copied
 from maestoso.core.runs.needs import needs
-from maestoso.core.wording import plain
+from maestoso.core.wording import lasting, plain
 from maestoso.server.approvals import services as approvals
 from maestoso.server.board.shapes import KindState, LastProof, PlanRowView, Readiness
 from maestoso.server.drills.picture import next_actions
@@ -28,6 +28,7 @@ from maestoso.server.protection.picture import overview
 from maestoso.server.readiness.judgement import assess_plan, figures, findings_for
 from maestoso.server.readiness.shapes import NextAction
 from maestoso.server.readiness.surroundings import Surroundings
+from maestoso.server.runs.beats import silent
 from maestoso.server.runs.fences import unseen
 from maestoso.server.runs.models import KeptFence, Run, RunEvent
 from maestoso.server.runs.states import each
@@ -50,7 +51,7 @@ def readiness(now: datetime, reach: Reach = EVERYTHING) -> Readiness:
         rows.append((ctx, _row(around, ctx, _assess(around, ctx))))
     lost, idle = _if_lost(around, rows, reach), _without_purpose(rows)
     actions = [
-        *_from_split(), *_from_forgotten(around), *_from_room(rows), *_from_runs(),
+        *_from_split(), *_from_engines(), *_from_forgotten(around), *_from_room(rows), *_from_runs(),
         *_from_approvals(now, reach),
         *_from_sites(around, lost),
         *_from_failovers(rows), *_from_copies(now, reach), *next_actions(now), *idle.values(),
@@ -72,6 +73,8 @@ def _leads_into(to: str, reach: Reach) -> bool:
     if kind == "runs" and name:
         run = Run.objects.filter(pk=name).first()
         return run is not None and reach.has_run(run.plan_code, run.source, run.target)
+    if kind == "runs":
+        return True  # of no run: of all of them
     if kind == "protection" and name == "new":
         return reach.has("workload", unquote(asked.removeprefix("members=")))
     if kind == "approvals":
@@ -214,6 +217,21 @@ def _from_approvals(now: datetime, reach: Reach) -> list[NextAction]:
         )
         for row in approvals.recent(reach)
         if approvals.state(row, now) == "open"
+    ]  # fmt: skip
+
+
+def _from_engines() -> list[NextAction]:
+    """Nobody conducts runs: what is started stays where it is."""
+    quiet = silent()
+    if quiet is None:
+        return []
+    return [
+        NextAction(
+            urgency="now", title="No engine is at work: runs stand still",
+            sentence=f"None was heard for {lasting(quiet.total_seconds())}. Runs that are started wait, and "
+            "those under way go on when one is back. On its machine, ./maestoso doctor says what is wrong.",
+            label="See the runs", to="/runs",
+        )
     ]  # fmt: skip
 
 

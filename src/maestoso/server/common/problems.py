@@ -12,6 +12,7 @@ from rest_framework import exceptions
 from rest_framework.response import Response
 
 from maestoso.core.errors import DomainError
+from maestoso.server.common.logs import request_id
 
 log = logging.getLogger("maestoso.server")
 
@@ -47,7 +48,10 @@ def handle(error: Exception, context: dict[str, Any]) -> Response:
         log.warning("The database is away: %s", error)
         return problem(503, "database-away", "The database does not answer now. Try again in a moment.")
     log.exception("Unexpected error", exc_info=error)
-    return problem(500, "unexpected", "Something went wrong here. It was logged; nothing was changed.")
+    return problem(
+        500, "unexpected",
+        f"Something went wrong here; nothing was changed. The log says what, under request {request_id()}.",
+    )  # fmt: skip
 
 
 def _text(error: Exception) -> str:

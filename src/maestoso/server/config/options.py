@@ -1,38 +1,56 @@
 """Every setting of Maestoso, typed, with its default, in one place.
 
-They come from environment variables; secrets come from one file that only its owner may read.
+They come from one file (TOML), and from environment variables, which go before it; secrets come from one file
+that only its owner may read.
 """
 
 from __future__ import annotations
 
+import difflib
 import hashlib
 import json
 import os
 import tempfile
-from dataclasses import dataclass, fields
+import tomllib
+from collections.abc import Mapping
+from dataclasses import Field, dataclass, fields, replace
 from pathlib import Path
+from typing import Any
 
 ROOT = Path(__file__).resolve().parents[4]
+SETTINGS = "MAESTOSO_SETTINGS"
+"""The variable that names the settings file; set and empty, there is none."""
+USUAL_FILE = Path("/etc/maestoso/maestoso.toml")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Options:
-    """The field ``web_port`` is the variable MAESTOSO_WEB_PORT, and so on.
+    """The field ``web_port`` is ``web_port`` in the settings file, the variable MAESTOSO_WEB_PORT, and so on.
 
+    ``public_address`` is where people find the application, such as ``https://maestoso.example``; ``listen``
+    the address of this machine that ``web_port`` is opened on, with TLS where there are ``certificate`` and
+    ``certificate_key`` (PEM files). ``plain_port`` is a port that sends whoever asks to the public address; 0
+    for none. What of this goes together says :mod:`maestoso.server.config.exposure`.
     ``var`` holds everything that is not source. ``site_port`` is the port of the first practice site of the
     scenario, the others follow; ``practice_port`` is where practice sites are made that belong to none.
     ``pace`` is what practice runs are offered. ``agent_hosts`` names, separated by commas, hosts and
     networks that site agents may be on; ``agent_certificate`` is a PEM file with certificate and key that
-    they are shown. ``db_host`` is empty for the private database, which has no port.
+    they are shown. ``db_host`` is empty for the private database, which has no port; ``db_ca`` is the PEM
+    file of the authority of another one, ``db_password_file`` the file that its password is in.
     ``db_durable`` off trades what a power cut must not lose for speed: for tests only.
     ``trusted_proxies`` names, separated by commas, addresses and networks whose word on where a request comes
     from counts. ``audit_anchor`` is a file that signed heads of the audit trail are appended to.
-    ``start_within_s`` is how long a start waits for processes to come up. ``debug`` shows errors to
-    developers only.
+    ``start_within_s`` is how long a start waits for processes to come up. ``log_format`` is ``lines`` for
+    people or ``json`` for programs. ``debug`` shows errors to developers only.
     """
 
     var: Path = ROOT / "var"
+    public_address: str = ""
+    listen: str = "127.0.0.1"
     web_port: int = 8470
+    certificate: str = ""
+    certificate_key: str = ""
+    plain_port: int = 0
     site_port: int = 8472
     practice_port: int = 8469
     scenario: Path = ROOT / "demo" / "tidewell"
@@ -43,6 +61,8 @@ class Options:
     db_port: int = 3306
     db_name: str = "maestoso"
     db_user: str = "maestoso"
+    db_password_file: str = ""
+    db_ca: str = ""
     db_durable: bool = True
     signin_per_minute: int = 10
     session_idle_minutes: int = 480
@@ -51,6 +71,7 @@ class Options:
     agent_hosts: str = "127.0.0.1,localhost,::1"
     agent_certificate: str = ""
     audit_anchor: str = ""
+    log_format: str = "lines"
     debug: bool = False
 
 
@@ -105,27 +126,70 @@ def variable(field: str) -> str:
     return f"MAESTOSO_{field.upper()}"
 
 
-def read_options(environment: dict[str, str] | None = None) -> Options:
-    """Options from the environment. Raises ValueError with a sentence where one cannot be read."""
-    given = dict(os.environ if environment is None else environment)
-    values: dict[str, object] = {}
+def settings_file(environment: Mapping[str, str]) -> Path | None:
+    """What MAESTOSO_SETTINGS names, or the usual file where there is one."""
+    named = environment.get(SETTINGS)
+    if named is not None:
+        return Path(named).resolve() if named else None
+    return USUAL_FILE if USUAL_FILE.is_file() else None
+
+
+def read_options(environment: Mapping[str, str] | None = None) -> Options:
+    """Options from the settings file and the environment.
+
+    Raises ValueError with a sentence where one cannot be read, or is none.
+    """
+    given = os.environ if environment is None else environment
+    file = settings_file(given)
+    values = _from_file(file) if file else {}
     for field in fields(Options):
         text = given.get(variable(field.name))
-        if text is None:
-            continue
-        if field.type in ("int", int):
-            if not text.isdigit():
-                raise ValueError(f"{variable(field.name)} is {text!r}; it must be a whole number.")
-            values[field.name] = int(text)
-        elif field.type in ("bool", bool):
-            values[field.name] = text.lower() in ("1", "true", "yes")
-        elif field.type in ("Path", Path):
-            values[field.name] = Path(text).resolve()
-        else:
-            values[field.name] = text
-    return Options(**values)  # type: ignore[arg-type]
+        if text is not None:
+            values[field.name] = _from_text(field, text)
+    return Options(**values)
 
 
-def read_secrets(var: Path) -> Secrets:
+def _from_text(field: Field[Any], text: str) -> Any:
+    if field.type in ("int", int):
+        if not text.isdigit():
+            raise ValueError(f"{variable(field.name)} is {text!r}; it must be a whole number.")
+        return int(text)
+    if field.type in ("bool", bool):
+        return text.lower() in ("1", "true", "yes")
+    return Path(text).resolve() if field.type in ("Path", Path) else text
+
+
+KINDS = {"int": (int, "a whole number"), "bool": (bool, "true or false")}
+A_TEXT = (str, "a text in quotes")
+
+
+def _from_file(file: Path) -> dict[str, Any]:
+    """What a settings file says. Raises ValueError, naming the file and the setting."""
+    try:
+        said = tomllib.loads(file.read_text(encoding="utf-8"))
+    except OSError as error:
+        raise ValueError(f"The settings file {file} cannot be read: {error.strerror}.") from None
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise ValueError(f"The settings file {file} is not TOML: {error}.") from None
+    known = {field.name: field for field in fields(Options)}
+    values: dict[str, Any] = {}
+    for name, value in said.items():
+        if name not in known:
+            like = difflib.get_close_matches(name, known, n=1)
+            meant = f" Is {like[0]} meant?" if like else " docs/settings.md lists them."
+            raise ValueError(f"{file}: there is no setting {name!r}.{meant}")
+        kind, words = KINDS.get(str(known[name].type), A_TEXT)
+        if type(value) is not kind or (isinstance(value, int) and value < 0):
+            raise ValueError(f"{file}: {name} is {value!r}; it must be {words}.")
+        is_path = known[name].type in ("Path", Path)
+        values[name] = (file.parent / str(value)).resolve() if is_path else value
+    return values
+
+
+def read_secrets(options: Options) -> Secrets:
     """The secrets of this installation. Raises FileNotFoundError before the first start."""
-    return Secrets(**json.loads((var / "secrets.json").read_text(encoding="utf-8")))
+    secrets = Secrets(**json.loads((options.var / "secrets.json").read_text(encoding="utf-8")))
+    if options.db_password_file:
+        password = Path(options.db_password_file).read_text(encoding="utf-8").strip()
+        secrets = replace(secrets, db_password=password)
+    return secrets

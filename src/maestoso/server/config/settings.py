@@ -4,17 +4,25 @@ from __future__ import annotations
 
 import pymysql
 
+from maestoso.server.config import exposure
 from maestoso.server.config.options import ROOT, database_socket, read_options, read_secrets
 
 # Django's backend asks for MySQLdb; this driver answers for it, and needs no compiler (decision 30).
 pymysql.install_as_MySQLdb()
 
 OPTIONS = read_options()
-SECRETS = read_secrets(OPTIONS.var)
+SECRETS = read_secrets(OPTIONS)
 
 SECRET_KEY = SECRETS.django_key
 DEBUG = OPTIONS.debug
-ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]"]
+ALLOWED_HOSTS = exposure.hosts(OPTIONS)
+PUBLIC_ORIGIN = exposure.origin(OPTIONS)
+CSRF_TRUSTED_ORIGINS = [PUBLIC_ORIGIN] if PUBLIC_ORIGIN else []
+# No header can have this name: only what looks at proxies sets it (access.proxies).
+BY_TLS = "MAESTOSO_BY_TLS"
+SECURE_PROXY_SSL_HEADER = (BY_TLS, "yes")
+SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = exposure.is_https(OPTIONS)
+SECURE_HSTS_SECONDS = 180 * 86_400 if exposure.is_https(OPTIONS) else 0
 ROOT_URLCONF = "maestoso.server.config.urls"
 ASGI_APPLICATION = "maestoso.server.config.asgi.application"
 USE_TZ = True
@@ -48,6 +56,7 @@ INSTALLED_APPS = [
 ]
 
 MIDDLEWARE = [
+    "maestoso.server.common.logs.RequestId",
     "maestoso.server.access.proxies.ClientAddress",
     "django.middleware.security.SecurityMiddleware",
     "maestoso.server.common.headers.ContentSecurity",
@@ -82,7 +91,11 @@ DATABASES = {
             "sql_mode": "STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION",
             "connect_timeout": 5,
             # On the socket nobody listens in; preparing to encrypt would take longer than most questions.
-            "ssl_disabled": not OPTIONS.db_host,
+            **(
+                {"ssl_ca": OPTIONS.db_ca, "ssl_verify_identity": True}
+                if OPTIONS.db_ca
+                else {"ssl_disabled": True}
+            ),
         },
         "TEST": {"CHARSET": "utf8mb4", "COLLATION": "uca1400_nopad_as_cs"},
     }
@@ -158,8 +171,11 @@ SPECTACULAR_SETTINGS = {
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
-    "formatters": {"line": {"format": "%(asctime)s %(levelname)s %(name)s %(message)s"}},
-    "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "line"}},
+    "formatters": {
+        "lines": {"()": "maestoso.server.common.logs.Lines"},
+        "json": {"()": "maestoso.server.common.logs.Json"},
+    },
+    "handlers": {"console": {"class": "logging.StreamHandler", "formatter": OPTIONS.log_format}},
     "root": {"handlers": ["console"], "level": "INFO"},
     "loggers": {
         "django.request": {"level": "ERROR"},

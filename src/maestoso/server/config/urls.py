@@ -5,6 +5,7 @@ from drf_spectacular.views import SpectacularJSONAPIView
 
 from maestoso.server.common.front_end import index, no_such_address
 from maestoso.server.drills.views import feed
+from maestoso.server.monitoring.views import Metrics, healthz, readyz
 
 urlpatterns = [
     path("api/v1/", include("maestoso.server.access.urls")),
@@ -23,6 +24,9 @@ urlpatterns = [
     path("api/v1/", include("maestoso.server.audit.urls")),
     path("api/v1/", include("maestoso.server.practice_lab.urls")),
     path("api/v1/openapi.json", SpectacularJSONAPIView.as_view(), name="openapi"),
+    path("healthz", healthz, name="healthz"),
+    path("readyz", readyz, name="readyz"),
+    path("metrics", Metrics.as_view(), name="metrics"),
     path("calendar/<str:token>.ics", feed, name="calendar-feed"),
     # Whatever follows: a dot would not match a line feed.
     re_path(r"^api/", no_such_address),

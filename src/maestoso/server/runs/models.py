@@ -56,6 +56,15 @@ class Run(models.Model):
         ordering = ["-id"]
 
 
+class EngineBeat(models.Model):
+    """An engine that is at work: when it last looked after all its runs, by the database's clock, and its
+    longest turn of late. One that was stopped takes its row away."""
+
+    name = models.CharField(max_length=100, primary_key=True)
+    at = models.DateTimeField()
+    turn_s = models.FloatField()
+
+
 class SavedView(models.Model):
     """A filter of the list of runs that somebody named; ``query`` is that of the page's address."""
 

@@ -6,14 +6,17 @@ import asyncio
 import os
 import signal
 import socket
+from contextlib import suppress
 from typing import Any
 
 from django.core.management.base import BaseCommand
+from django.db import DatabaseError
 
 from maestoso.engine.conductor import Conductor
 from maestoso.engine.incarnation import incarnation
 from maestoso.server.common.news import hearing
 from maestoso.server.config.collector import look_for_cycles_seldom
+from maestoso.server.runs.beats import Beats
 from maestoso.server.runs.delivery import RecordedSite
 from maestoso.server.runs.log import DatabaseRunLog
 
@@ -40,9 +43,11 @@ async def _conduct() -> None:
     loop = asyncio.get_running_loop()
     for sign in (signal.SIGTERM, signal.SIGINT):
         loop.add_signal_handler(sign, stop.set)
-    owner = incarnation(
-        os.environ.get("MAESTOSO_ENGINE_NAME", f"engine@{socket.gethostname()}")[:LONGEST_NAME]
-    )
-    conductor = Conductor(DatabaseRunLog(), RecordedSite, owner, poll_s=POLL_S)
+    name = os.environ.get("MAESTOSO_ENGINE_NAME", f"engine@{socket.gethostname()}")[:LONGEST_NAME]
+    owner = incarnation(name)
+    beats = Beats(name)
+    conductor = Conductor(DatabaseRunLog(), RecordedSite, owner, poll_s=POLL_S, on_turn=beats.turned)
     with hearing(conductor.wake):
         await conductor.conduct(stop)
+    with suppress(DatabaseError):
+        await asyncio.to_thread(beats.ended)

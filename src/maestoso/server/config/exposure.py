@@ -1,0 +1,239 @@
+"""What the network gets to see of this installation: where it listens, its name, its certificate.
+
+Maestoso can switch a data centre off. So whatever would carry passwords in clear is refused before anything
+listens.
+"""
+
+from __future__ import annotations
+
+import socket
+import ssl
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime
+from ipaddress import IPv4Network, IPv6Network, ip_address, ip_network
+from pathlib import Path
+from typing import TYPE_CHECKING
+from urllib.parse import SplitResult, urlsplit
+
+from maestoso.server.config.options import Options, variable
+
+if TYPE_CHECKING:
+    from cryptography import x509
+
+LOOPBACK = ("127.0.0.1", "localhost", "::1")
+HOSTS_HERE = ("127.0.0.1", "localhost", "[::1]")
+SOON_DAYS = 21
+"""A certificate that ends within so many days is one to be renewed."""
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """What is wrong with a setting, and what would be right; some do not ``stop`` a start."""
+
+    setting: str
+    sentence: str
+    remedy: str
+    stop: bool = True
+
+    def __str__(self) -> str:
+        return f"{self.setting} ({variable(self.setting)}): {self.sentence} {self.remedy}"
+
+
+def is_https(options: Options) -> bool:
+    """Whether people reach the application by TLS only."""
+    return options.public_address.startswith("https://") or bool(options.certificate)
+
+
+def origin(options: Options) -> str:
+    """Scheme, host and port that people type, without a slash at the end; empty where none is set."""
+    return options.public_address.rstrip("/")
+
+
+def hosts(options: Options) -> list[str]:
+    """The names that requests may be for: the public one, and this machine for its own programs."""
+    name = urlsplit(options.public_address).hostname
+    return [*HOSTS_HERE, *([f"[{name}]" if ":" in name else name] if name else [])]
+
+
+def own_address(options: Options) -> str:
+    """Where a program of this machine reaches the web server."""
+    host = options.listen
+    if host in ("0.0.0.0", ""):
+        host = "127.0.0.1"
+    elif host == "::":
+        host = "::1"
+    scheme = "https" if options.certificate else "http"
+    return f"{scheme}://{f'[{host}]' if ':' in host else host}:{options.web_port}"
+
+
+def faults(options: Options, now: datetime) -> list[Fault]:
+    """What is wrong with how this installation shows itself, the line to its database included."""
+    return [
+        *_public(options),
+        *_listening(options),
+        *_proxies(options),
+        *_certificate(options, now),
+        *_database(options),
+        *_log(options),
+    ]
+
+
+def _public(options: Options) -> Iterator[Fault]:
+    if not options.public_address:
+        return
+    asked = urlsplit(options.public_address)
+    like = "Write it like https://maestoso.example or https://maestoso.example:8443."
+    if asked.scheme not in ("http", "https") or not asked.hostname or _port(asked) is None:
+        yield Fault("public_address", f"{options.public_address!r} is no web address.", like)
+    elif asked.path.strip("/") or asked.query or asked.fragment or asked.username:
+        yield Fault("public_address", f"{options.public_address!r} is more than scheme, host and port.", like)
+    elif asked.scheme == "http" and asked.hostname not in LOOPBACK:
+        yield Fault("public_address", "It is http: passwords would travel in clear.", like)
+    elif asked.scheme == "https" and not (options.certificate or options.trusted_proxies):
+        yield Fault(
+            "public_address",
+            "It is https, but nothing speaks TLS.",
+            "Set certificate and certificate_key, or name the proxy that does in trusted_proxies.",
+        )
+
+
+def _port(asked: SplitResult) -> int | None:
+    try:
+        return asked.port or 443
+    except ValueError:
+        return None
+
+
+def _listening(options: Options) -> Iterator[Fault]:
+    if options.listen in LOOPBACK:
+        return
+    try:
+        ip_address(options.listen)
+    except ValueError:
+        yield Fault(
+            "listen",
+            f"{options.listen!r} is no address.",
+            "Write 0.0.0.0 for all of IPv4, or one of this machine.",
+        )
+        return
+    if not (options.certificate or options.trusted_proxies):
+        yield Fault(
+            "listen",
+            f"On {options.listen} passwords would travel in clear.",
+            "Set certificate and certificate_key, or name the proxy that speaks TLS in trusted_proxies.",
+        )
+    if not options.public_address:
+        yield Fault(
+            "public_address",
+            f"It is empty, and requests to {options.listen} need a name that is right.",
+            "Write the address that people type, like https://maestoso.example.",
+        )
+
+
+def _proxies(options: Options) -> Iterator[Fault]:
+    try:
+        networks(options.trusted_proxies)
+    except ValueError as error:
+        yield Fault(
+            "trusted_proxies", f"{error}.", "Write addresses and networks like 192.0.2.10, 10.0.0.0/24."
+        )
+
+
+def networks(setting: str) -> tuple[IPv4Network | IPv6Network, ...]:
+    """Addresses and networks separated by commas. Raises ValueError for what is neither."""
+    return tuple(ip_network(part.strip()) for part in setting.split(",") if part.strip())
+
+
+def _certificate(options: Options, now: datetime) -> Iterator[Fault]:
+    if bool(options.certificate) != bool(options.certificate_key):
+        lacking = "certificate_key" if options.certificate else "certificate"
+        yield Fault(lacking, "It is empty, while the other one of the two is set.", "Set both, or neither.")
+    if options.plain_port and not options.public_address.startswith("https://"):
+        yield Fault(
+            "plain_port", "It sends people to the public address, which is not https.", "Set public_address."
+        )
+    if not (options.certificate and options.certificate_key):
+        return
+    for name in ("certificate", "certificate_key"):
+        try:
+            Path(getattr(options, name)).read_bytes()
+        except OSError as error:
+            yield Fault(
+                name, f"{getattr(options, name)} cannot be read: {error.strerror}.", "Name a PEM file."
+            )
+            return
+    from cryptography import x509  # most starts have no certificate, and pay nothing for loading it
+
+    try:
+        context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+        context.load_cert_chain(options.certificate, options.certificate_key, password=_no_password)
+        found = x509.load_pem_x509_certificate(Path(options.certificate).read_bytes())
+    except (ssl.SSLError, ValueError) as error:
+        yield Fault(
+            "certificate",
+            f"It and its key cannot be used together ({error}).",
+            "The first file holds it and those above it, the second its key without a passphrase.",
+        )
+        return
+    yield from _found(options, found, now)
+
+
+def _no_password() -> str:
+    raise ValueError("the key has a passphrase")
+
+
+def _found(options: Options, found: x509.Certificate, now: datetime) -> Iterator[Fault]:
+    name = urlsplit(options.public_address).hostname
+    if name and not _is_for(found, name):
+        yield Fault(
+            "certificate", f"It is not for {name}.", "Have one made for the public address.", stop=False
+        )
+    left = found.not_valid_after_utc - now
+    if left.total_seconds() < 0:
+        yield Fault(
+            "certificate", f"It ended on {found.not_valid_after_utc:%d %B %Y}.", "Renew it.", stop=False
+        )
+    elif left.days < SOON_DAYS:
+        yield Fault("certificate", f"It ends in {left.days} days.", "Renew it.", stop=False)
+
+
+def _is_for(found: x509.Certificate, name: str) -> bool:
+    """By the names it carries (RFC 6125): a star stands for one label."""
+    from cryptography import x509
+
+    try:
+        said = found.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
+    except x509.ExtensionNotFound:
+        return False
+    with_star = f"*.{name.partition('.')[2]}"
+    names = {one.lower() for one in said.get_values_for_type(x509.DNSName)}
+    addresses = {str(one) for one in said.get_values_for_type(x509.IPAddress)}
+    return bool({name, with_star} & names) or name in addresses
+
+
+def _database(options: Options) -> Iterator[Fault]:
+    if not options.db_host:
+        return
+    if not options.db_ca and not _is_here(options.db_host):
+        yield Fault(
+            "db_ca",
+            f"It is empty: records and passwords would travel to {options.db_host} in clear.",
+            "Name the PEM file of the authority that its certificate is from.",
+        )
+    for name in ("db_ca", "db_password_file"):
+        file = getattr(options, name)
+        if file and not Path(file).is_file():
+            yield Fault(name, f"There is no file {file}.", "Name one that is there.")
+
+
+def _is_here(host: str) -> bool:
+    try:
+        return all(ip_address(found[4][0]).is_loopback for found in socket.getaddrinfo(host, None))
+    except OSError:
+        return False
+
+
+def _log(options: Options) -> Iterator[Fault]:
+    if options.log_format not in ("lines", "json"):
+        yield Fault("log_format", f"It is {options.log_format!r}.", "Write lines or json.")

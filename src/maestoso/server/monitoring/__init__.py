@@ -1,0 +1,1 @@
+"""What monitors ask: is it alive, is it ready, and the figures that alerts are made of."""
