@@ -156,13 +156,17 @@ class Application:
         self.process.send_signal(signal.SIGINT)
         return self.process.wait(60)
 
-    def close(self) -> None:
-        """Stop it and remove its directory."""
+    def close_down(self) -> None:
+        """Stop it; its directory stays."""
         if self._api is not None:
             self._api.http.close()
         if self.process is not None and self.process.poll() is None:
             self.process.send_signal(signal.SIGTERM)
             self.process.wait(60)
+
+    def close(self) -> None:
+        """Stop it and remove its directory."""
+        self.close_down()
         shutil.rmtree(self.folder, ignore_errors=True)
 
     @property

@@ -50,6 +50,8 @@ def main() -> int:
         "verify": lambda: _verify(Path(arguments.file), arguments.keys),
         "soak": lambda: _soak(arguments),
         "real-lab": lambda: _real_lab(options, arguments),
+        "backup": lambda: _backup(options, arguments),
+        "restore": lambda: _restore(options, arguments),
     }
     try:
         return commands[arguments.command]()
@@ -128,6 +130,30 @@ def _real_lab(options: Options, given: argparse.Namespace) -> int:
     return 0
 
 
+def _backup(options: Options, given: argparse.Namespace) -> int:
+    from maestoso.cli import backups
+
+    if given.make_key:
+        return backups.make_key(Path(given.make_key))
+    return backups.backup(_place(options, "demo" if given.demo else "live"), given.to)
+
+
+def _restore(options: Options, given: argparse.Namespace) -> int:
+    from maestoso.cli import backups
+
+    place = _place(options, "demo" if given.demo else "live")
+    if given.tried:
+        return backups.try_out(place, Path(given.file), given.key)
+    return backups.restore(place, Path(given.file), given.key, _prepare_restored)
+
+
+def _prepare_restored(processes: Processes, log: Path) -> None:
+    with stage("Tables"):
+        django(processes, "prepare")
+    with stage("Seals"):
+        django(processes, "check_integrity")
+
+
 def _running(options: Options) -> Processes | None:
     """The Maestoso that runs on this machine, if any."""
     for name in ("demo", "live"):
@@ -176,6 +202,24 @@ def _parse() -> argparse.Namespace:
     )
     machines.add_argument("--remove", action="store_true", help="take all of it away again")
     machines.add_argument("--lose", metavar="SITE", help="kill all machines and the agent of a site of it")
+    save = commands.add_parser("backup", help="everything of this installation in one encrypted file")
+    save.add_argument(
+        "--to", default="", metavar="FOLDER", help="where to; else backup_folder of the settings"
+    )
+    save.add_argument("--demo", action="store_true", help="of the demo instead of ./maestoso start")
+    save.add_argument("--make-key", metavar="FILE", help="make a pair of keys for backups instead")
+    back = commands.add_parser(
+        "restore", help="bring everything back from a backup where nothing is installed"
+    )
+    back.add_argument("file")
+    back.add_argument(
+        "--key", default="", metavar="FILE", help="the private key, for a backup that is for one"
+    )
+    back.add_argument(
+        "--try", action="store_true", dest="tried",
+        help="only see whether it could be: opened, loaded beside what is installed, held against its seals",
+    )  # fmt: skip
+    back.add_argument("--demo", action="store_true", help="of the demo instead of ./maestoso start")
     check = commands.add_parser("verify", help="check the evidence of a run; needs no database")
     check.add_argument("file", help="what was exported as run-N.evidence.jsonl")
     check.add_argument("--keys", help="a JWK set of keys that you trust; else only the fingerprint is said")

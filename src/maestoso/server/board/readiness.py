@@ -22,6 +22,7 @@ from maestoso.core.replication.lifecycle import is_copied
 from maestoso.core.runs.needs import needs
 from maestoso.core.wording import lasting, plain
 from maestoso.server.approvals import services as approvals
+from maestoso.server.backups.services import trouble_of_backups
 from maestoso.server.board.shapes import KindState, LastProof, PlanRowView, Readiness
 from maestoso.server.drills.picture import next_actions
 from maestoso.server.protection.picture import overview
@@ -52,6 +53,7 @@ def readiness(now: datetime, reach: Reach = EVERYTHING) -> Readiness:
     lost, idle = _if_lost(around, rows, reach), _without_purpose(rows)
     actions = [
         *_from_split(), *_from_engines(), *_from_forgotten(around), *_from_room(rows), *_from_runs(),
+        *_from_backups(around),
         *_from_approvals(now, reach),
         *_from_sites(around, lost),
         *_from_failovers(rows), *_from_copies(now, reach), *next_actions(now), *idle.values(),
@@ -265,6 +267,19 @@ def _from_runs() -> list[NextAction]:
                 )
             )
     return actions
+
+
+def _from_backups(around: Surroundings) -> list[NextAction]:
+    """Whether the records would outlive this machine; nothing where all of it is practice."""
+    said = trouble_of_backups(around.now)
+    if said is None or all(site.practice for site in around.sites.values()):
+        return []
+    return [
+        NextAction(
+            urgency="now" if said.late else "sometime", title=said.title, sentence=said.sentence,
+            label="How to", to="/help/operations#backups",
+        )
+    ]  # fmt: skip
 
 
 def _from_room(rows: list[tuple[Context, PlanRowView]]) -> list[NextAction]:

@@ -76,6 +76,7 @@ def faults(options: Options, now: datetime) -> list[Fault]:
         *_certificate(options, now),
         *_database(options),
         *_log(options),
+        *_backups(options),
     ]
 
 
@@ -237,3 +238,20 @@ def _is_here(host: str) -> bool:
 def _log(options: Options) -> Iterator[Fault]:
     if options.log_format not in ("lines", "json"):
         yield Fault("log_format", f"It is {options.log_format!r}.", "Write lines or json.")
+
+
+def _backups(options: Options) -> Iterator[Fault]:
+    if not options.backup_folder:
+        return
+    if not Path(options.backup_folder).is_dir():
+        said = f"There is no folder {options.backup_folder}."
+        yield Fault("backup_folder", said, "Make it, best on another machine.", stop=False)
+    if not options.backup_recipient.startswith("age1"):
+        yield Fault(
+            "backup_recipient",
+            "It is no public key, and backups hold every secret.",
+            "./maestoso backup --make-key FILE makes a pair: keep the file elsewhere, its public half here.",
+            stop=False,
+        )
+    if not options.backup_every_hours:
+        yield Fault("backup_every_hours", "It is 0.", "Write a whole number of hours, 1 or more.")

@@ -40,6 +40,8 @@ class Options:
     ``db_durable`` off trades what a power cut must not lose for speed: for tests only.
     ``trusted_proxies`` names, separated by commas, addresses and networks whose word on where a request comes
     from counts. ``audit_anchor`` is a file that signed heads of the audit trail are appended to.
+    ``backup_folder`` is where the keeper puts a backup every ``backup_every_hours``, of which the newest
+    ``backup_keep`` stay; ``backup_recipient`` is the public key that they are encrypted for.
     ``start_within_s`` is how long a start waits for processes to come up. ``log_format`` is ``lines`` for
     people or ``json`` for programs. ``debug`` shows errors to developers only.
     """
@@ -71,6 +73,10 @@ class Options:
     agent_hosts: str = "127.0.0.1,localhost,::1"
     agent_certificate: str = ""
     audit_anchor: str = ""
+    backup_folder: str = ""
+    backup_recipient: str = ""
+    backup_every_hours: int = 24
+    backup_keep: int = 14
     log_format: str = "lines"
     debug: bool = False
 

@@ -38,6 +38,7 @@ INSTALLED_APPS = [
     "knox",
     # From the lowest layer to the highest: what one of them asks is answered in this order.
     "maestoso.server.audit",
+    "maestoso.server.backups",
     "maestoso.server.estate",
     "maestoso.server.organisation",
     "maestoso.server.access",

@@ -11,6 +11,7 @@ from functools import partial
 from django.db import close_old_connections, connection
 
 from maestoso.core.ports import Clock
+from maestoso.server.backups.services import back_up_when_due
 from maestoso.server.board.stored import refresh_board
 from maestoso.server.common import news
 from maestoso.server.estate.models import Site
@@ -23,8 +24,9 @@ BOARD_EVERY_S, BOARD_AT_MOST_EVERY_S = 5.0, 1.0
 """The board is looked after when something was announced, and once in a while all the same,"""
 BOARD_SELDOM_S = 30.0
 """which may be long while nobody looks: whoever opens a page announces it."""
+BACKUPS_EVERY_S = 30.0
 RENEW_S = LEASE_S / 4
-RECORDS, BOARD = "records", "board"
+RECORDS, BOARD, BACKUPS = "records", "board", "backups"
 log = logging.getLogger("maestoso.keeper")
 Task = Callable[[], None]
 
@@ -39,7 +41,7 @@ def keep(stop: threading.Event, clock: Clock, owner: str) -> None:
         except Exception:
             log.exception("Which sites there are cannot be read; it is tried again")
             codes = []
-        for duty in [RECORDS, BOARD, *codes]:
+        for duty in [RECORDS, BOARD, BACKUPS, *codes]:
             if duty not in there or not there[duty].is_alive():
                 tasks, pause = _duty(duty, clock, stop)
                 there[duty] = threading.Thread(
@@ -104,6 +106,8 @@ def _duty(
             return stop.is_set()
 
         return lambda: [refresh], pause
+    if duty == BACKUPS:
+        return lambda: [partial(back_up_when_due, clock)], lambda: stop.wait(BACKUPS_EVERY_S)
     tasks = partial(_of_records, clock) if duty == RECORDS else partial(_of_site, duty, clock)
     return tasks, lambda: stop.wait(EVERY_S)
 

@@ -20,6 +20,7 @@ from maestoso.core.model.finding import SEVERITIES
 from maestoso.core.outbox import WAITING
 from maestoso.core.ports import Clock
 from maestoso.server.access.stream_door import StreamDoor
+from maestoso.server.backups.models import Backup
 from maestoso.server.board.stored import board_text
 from maestoso.server.common.room import free_mib
 from maestoso.server.estate.agents import pulse
@@ -50,7 +51,8 @@ class _Figures:
     def collect(self) -> Iterator[Metric]:
         """Family after family."""
         parts: tuple[Callable[[], Iterator[Metric]], ...] = (
-            self._release, self._groups, self._plans, self._runs, self._steps, self._sites, self._processes,
+            self._release, self._backups, self._groups, self._plans, self._runs, self._steps, self._sites,
+            self._processes,
         )  # fmt: skip
         for part in parts:
             yield from part()
@@ -58,6 +60,13 @@ class _Figures:
     def _release(self) -> Iterator[Metric]:
         yield InfoMetricFamily("maestoso", "Which release this is.", value={"version": __version__})
         yield _gauge("maestoso_free_bytes", "Free space where the records are kept.", float(free_mib() * MIB))
+
+    def _backups(self) -> Iterator[Metric]:
+        age = GaugeMetricFamily("maestoso_backup_age_seconds", "How old the last good backup is.")
+        last = Backup.objects.filter(trouble="").first()
+        if last is not None:
+            age.add_metric([], (self.now - last.at).total_seconds())
+        yield age
 
     def _groups(self) -> Iterator[Metric]:
         lag = GaugeMetricFamily(

@@ -1,0 +1,142 @@
+"""The records as SQL: written at one moment without stopping anybody, loaded, and looked at in a database of
+their own."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import asdict, replace
+from pathlib import Path
+
+from maestoso.server.backups.archive import ON_ITS_WAY, BackupFailed
+from maestoso.server.config.options import Options, Secrets, database_socket, variable
+
+SQL, SECRETS, KEYS = "records.sql", "secrets.json", "keys"
+SCRATCH = "backup_check"
+TAKEN_OVER = 2**20
+"""So much higher are the fences of runs that were restored: sites refuse whoever conducted them before."""
+LONGEST_S = 6 * 3600.0
+
+
+def gather(options: Options, secrets: Secrets, folder: Path) -> None:
+    """Everything that a backup holds, into an empty folder."""
+    dump(options, secrets, folder / SQL)
+    shutil.copy(options.var / SECRETS, folder / SECRETS)
+    if (options.var / KEYS).is_dir():
+        shutil.copytree(options.var / KEYS, folder / KEYS)
+
+
+def dump(options: Options, secrets: Secrets, file: Path) -> None:
+    """All tables of one moment: in a transaction that reads, so that nobody waits for it."""
+    command = [
+        _program("mariadb-dump"), *_line(options), "--single-transaction", "--quick", "--skip-lock-tables",
+        "--no-tablespaces", "--hex-blob", "--skip-dump-date", "--default-character-set=utf8mb4",
+        options.db_name,
+    ]  # fmt: skip
+    with file.open("wb") as out:
+        _run(command, secrets, "The records could not be written down", stdout=out)
+
+
+def load(options: Options, secrets: Secrets, file: Path, database: str) -> None:
+    """Load what was written down into an empty database."""
+    with file.open("rb") as given:
+        command = [_program("mariadb"), *_line(options), "--default-character-set=utf8mb4", database]
+        _run(command, secrets, "The records could not be loaded", stdin=given)
+
+
+def take_over_runs(options: Options, secrets: Secrets) -> int:
+    """Raise the fences of runs that are under way, so that whoever conducted them can do nothing any more.
+
+    Returns how many there are.
+    """
+    statement = (
+        f"UPDATE runs_run SET fence = fence + {TAKEN_OVER}, owner = '', lease_until = NULL"
+        " WHERE outcome = '';"
+        " SELECT ROW_COUNT();"
+    )
+    said = execute(options, secrets, statement, options.db_name)
+    return int(said.split()[-1])
+
+
+def execute(options: Options, secrets: Secrets, statement: str, database: str = "") -> str:
+    """What the database says to a statement, without headings."""
+    command = [_program("mariadb"), *_line(options), "--batch", "--skip-column-names", "--execute", statement]
+    return _run([*command, *([database] if database else [])], secrets, "The database refused").decode()
+
+
+def troubles_of(options: Options, secrets: Secrets, folder: Path) -> list[str]:
+    """Load what a backup holds into a database of its own, and hold it against its seals; what is wrong.
+
+    With the keys that are in it, beside what runs. Raises BackupFailed where that cannot be tried.
+    """
+    scratch = f"test_{options.db_name}_{SCRATCH}"
+    execute(options, secrets, f"DROP DATABASE IF EXISTS `{scratch}`; CREATE DATABASE `{scratch}`")
+    try:
+        load(options, secrets, folder / SQL, scratch)
+        with _as_installed(options, secrets, folder) as var:
+            environment = {
+                **os.environ, variable("var"): str(var), variable("db_name"): scratch,
+                "DJANGO_SETTINGS_MODULE": "maestoso.server.config.settings",
+            }  # fmt: skip
+            done = subprocess.run(
+                [sys.executable, "-m", "django", "check_integrity"],
+                capture_output=True, text=True, env=environment, check=False, timeout=LONGEST_S,
+            )  # fmt: skip
+        if done.returncode == 0:
+            return []
+        said = [line for line in done.stdout.splitlines() if not line.endswith("as it was written")]
+        return said or done.stderr.strip().splitlines()[-1:]
+    finally:
+        execute(options, secrets, f"DROP DATABASE IF EXISTS `{scratch}`")
+
+
+@contextmanager
+def _as_installed(options: Options, secrets: Secrets, folder: Path) -> Iterator[Path]:
+    """A directory like that of an installation: keys and secrets of the backup, the database that runs."""
+    with tempfile.TemporaryDirectory(prefix=ON_ITS_WAY, dir=options.var) as place:
+        var = Path(place)
+        kept = Secrets(**json.loads((folder / SECRETS).read_text(encoding="utf-8")))
+        own = replace(kept, db_password=secrets.db_password, db_root_password=secrets.db_root_password)
+        (var / SECRETS).touch(mode=0o600)
+        (var / SECRETS).write_text(json.dumps(asdict(own)), encoding="utf-8")
+        if (folder / KEYS).is_dir():
+            shutil.copytree(folder / KEYS, var / KEYS)
+        (var / "mariadb").symlink_to((options.var / "mariadb").resolve())
+        yield var
+
+
+def _line(options: Options) -> list[str]:
+    """How the database is reached, of the command line of its own programs."""
+    if not options.db_host:
+        return ["--no-defaults", f"--socket={database_socket(options.var)}", f"--user={options.db_user}"]
+    tls = [f"--ssl-ca={options.db_ca}", "--ssl-verify-server-cert"] if options.db_ca else []
+    there = [f"--host={options.db_host}", f"--port={options.db_port}", f"--user={options.db_user}"]
+    return ["--no-defaults", *there, *tls]
+
+
+def _program(name: str) -> str:
+    found = shutil.which(name)
+    if found is None:
+        raise BackupFailed(
+            f"{name} is not installed.", "apt-get install --no-install-recommends mariadb-client"
+        )
+    return found
+
+
+def _run(command: list[str], secrets: Secrets, failed: str, **streams: object) -> bytes:
+    """The password goes by the environment, which its owner alone can read."""
+    streams.setdefault("stdout", subprocess.PIPE)
+    done = subprocess.run(
+        command, env={**os.environ, "MYSQL_PWD": secrets.db_password}, stderr=subprocess.PIPE, check=False,
+        timeout=LONGEST_S, **streams,  # type: ignore[call-overload]
+    )  # fmt: skip
+    if done.returncode:
+        said = done.stderr.decode(errors="replace").strip().splitlines()
+        raise BackupFailed(f"{failed}: {said[-1] if said else f'status {done.returncode}'}.", "See the log.")
+    return bytes(done.stdout or b"")

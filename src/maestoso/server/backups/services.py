@@ -1,0 +1,146 @@
+"""Backups by the clock and by hand: made, checked before they are locked, kept for a while."""
+
+from __future__ import annotations
+
+import logging
+import shutil
+import tempfile
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from pathlib import Path
+
+from maestoso import __version__
+from maestoso.core.ports import Clock
+from maestoso.core.wording import lasting
+from maestoso.server.backups import archive, records
+from maestoso.server.backups.archive import BackupFailed, Lock, unpack, write
+from maestoso.server.backups.models import Backup
+from maestoso.server.config.settings import OPTIONS, SECRETS
+
+KEEPER = "keeper"
+AGAIN = timedelta(minutes=15)
+"""After one that failed."""
+LONGEST_BY_HAND = timedelta(days=7)
+TRY_WITHIN = timedelta(days=7)
+ROWS_KEPT = timedelta(days=400)
+log = logging.getLogger("maestoso.backups")
+
+
+def make(folder: Path, lock: Lock, *, by: str, now: datetime) -> Backup:
+    """Make a backup in ``folder``, and load its records once to see that they are whole.
+
+    What did not come to its end leaves no file, and a row that says why. Raises BackupFailed.
+    """
+    file = folder / f"maestoso-{now:%Y%m%dT%H%M%SZ}.tar"
+    try:
+        lock.check()
+        if file.exists():
+            raise BackupFailed(f"{file} is there already.", "Try again in a second.")
+        with tempfile.TemporaryDirectory(prefix=archive.ON_ITS_WAY, dir=OPTIONS.var) as room:
+            records.gather(OPTIONS, SECRETS, Path(room))
+            wrong = records.troubles_of(OPTIONS, SECRETS, Path(room))
+            if wrong:
+                raise BackupFailed(
+                    f"The records are not as they were written: {wrong[0]}",
+                    "python -m django check_integrity says all of it (docs/security.md).",
+                )
+            about = write(file, Path(room), lock, __version__, now.isoformat(timespec="seconds"))
+    except (BackupFailed, OSError) as error:
+        said = error.sentence if isinstance(error, BackupFailed) else f"{folder}: {error.strerror or error}."
+        Backup.objects.create(at=now, file=str(file), by=by, trouble=said[:1000])
+        if isinstance(error, BackupFailed):
+            raise
+        raise BackupFailed(said, "Look at the folder, and at its free space.") from error
+    return Backup.objects.create(
+        at=now, file=str(file), size=file.stat().st_size, content=about.content, by=by
+    )
+
+
+def back_up_when_due(clock: Clock) -> None:
+    """The keeper's part: one every so many hours, where a setting says where to."""
+    if not (OPTIONS.backup_folder and OPTIONS.backup_recipient):
+        return
+    now, every = clock.now(), timedelta(hours=OPTIONS.backup_every_hours)
+    last = Backup.objects.filter(by=KEEPER).first()
+    if last is not None and timedelta(0) <= now - last.at < (min(AGAIN, every) if last.trouble else every):
+        return
+    folder = Path(OPTIONS.backup_folder)
+    for place in (folder, OPTIONS.var):
+        _sweep(place, now)
+    try:
+        made = make(folder, Lock(recipient=OPTIONS.backup_recipient), by=KEEPER, now=now)
+        log.info("Backup %s was made and checked.", made.file)
+    except BackupFailed as error:
+        log.warning("No backup was made: %s %s", error.sentence, error.remedy)
+        return
+    _let_go(now)
+
+
+@dataclass(frozen=True, slots=True)
+class Trouble:
+    """What is wrong with the backups; ``late`` where they were set up and none was made in time."""
+
+    title: str
+    sentence: str
+    late: bool = False
+
+
+def trouble_of_backups(now: datetime) -> Trouble | None:
+    """Whether the records would outlive this machine."""
+    good = Backup.objects.filter(trouble="")
+    last = good.first()
+    ago = "None was ever made."
+    if last is not None:
+        ago = f"The last one was made {lasting((now - last.at).total_seconds())} ago."
+    by_itself = bool(OPTIONS.backup_folder and OPTIONS.backup_recipient)
+    if by_itself and (last is None or now - last.at > 2 * timedelta(hours=OPTIONS.backup_every_hours)):
+        newest = Backup.objects.first()
+        if newest is not None:
+            why = f" {newest.trouble}" if newest.trouble else " The keeper makes them: see its log."
+            title = "The last backup is too old" if last else "No backup can be made"
+            return Trouble(title, f"{ago}{why}", late=True)
+        return None  # the first is on its way
+    if not by_itself and (last is None or now - last.at > LONGEST_BY_HAND):
+        return Trouble(
+            "Nothing backs up what Maestoso knows",
+            f"{ago} Plans, keys and evidence would be lost with this machine. Set backup_folder and "
+            "backup_recipient.",
+        )
+    first = good.last()
+    if first is not None and now - first.at > TRY_WITHIN and not good.exclude(tried_at=None).exists():
+        return Trouble(
+            "No backup was ever restored for a test",
+            "Whether its key is there, and opens it, is known only then: ./maestoso restore FILE --try.",
+        )
+    return None
+
+
+def _sweep(place: Path, now: datetime) -> None:
+    """Records in clear, and halves of files, that somebody left behind who was killed over them."""
+    for left in place.glob(f"{archive.ON_ITS_WAY}*"):
+        if now.timestamp() - left.stat().st_mtime > records.LONGEST_S:
+            shutil.rmtree(left, ignore_errors=True)
+
+
+def _let_go(now: datetime) -> None:
+    """Of what the keeper made, the newest stay; files of others are nobody's here."""
+    good = Backup.objects.filter(by=KEEPER, trouble="").order_by("-at")
+    for old in good[max(OPTIONS.backup_keep, 1) :]:
+        Path(old.file).unlink(missing_ok=True)
+        old.delete()
+    Backup.objects.filter(at__lt=now - ROWS_KEPT).exclude(trouble="").delete()
+
+
+def try_out(file: Path, *, passphrase: str, key: str, now: datetime) -> tuple[str, list[str]]:
+    """Open a backup and load it beside what runs; when it was made, and what is wrong with it.
+
+    Raises BackupFailed where it cannot be opened or loaded.
+    """
+    with tempfile.TemporaryDirectory(prefix=archive.ON_ITS_WAY, dir=OPTIONS.var) as place:
+        room = Path(place) / "content"
+        room.mkdir(mode=0o700)
+        about = unpack(file, room, passphrase=passphrase, key=key)
+        wrong = records.troubles_of(OPTIONS, SECRETS, room)
+    if not wrong:
+        Backup.objects.filter(content=about.content).update(tried_at=now)
+    return about.made_at, wrong

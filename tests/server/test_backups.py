@@ -1,0 +1,163 @@
+"""Backups by the clock: when, how many stay, what is said of those that failed; and the board."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from dataclasses import replace
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import Any
+from unittest import mock
+
+from maestoso.engine.clock import SystemClock
+from maestoso.server.backups import archive, records, services
+from maestoso.server.backups.archive import BackupFailed, make_key
+from maestoso.server.backups.models import Backup
+from maestoso.server.estate.models import Site
+from tests.server.tidewell import Tidewell
+
+
+class AtSomeTime:
+    """A clock that is set."""
+
+    def __init__(self, now: datetime) -> None:
+        self.at = now
+
+    def now(self) -> datetime:
+        """As set."""
+        return self.at
+
+
+class Case(Tidewell):
+    def setUp(self) -> None:
+        super().setUp()
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        self.public = make_key(self.folder / "private")
+        self.now = SystemClock().now()
+        self.wrong: list[str] = []
+        self.patch(
+            records, "gather", lambda options, secrets, room: (room / records.SQL).write_text("records")
+        )
+        self.patch(records, "troubles_of", lambda options, secrets, room: self.wrong)
+        (self.folder / "there").mkdir()
+        self.set(backup_folder=str(self.folder / "there"), backup_recipient=self.public)
+
+    def patch(self, where: Any, name: str, what: Any) -> None:
+        """For this test."""
+        patched = mock.patch.object(where, name, what)
+        patched.start()
+        self.addCleanup(patched.stop)
+
+    def set(self, **given: Any) -> None:
+        """Settings, for this test."""
+        self.patch(services, "OPTIONS", replace(services.OPTIONS, **given))
+
+    def due(self, after: timedelta) -> int:
+        """The keeper looks, so long after the beginning; how many good ones there are then."""
+        services.back_up_when_due(AtSomeTime(self.now + after))
+        return Backup.objects.filter(trouble="").count()
+
+
+class ByTheClock(Case):
+    def test_one_a_day_and_the_newest_stay(self) -> None:
+        self.set(backup_keep=2)
+        self.assertEqual(self.due(timedelta()), 1)
+        self.assertEqual(self.due(timedelta(hours=23)), 1)
+        self.assertEqual(self.due(timedelta(hours=24)), 2)
+        self.assertEqual(self.due(timedelta(hours=48)), 2)
+        files = {Path(file) for file in Backup.objects.values_list("file", flat=True)}
+        self.assertEqual(set((self.folder / "there").iterdir()), files)
+        self.assertEqual(min(Backup.objects.values_list("at", flat=True)), self.now + timedelta(hours=24))
+
+    def test_what_somebody_made_by_hand_is_not_let_go(self) -> None:
+        self.set(backup_keep=1)
+        services.make(self.folder / "there", services.Lock(recipient=self.public), by="ann", now=self.now)
+        self.due(timedelta(hours=1))
+        self.due(timedelta(hours=30))
+        self.assertEqual(sorted(Backup.objects.values_list("by", flat=True)), ["ann", "keeper"])
+
+    def test_one_that_failed_leaves_no_file_says_why_and_is_tried_again_sooner(self) -> None:
+        self.wrong.append("run 3: its chain is broken.")
+        self.assertEqual(self.due(timedelta()), 0)
+        self.assertIn("its chain is broken", Backup.objects.get().trouble)
+        self.assertEqual(list((self.folder / "there").iterdir()), [])
+        self.wrong.clear()
+        self.assertEqual(self.due(timedelta(minutes=5)), 0)
+        self.assertEqual(self.due(timedelta(minutes=16)), 1)
+
+    def test_a_folder_that_is_gone_is_said(self) -> None:
+        self.set(backup_folder=str(self.folder / "gone"))
+        self.assertEqual(self.due(timedelta()), 0)
+        self.assertIn("No such file or directory", Backup.objects.get().trouble)
+
+    def test_what_somebody_left_who_was_killed_is_taken_away(self) -> None:
+        old, fresh = (self.folder / "there" / f"{archive.ON_ITS_WAY}{name}" for name in ("old", "fresh"))
+        for left in (old, fresh):
+            left.mkdir()
+        os.utime(old, (0, 0))
+        self.due(timedelta())
+        self.assertEqual((old.exists(), fresh.exists()), (False, True))
+
+    def test_without_the_settings_none_is_made(self) -> None:
+        self.set(backup_recipient="")
+        self.assertEqual(self.due(timedelta()), 0)
+        self.assertFalse(Backup.objects.exists())
+
+    def test_one_that_is_tried_with_its_key_is_noted(self) -> None:
+        self.due(timedelta())
+        made = Backup.objects.get()
+        with self.assertRaises(BackupFailed):
+            services.try_out(Path(made.file), passphrase="", key="", now=self.now)
+        private = (self.folder / "private").read_text()
+        self.wrong.append("run 3: its chain is broken.")
+        self.assertEqual(
+            services.try_out(Path(made.file), passphrase="", key=private, now=self.now)[1], self.wrong
+        )
+        self.assertIsNone(Backup.objects.get().tried_at)
+        self.wrong.clear()
+        services.try_out(Path(made.file), passphrase="", key=private, now=self.now)
+        self.assertEqual(Backup.objects.get().tried_at, self.now)
+
+
+class OnTheBoard(Case):
+    def said(self) -> tuple[str, str] | None:
+        """Urgency and title of what the board says of backups."""
+        actions = self.browser.get("/api/v1/readiness").json()["actions"]
+        found = [(one["urgency"], one["title"]) for one in actions if one["to"].endswith("#backups")]
+        return found[0] if found else None
+
+    def setUp(self) -> None:
+        super().setUp()
+        Site.objects.filter(code="QUA").update(practice=False)
+
+    def row(self, ago: timedelta, **more: Any) -> None:
+        """A backup so long ago."""
+        Backup.objects.create(**{"at": self.now - ago, "file": "x", "by": "keeper", **more})
+
+    def test_whoever_set_up_none_is_told_to_and_practice_is_left_alone(self) -> None:
+        self.set(backup_folder="")
+        self.assertEqual(self.said(), ("sometime", "Nothing backs up what Maestoso knows"))
+        self.row(timedelta(days=2), by="ann")
+        self.assertIsNone(self.said())
+        Backup.objects.all().delete()
+        Site.objects.update(practice=True)
+        self.assertIsNone(self.said())
+
+    def test_one_that_is_late_is_for_now_and_says_why(self) -> None:
+        self.assertIsNone(self.said(), "the first is on its way")
+        self.row(timedelta(minutes=1), trouble="The disk is full.")
+        self.assertEqual(self.said(), ("now", "No backup can be made"))
+        self.row(timedelta(hours=30))
+        self.assertIsNone(self.said())
+        Backup.objects.filter(trouble="").update(at=self.now - timedelta(hours=50))
+        self.assertEqual(self.said(), ("now", "The last backup is too old"))
+
+    def test_one_has_to_be_tried(self) -> None:
+        self.row(timedelta(days=8))
+        self.row(timedelta(hours=1))
+        self.assertEqual(self.said(), ("sometime", "No backup was ever restored for a test"))
+        Backup.objects.update(tried_at=self.now)
+        self.assertIsNone(self.said())
