@@ -313,14 +313,16 @@ def _read(reply: httpx.Response) -> Any:
 class Api:
     """The API from a terminal, as it were."""
 
-    def __init__(self, address: str, password: str, certificate: str = "") -> None:
+    def __init__(
+        self, address: str, password: str, certificate: str = "", name: str = "administrator"
+    ) -> None:
         """``certificate``: of an authority that is trusted besides those of the system."""
         verify = ssl.create_default_context(cafile=certificate) if certificate else True
         self.http = httpx.Client(base_url=f"{address}/api/v1", trust_env=False, timeout=30, verify=verify)
         # By TLS, Django wants to know from which page a change comes.
         self.http.headers["Referer"] = f"{address}/"
         self.token = self.http.get("/session").json()["csrf"]
-        body = {"name": "administrator", "password": password}
+        body = {"name": name, "password": password}
         reply = self.send("POST", "/session", body)
         self.token = reply["csrf"]
 

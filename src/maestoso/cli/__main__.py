@@ -23,7 +23,7 @@ from maestoso.cli.stages import StageFailed, run, stage, together
 from maestoso.core.errors import DomainError
 from maestoso.engine.clock import SystemClock
 from maestoso.server.config import exposure
-from maestoso.server.config.options import ROOT, Options, read_options, variable
+from maestoso.server.config.options import ROOT, USUAL_FILE, Options, read_options, settings_file, variable
 
 ADMINISTRATOR = "administrator"
 ANOTHER_ENDS_WITHIN_S = 30.0
@@ -51,6 +51,8 @@ def main() -> int:
         "soak": lambda: _soak(arguments),
         "real-lab": lambda: _real_lab(options, arguments),
         "backup": lambda: _backup(options, arguments),
+        "install": lambda: _install(options, arguments),
+        "run": lambda: _run(_place(options, "live"), arguments.name),
         "restore": lambda: _restore(options, arguments),
     }
     try:
@@ -130,6 +132,34 @@ def _real_lab(options: Options, given: argparse.Namespace) -> int:
     return 0
 
 
+def _install(options: Options, given: argparse.Namespace) -> int:
+    from maestoso.cli.services import install
+
+    settings = settings_file(os.environ) or USUAL_FILE
+    return install(options, settings, Path(given.to).resolve() if given.to else None)
+
+
+def _run(options: Options, name: str) -> int:
+    """What a service does: become the process of this name, or bring the tables up to date and end."""
+    if wrong := [fault for fault in exposure.faults(options, SystemClock().now()) if fault.stop]:
+        raise StageFailed("\n".join(map(str, wrong)))
+    processes = Processes(options, make_secrets(options), practice=False)
+    for folder in (processes.logs, options.var / "run", options.var / "sites"):
+        folder.mkdir(parents=True, exist_ok=True)
+    if name == "mariadb":
+        database.initialise(options, processes.secrets, processes.logs / "setup.log")
+    if name == "tables":
+        processes.wait_for_records()
+        django(processes, "prepare")
+        return 0
+    found = next((one for one in processes.programs() if one.name == name), None)
+    if found is None:
+        raise StageFailed(
+            f"There is no process {name!r}: {', '.join(one.name for one in processes.programs())}."
+        )
+    return os.execve(found.command[0], found.command, {**processes.environment(), **found.environment})
+
+
 def _backup(options: Options, given: argparse.Namespace) -> int:
     from maestoso.cli import backups
 
@@ -202,6 +232,12 @@ def _parse() -> argparse.Namespace:
     )
     machines.add_argument("--remove", action="store_true", help="take all of it away again")
     machines.add_argument("--lose", metavar="SITE", help="kill all machines and the agent of a site of it")
+    services = commands.add_parser("install", help="as root: make Maestoso services of systemd")
+    services.add_argument(
+        "--to", default="", metavar="FOLDER", help="write the files below it, and change nothing"
+    )
+    one = commands.add_parser("run", help="what a service starts: one process of an installation")
+    one.add_argument("name")
     save = commands.add_parser("backup", help="everything of this installation in one encrypted file")
     save.add_argument(
         "--to", default="", metavar="FOLDER", help="where to; else backup_folder of the settings"
@@ -248,6 +284,9 @@ def serve(options: Options, *, demo: bool) -> int:
         raise StageFailed("\n".join(["These settings cannot be used:", *(f"  {fault}" for fault in wrong)]))
     if processes.running() is not None:
         print(f"Maestoso is running already: {processes.address}. Stop it with ./maestoso stop.")
+        return 0
+    if processes.as_services():
+        print(f"Maestoso runs as services already: {processes.address}. See systemctl status 'maestoso*'.")
         return 0
     with _only_one(options.var):
         return _serve(processes, demo=demo)
@@ -374,7 +413,7 @@ def _admin(options: Options, name: str, *, demo: bool) -> int:
     """For a locked-out organisation: whoever has this machine gets in, and the audit trail says so."""
     place = _place(options, "demo" if demo else "live")
     processes = Processes(place, make_secrets(place), practice=demo)
-    if processes.running() is None:
+    if not database.answers(place, processes.secrets):
         raise StageFailed("Maestoso does not run there. Start it first: its database is needed.")
     password = getpass.getpass("  New password (12 characters or more): ") if sys.stdin.isatty() else input()
     _make_administrator(processes, name, password)

@@ -13,7 +13,7 @@ from pathlib import Path
 from maestoso.cli import database
 from maestoso.cli.front_end import WEB
 from maestoso.cli.keys import make_secrets
-from maestoso.cli.processes import Processes
+from maestoso.cli.processes import Processes, answers
 from maestoso.engine.clock import SystemClock
 from maestoso.server.config import exposure
 from maestoso.server.config.options import ROOT, Options, Secrets, settings_file
@@ -94,7 +94,14 @@ def _running(options: Options) -> Iterator[Check]:
     processes = Processes(options, secrets, practice=True)
     mode = (options.var / "secrets.json").stat().st_mode & 0o077
     yield "secrets are readable by their owner only", mode == 0, f"chmod 600 {options.var}/secrets.json"
-    if processes.running() is None:
+    if processes.as_services():
+        ready = answers(f"{exposure.own_address(options)}/readyz")
+        yield (
+            "runs as services, and is ready",
+            ready,
+            "systemctl status 'maestoso*', and the page /readyz, say why not.",
+        )
+    elif processes.running() is None:
         for sentence in processes.taken_ports():
             yield "port is free", False, sentence
         yield "not running", True, ""

@@ -115,6 +115,14 @@ class Processes:
                 return pid
         return next((pid for pid in _processes() if self._is_supervisor(pid)), None)
 
+    def as_services(self) -> bool:
+        """Whether services run this installation: it answers, and no supervisor is there."""
+        if self.running() is not None:
+            return False
+        if self.options.db_host:  # that database answers whoever runs
+            return answers(f"{exposure.own_address(self.options)}/healthz")
+        return database.answers(self.options, self.secrets)
+
     def _is_supervisor(self, pid: int) -> bool:
         words = _read(pid, "cmdline").split(b"\0")
         return any(b"supervisor" in word for word in words[:4]) and str(self.config).encode() in words
