@@ -51,6 +51,7 @@ def main() -> int:
         "soak": lambda: _soak(arguments),
         "real-lab": lambda: _real_lab(options, arguments),
         "backup": lambda: _backup(options, arguments),
+        "upgrade": lambda: _upgrade(_place(options, "demo" if arguments.demo else "live")),
         "install": lambda: _install(options, arguments),
         "run": lambda: _run(_place(options, "live"), arguments.name),
         "restore": lambda: _restore(options, arguments),
@@ -130,6 +131,12 @@ def _real_lab(options: Options, given: argparse.Namespace) -> int:
     command.up(lab, maestoso, print)
     print(f"\nThe lab is up, and {running.address} knows it: the plan {PLAN} is ready to be tested.")
     return 0
+
+
+def _upgrade(options: Options) -> int:
+    from maestoso.cli.upgrade import upgrade
+
+    return upgrade(options, django)
 
 
 def _install(options: Options, given: argparse.Namespace) -> int:
@@ -236,6 +243,11 @@ def _parse() -> argparse.Namespace:
     services.add_argument(
         "--to", default="", metavar="FOLDER", help="write the files below it, and change nothing"
     )
+    newer = commands.add_parser(
+        "upgrade",
+        help="after another release was put here: bring the records up to it, or leave them as they were",
+    )
+    newer.add_argument("--demo", action="store_true", help="of the demo instead of ./maestoso start")
     one = commands.add_parser("run", help="what a service starts: one process of an installation")
     one.add_argument("name")
     save = commands.add_parser("backup", help="everything of this installation in one encrypted file")

@@ -19,7 +19,7 @@ from typing import Any
 import pymysql
 
 from maestoso.cli.stages import StageFailed, run
-from maestoso.server.config.options import LONGEST_SOCKET, Options, Secrets, database_socket
+from maestoso.server.config.options import CHARACTERS, LONGEST_SOCKET, Options, Secrets, database_socket
 
 SEARCH = os.pathsep.join([os.environ.get("PATH", ""), "/usr/sbin", "/sbin"])
 SYSTEM_USER = "maestoso-db"
@@ -77,8 +77,7 @@ def _statements(options: Options, secrets: Secrets) -> str:
     application, both on the socket only."""
     user = f"'{options.db_user}'@'localhost'"
     lines = [
-        f"CREATE DATABASE IF NOT EXISTS `{options.db_name}`"
-        " CHARACTER SET utf8mb4 COLLATE utf8mb4_uca1400_nopad_as_cs",
+        f"CREATE DATABASE IF NOT EXISTS `{options.db_name}` {CHARACTERS}",
         "DELETE FROM mysql.global_priv WHERE User = '' OR (Host <> 'localhost')",
         "DELETE FROM mysql.db WHERE User = '' OR Host <> 'localhost'",
         "DELETE FROM mysql.proxies_priv WHERE Host <> 'localhost'",

@@ -15,7 +15,7 @@ from dataclasses import asdict, replace
 from pathlib import Path
 
 from maestoso.server.backups.archive import ON_ITS_WAY, BackupFailed
-from maestoso.server.config.options import Options, Secrets, database_socket, variable
+from maestoso.server.config.options import CHARACTERS, Options, Secrets, database_socket, variable
 
 SQL, SECRETS, KEYS = "records.sql", "secrets.json", "keys"
 SCRATCH = "backup_check"
@@ -50,6 +50,13 @@ def load(options: Options, secrets: Secrets, file: Path, database: str) -> None:
         _run(command, secrets, "The records could not be loaded", stdin=given)
 
 
+def put_back(options: Options, secrets: Secrets, file: Path) -> None:
+    """Make the database anew from what was written down."""
+    name = f"`{options.db_name}`"
+    execute(options, secrets, f"DROP DATABASE {name}; CREATE DATABASE {name} {CHARACTERS}")
+    load(options, secrets, file, options.db_name)
+
+
 def take_over_runs(options: Options, secrets: Secrets) -> int:
     """Raise the fences of runs that are under way, so that whoever conducted them can do nothing any more.
 
@@ -76,7 +83,9 @@ def troubles_of(options: Options, secrets: Secrets, folder: Path) -> list[str]:
     With the keys that are in it, beside what runs. Raises BackupFailed where that cannot be tried.
     """
     scratch = f"test_{options.db_name}_{SCRATCH}"
-    execute(options, secrets, f"DROP DATABASE IF EXISTS `{scratch}`; CREATE DATABASE `{scratch}`")
+    execute(
+        options, secrets, f"DROP DATABASE IF EXISTS `{scratch}`; CREATE DATABASE `{scratch}` {CHARACTERS}"
+    )
     try:
         load(options, secrets, folder / SQL, scratch)
         with _as_installed(options, secrets, folder) as var:

@@ -97,6 +97,8 @@ class Secrets:
     admin_password: str = ""
 
 
+CHARACTERS = "CHARACTER SET utf8mb4 COLLATE utf8mb4_uca1400_nopad_as_cs"
+"""How the database of the records sorts and compares: as written, and spaces at an end count."""
 LONGEST_SOCKET = 100  # sun_path holds 108 bytes
 
 

@@ -1,16 +1,22 @@
-"""``prepare [--demo]``: brings the tables up to date, and loads the demo scenario once."""
+"""``prepare [--demo] [--checked]``: brings the tables up to date, and loads the demo scenario once.
+
+Where the tables cannot be brought up to date, or with ``--checked`` the records are not what was written
+any more after that, they are put back as they were.
+"""
 
 from __future__ import annotations
 
 from typing import Any
 
 from django.core.management import call_command
-from django.core.management.base import BaseCommand, CommandParser
+from django.core.management.base import BaseCommand, CommandError, CommandParser
 from django.db import transaction
 
 from maestoso.engine.clock import SystemClock
 from maestoso.practice.scenario import Scenario
 from maestoso.practice.scenario_files import site_codes
+from maestoso.server.backups.archive import BackupFailed
+from maestoso.server.backups.upgrade import way_back
 from maestoso.server.config.settings import OPTIONS, SECRETS
 from maestoso.server.estate.services import move_practice_sites
 from maestoso.server.evidence.register import begin_counting
@@ -24,13 +30,22 @@ class Command(BaseCommand):
     requires_system_checks = ()  # they load every view, and take longer than a look at the tables
 
     def add_arguments(self, parser: CommandParser) -> None:
-        """One switch."""
+        """Two switches."""
         parser.add_argument("--demo", action="store_true", help="load the demo data too")
+        parser.add_argument(
+            "--checked", action="store_true", help="hold the records against their seals, too"
+        )
 
     def handle(self, *args: Any, **options: Any) -> None:
         """Tables, then the demo data: all of it or nothing."""
-        call_command("migrate", interactive=False, stdout=self.stdout)
-        begin_counting(SystemClock().now())
+        try:
+            with way_back(of_value=not options["demo"]) as changed:
+                call_command("migrate", interactive=False, stdout=self.stdout)
+                begin_counting(SystemClock().now())
+                if changed and options["checked"]:
+                    call_command("check_integrity", stdout=self.stdout)
+        except BackupFailed as error:
+            raise CommandError(f"{error.sentence} {error.remedy}") from error
         urls = {}
         if options["demo"]:
             codes = site_codes(OPTIONS.scenario)

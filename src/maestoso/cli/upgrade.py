@@ -1,0 +1,46 @@
+"""``./maestoso upgrade``: the records of an installation brought up to this release, or left as they were."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from maestoso import __version__
+from maestoso.cli import database, front_end
+from maestoso.cli.keys import make_secrets
+from maestoso.cli.processes import Processes
+from maestoso.cli.stages import StageFailed, stage
+from maestoso.server.backups import records
+from maestoso.server.config.options import Options
+
+
+def upgrade(options: Options, django: Callable[..., None]) -> int:
+    """Stop it, build, bring the tables up to date with a way back, and hold the records against their seals.
+
+    ``django`` runs a management command. Raises StageFailed; the records are as they were then.
+    """
+    if not (options.var / "secrets.json").is_file():
+        raise StageFailed(f"Nothing is installed in {options.var}.")
+    processes = Processes(options, make_secrets(options), practice=False)
+    if processes.as_services():
+        raise StageFailed("Stop the services first: systemctl stop maestoso.target")
+    if processes.stop():
+        print("  It ran, and was stopped.")
+    log = processes.logs / "setup.log"
+    front_end.build(log)
+    try:
+        with stage("Database"):
+            database.initialise(options, processes.secrets, log)
+            processes.start_supervisor(everything=False)
+            processes.wait_for_records()
+        asked = "SELECT COUNT(*) FROM runs_run WHERE outcome = ''"
+        under_way = int(records.execute(options, processes.secrets, asked, options.db_name))
+        with stage("Tables and seals"):
+            django(processes, "prepare", "--checked")
+    finally:
+        processes.stop()
+    print(
+        f"\n  The records fit release {__version__}, and are as they were written. Start it: ./maestoso start"
+    )
+    if under_way:
+        print(f"  Runs that go on when it is started: {under_way}.")
+    return 0
