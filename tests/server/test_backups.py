@@ -155,6 +155,17 @@ class OnTheBoard(Case):
         Backup.objects.filter(trouble="").update(at=self.now - timedelta(hours=50))
         self.assertEqual(self.said(), ("now", "The last backup is too old"))
 
+    def test_the_page_says_the_same_and_shows_what_there_is(self) -> None:
+        self.row(timedelta(hours=50), size=5_000_000)
+        self.row(timedelta(minutes=1), trouble="The disk is full.")
+        said = self.browser.get("/api/v1/backups").json()
+        self.assertEqual(
+            said["trouble"],
+            "The last backup is too old. The last one was made 2 days ago. The disk is full.",
+        )
+        self.assertEqual([line["trouble"] for line in said["lines"]], ["The disk is full.", ""])
+        self.assertEqual((said["folder"], said["lines"][1]["size"]), (str(self.folder / "there"), 5_000_000))
+
     def test_one_has_to_be_tried(self) -> None:
         self.row(timedelta(days=8))
         self.row(timedelta(hours=1))

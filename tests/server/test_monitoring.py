@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
+import json
+import re
 from datetime import timedelta
 from unittest import mock
 
+import yaml
 from django.db.models.functions import Now
 from django.test import Client
 from prometheus_client.openmetrics.parser import text_string_to_metric_families
 
+from maestoso.engine.clock import SystemClock
+from maestoso.server.backups.models import Backup
 from maestoso.server.common import room
+from maestoso.server.config.options import ROOT
 from maestoso.server.estate.models import Site
 from maestoso.server.keeper.leases import take
 from maestoso.server.monitoring import health
@@ -127,6 +133,17 @@ class Figures(Tidewell):
         self.assertGreater(found["maestoso_steps_total", "done", "power-on"], 0)
         self.assertGreater(found["maestoso_step_duration_mean_seconds", "power-on"], 0)
         self.assertEqual(found["maestoso_keeper_up",], 0.0)
+
+    def test_rules_and_dashboard_that_come_along_ask_for_figures_that_there_are(self) -> None:
+        Beats("engine of a test").turned(0.25)
+        Backup.objects.create(at=SystemClock().now(), file="x", by="keeper")
+        there = {key[0] for key in self.figures()} | {"maestoso_runs_under_way"}
+        rules = yaml.safe_load((ROOT / "samples/alerts.yml").read_text())["groups"][0]["rules"]
+        asked = [rule["expr"] for rule in rules]
+        for panel in json.loads((ROOT / "samples/dashboard.json").read_text())["panels"]:
+            asked += [target["expr"] for target in panel["targets"]]
+        self.assertGreater(len(asked), 20)
+        self.assertEqual(set(re.findall(r"maestoso_\w+", " ".join(asked))) - there, set())
 
     def test_a_site_that_is_silent_is_down(self) -> None:
         Site.objects.filter(code="HIL").update(agent_url="http://127.0.0.1:9")

@@ -298,6 +298,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/backups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The latest, how they are made, and what is wrong with that. */
+        get: operations["backups"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/blackouts": {
         parameters: {
             query?: never;
@@ -2576,6 +2593,22 @@ export interface components {
             people: string[];
             touched: number | null;
             anchored: components["schemas"]["Anchored"] | null;
+        };
+        BackupLine: {
+            /** Format: date-time */
+            at: string;
+            file: string;
+            size: number;
+            by: string;
+            trouble: string;
+            tried_at: string | null;
+        };
+        Backups: {
+            folder: string;
+            every_hours: number;
+            keep: number;
+            trouble: string;
+            lines: components["schemas"]["BackupLine"][];
         };
         Blackout: {
             name: string;
@@ -5752,6 +5785,27 @@ export interface operations {
                 };
             };
             400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    backups: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Backups"];
+                };
+            };
             403: components["responses"]["Refused403"];
             503: components["responses"]["Refused503"];
         };

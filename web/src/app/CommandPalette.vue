@@ -59,6 +59,7 @@ const items = computed<Item[]>(() => {
     { label: "Approvals: second signatures, and what needs them", hint: "page", run: go("/approvals") },
     { label: "People, roles and invitations", hint: "page", run: go("/settings/people") },
     { label: "My account: password, sessions, tokens", hint: "page", run: go("/account") },
+    { label: "Backups", hint: "page", run: go("/settings/backups") },
     { label: "Retired things, and the way back", hint: "page", run: go("/settings/retired") },
     ...plans.map((plan) => ({ label: `${plan.name} over all its runs`, hint: "trend", run: go(`/evidence/plans/${plan.code}`) })),
     { label: "Practice lab", hint: "page", run: go("/lab") },

@@ -11,6 +11,7 @@ export const TOPICS = [
   ["evidence", "Evidence"],
   ["people", "People and roles"],
   ["settings", "Settings"],
+  ["operations", "Operation"],
   ["practice-lab", "Practice lab"],
   ["glossary", "Glossary"],
   ["security", "Security"],

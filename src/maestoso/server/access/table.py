@@ -73,6 +73,7 @@ TABLE: dict[str, dict[str, str]] = {
     "settings/logo": {"GET": SEE, "PUT": CHANGE_SETTINGS, "DELETE": CHANGE_SETTINGS},
     "audit": {"GET": READ_AUDIT},
     "audit.jsonl": {"GET": READ_AUDIT},
+    "backups": {"GET": READ_AUDIT},
     "retired": {"GET": SEE},
     "retired/{id}/back": {"POST": BY_KIND},
     # The estate.

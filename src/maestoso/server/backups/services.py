@@ -15,6 +15,7 @@ from maestoso.core.wording import lasting
 from maestoso.server.backups import archive, records
 from maestoso.server.backups.archive import BackupFailed, Lock, unpack, write
 from maestoso.server.backups.models import Backup
+from maestoso.server.backups.shapes import BackupLine, Backups
 from maestoso.server.config.settings import OPTIONS, SECRETS
 
 KEEPER = "keeper"
@@ -22,6 +23,7 @@ AGAIN = timedelta(minutes=15)
 """After one that failed."""
 LONGEST_BY_HAND = timedelta(days=7)
 TRY_WITHIN = timedelta(days=7)
+LINES = 60
 ROWS_KEPT = timedelta(days=400)
 log = logging.getLogger("maestoso.backups")
 
@@ -113,6 +115,24 @@ def trouble_of_backups(now: datetime) -> Trouble | None:
             "Whether its key is there, and opens it, is known only then: ./maestoso restore FILE --try.",
         )
     return None
+
+
+def shown(now: datetime) -> Backups:
+    """For the page of backups."""
+    trouble = trouble_of_backups(now)
+    by_itself = bool(OPTIONS.backup_folder and OPTIONS.backup_recipient)
+    return Backups(
+        folder=OPTIONS.backup_folder if by_itself else "",
+        every_hours=OPTIONS.backup_every_hours,
+        keep=OPTIONS.backup_keep,
+        trouble=f"{trouble.title}. {trouble.sentence}" if trouble else "",
+        lines=tuple(
+            BackupLine(
+                at=row.at, file=row.file, size=row.size, by=row.by, trouble=row.trouble, tried_at=row.tried_at
+            )
+            for row in Backup.objects.all()[:LINES]
+        ),
+    )
 
 
 def _sweep(place: Path, now: datetime) -> None:

@@ -24,10 +24,10 @@ log = logging.getLogger("maestoso.backups")
 
 @contextmanager
 def way_back(*, of_value: bool) -> Iterator[bool]:
-    """Whatever fails inside, the records are as before afterwards. Says whether tables are changed.
+    """Whatever fails inside, the records are as before afterwards. Says whether tables change.
 
-    Records that are not ``of_value``, such as the demo's, are changed without it where the programs for it are
-    not installed. Raises BackupFailed where there is no way back, before anything was changed.
+    Records that are not ``of_value``, such as the demo's, are changed without it where the programs for it
+    are not installed. Raises BackupFailed where there is no way back, before anything was changed.
     """
     if (WAY_BACK / WHOLE).is_file():
         log.warning("An upgrade was cut off: the records are put back as they were before it")

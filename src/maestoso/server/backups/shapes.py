@@ -1,0 +1,29 @@
+"""What is said of backups over HTTP."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class BackupLine:
+    """A backup, or with a ``trouble`` why there is none. ``tried_at``: it was opened with its key, and loaded."""
+
+    at: datetime
+    file: str
+    size: int
+    by: str
+    trouble: str
+    tried_at: datetime | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Backups:
+    """``folder`` is empty where none is made by itself; ``trouble`` is what the board would say."""
+
+    folder: str
+    every_hours: int
+    keep: int
+    trouble: str
+    lines: tuple[BackupLine, ...]
