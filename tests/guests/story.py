@@ -51,7 +51,10 @@ class Story:
             status = self.answer(started["id"])
             return status if status["outcome"] else None
 
-        return until(ended, f"the end of {options}", STORY_S)
+        try:
+            return until(ended, f"the end of {options}", STORY_S)
+        except AssertionError as error:
+            raise AssertionError(f"{error}; it stands so: {self.api.status(started['id'])}") from error
 
     def answer(self, run: int) -> Any:
         """Answer once whatever a run needs from a person; how it stands."""

@@ -74,13 +74,14 @@ class Agent:
     def put(self, key: str, asked: Mapping[str, Any]) -> dict[str, Any]:
         """Take an operation in, durable before anything of it is done; a known key is answered from memory.
 
-        Raises Refused: for what cannot be read (400), a fence that is too low and a verb that is not there
-        (409), and with a time to ask again while too much is under way (503).
+        Raises Refused: for what cannot be read (400), a reign that is past, a fence that is too low and a
+        verb that is not there (409), and with a time to ask again while too much is under way (503).
         """
         fault = unread("Submission", asked)
         if fault:
             raise Refused(400, "bad-value", f"The operation cannot be read. {fault}")
         with self._turn:
+            self._check_reign(asked.get("installation", ""), asked.get("reign", 0))
             highest = self.store.raise_fence(asked["run"], asked["fence"])
             if asked["fence"] < highest:
                 raise Refused(
@@ -91,6 +92,14 @@ class Agent:
                 self._take_in(key, asked)
         crash_point("before-reply", (key, asked["verb"]))
         return self.operation(key)
+
+    def _check_reign(self, installation: str, reign: int) -> None:
+        highest = self.store.raise_reign(installation, reign) if installation else reign
+        if reign < highest:
+            raise Refused(
+                409, "reign-past",
+                f"Reign {highest} of {installation} conducts here; reign {reign} is past.",
+            )  # fmt: skip
 
     def _take_in(self, key: str, asked: Mapping[str, Any]) -> None:
         verb = asked["verb"]

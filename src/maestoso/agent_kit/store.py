@@ -31,6 +31,7 @@ CREATE TABLE IF NOT EXISTS operation (
   before_s REAL NOT NULL DEFAULT 0);
 CREATE UNIQUE INDEX IF NOT EXISTS by_change ON operation (changed);
 CREATE TABLE IF NOT EXISTS fence (run TEXT PRIMARY KEY, fence INTEGER NOT NULL);
+CREATE TABLE IF NOT EXISTS reign (installation TEXT PRIMARY KEY, reign INTEGER NOT NULL);
 CREATE TABLE IF NOT EXISTS journal (
   seq INTEGER PRIMARY KEY, at REAL NOT NULL, key TEXT NOT NULL, fence INTEGER NOT NULL, verb TEXT NOT NULL,
   subject TEXT NOT NULL, effect TEXT NOT NULL);
@@ -172,13 +173,21 @@ class Store:
 
     def raise_fence(self, run: str, fence: int) -> int:
         """The highest fence that was seen for a run, this one among them."""
+        return self._raise("fence", "run", "fence", run, fence)
+
+    def raise_reign(self, installation: str, reign: int) -> int:
+        """The highest reign that was seen of an installation, this one among them."""
+        return self._raise("reign", "installation", "reign", installation, reign)
+
+    def _raise(self, table: str, name: str, value: str, of: str, seen: int) -> int:
         with self._turn, self._transaction():
             self._db.execute(
-                "INSERT INTO fence VALUES (?, ?)"
-                " ON CONFLICT (run) DO UPDATE SET fence=MAX(fence, excluded.fence)",
-                (run, fence),
+                f"INSERT INTO {table} VALUES (?, ?)"
+                f" ON CONFLICT ({name}) DO UPDATE SET {value}=MAX({value}, excluded.{value})",
+                (of, seen),
             )
-            return int(self._db.execute("SELECT fence FROM fence WHERE run=?", (run,)).fetchone()[0])
+            found = self._db.execute(f"SELECT {value} FROM {table} WHERE {name}=?", (of,))
+            return int(found.fetchone()[0])
 
     def journal(self, after: int) -> list[dict[str, Any]]:
         """Effects behind a number, in order."""

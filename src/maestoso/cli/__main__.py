@@ -16,7 +16,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
-from maestoso.cli import database, front_end
+from maestoso.cli import database, front_end, replication
 from maestoso.cli.keys import make_secrets
 from maestoso.cli.processes import Processes
 from maestoso.cli.stages import StageFailed, run, stage, together
@@ -55,6 +55,8 @@ def main() -> int:
         "install": lambda: _install(options, arguments),
         "run": lambda: _run(_place(options, "live"), arguments.name),
         "restore": lambda: _restore(options, arguments),
+        "standby": lambda: _standby(options, arguments),
+        "takeover": lambda: _take_over(_place(options, "demo" if arguments.demo else "live"), arguments.yes),
     }
     try:
         return commands[arguments.command]()
@@ -155,9 +157,19 @@ def _run(options: Options, name: str) -> int:
         folder.mkdir(parents=True, exist_ok=True)
     if name == "mariadb":
         database.initialise(options, processes.secrets, processes.logs / "setup.log")
+    standby = replication.read_standby(options)
     if name == "tables":
         processes.wait_for_records()
-        django(processes, "prepare")
+        if standby is not None:
+            from maestoso.cli.standby import begin_to_follow
+
+            print(begin_to_follow(processes, standby))
+        else:
+            django(processes, "prepare")
+        return 0
+    if standby is not None and name != "mariadb":
+        print("This is a standby: nothing but its database runs until ./maestoso takeover.", flush=True)
+        signal.pause()
         return 0
     found = next((one for one in processes.programs() if one.name == name), None)
     if found is None:
@@ -184,9 +196,27 @@ def _restore(options: Options, given: argparse.Namespace) -> int:
     return backups.restore(place, Path(given.file), given.key, _prepare_restored)
 
 
-def _prepare_restored(processes: Processes, log: Path) -> None:
+def _standby(options: Options, given: argparse.Namespace) -> int:
+    from maestoso.cli import backups, standby
+
+    place = _place(options, "demo" if given.demo else "live")
+    if not given.file:
+        return standby.say(place)
+    if not given.of:
+        raise StageFailed("Say whose standby it is: --of HOST:PORT, with the primary's replication_port.")
+    return backups.restore(place, Path(given.file), given.key, _prepare_restored, given.of)
+
+
+def _take_over(options: Options, sure: bool) -> int:
+    from maestoso.cli.standby import take_over
+
+    return take_over(options, sure, django)
+
+
+def _prepare_restored(processes: Processes) -> None:
     with stage("Tables"):
         django(processes, "prepare")
+        django(processes, "begin_reign")
     with stage("Seals"):
         django(processes, "check_integrity")
 
@@ -268,6 +298,21 @@ def _parse() -> argparse.Namespace:
         help="only see whether it could be: opened, loaded beside what is installed, held against its seals",
     )  # fmt: skip
     back.add_argument("--demo", action="store_true", help="of the demo instead of ./maestoso start")
+    second = commands.add_parser(
+        "standby",
+        help="begin a standby of another Maestoso with a backup of it; without a file, how it stands",
+    )
+    second.add_argument("file", nargs="?", default="")
+    second.add_argument(
+        "--of", default="", metavar="HOST:PORT", help="the primary's database: its replication_port"
+    )
+    second.add_argument(
+        "--key", default="", metavar="FILE", help="the private key, for a backup that is for one"
+    )
+    second.add_argument("--demo", action="store_true", help="of the demo instead of ./maestoso start")
+    over = commands.add_parser("takeover", help="make a standby conduct, because its primary is lost")
+    over.add_argument("--yes", action="store_true", help="do not ask")
+    over.add_argument("--demo", action="store_true", help="of the demo instead of ./maestoso start")
     check = commands.add_parser("verify", help="check the evidence of a run; needs no database")
     check.add_argument("file", help="what was exported as run-N.evidence.jsonl")
     check.add_argument("--keys", help="a JWK set of keys that you trust; else only the fingerprint is said")
@@ -336,7 +381,11 @@ def _serve(processes: Processes, *, demo: bool) -> int:
     signal.signal(signal.SIGTERM, _as_interrupt)
     if signal.getsignal(signal.SIGHUP) is not signal.SIG_IGN:  # nohup means what it says
         signal.signal(signal.SIGHUP, _as_interrupt)
+    standby = replication.read_standby(processes.options)
     try:
+        if standby is not None:
+            _serve_standby(processes, standby)
+            return 0
         bring_up(processes, demo=demo)
         if not demo:
             _first_administrator(processes)
@@ -354,6 +403,17 @@ def _serve(processes: Processes, *, demo: bool) -> int:
         with contextlib.suppress(KeyboardInterrupt):
             processes.stop()
     return 0
+
+
+def _serve_standby(processes: Processes, standby: replication.Standby) -> None:
+    from maestoso.cli.standby import serve_standby
+
+    def wait() -> None:
+        while processes.running() is not None:
+            time.sleep(0.5)
+        print("The standby was stopped.")
+
+    serve_standby(processes, standby, wait)
 
 
 def _as_interrupt(number: int, frame: object) -> None:

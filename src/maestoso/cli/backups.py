@@ -17,11 +17,12 @@ from maestoso.cli import database
 from maestoso.cli.keys import make_secrets
 from maestoso.cli.processes import Processes
 from maestoso.cli.stages import StageFailed, stage
+from maestoso.cli.standby import become_standby, parse_of
 from maestoso.server.backups import archive, records
 from maestoso.server.config.options import Options
 
 PASSPHRASE = "MAESTOSO_BACKUP_PASSPHRASE"
-Prepare = Callable[[Processes, Path], None]
+Prepare = Callable[[Processes], None]
 
 
 def make_key(file: Path) -> int:
@@ -52,8 +53,10 @@ def try_out(options: Options, file: Path, key: str) -> int:
         return _asked(processes, [str(file), "--try", *(["--key", key] if key else [])], given)
 
 
-def restore(options: Options, file: Path, key: str, prepare: Prepare) -> int:
+def restore(options: Options, file: Path, key: str, prepare: Prepare, standby_of: str = "") -> int:
     """Bring everything back where nothing is installed; ``prepare`` brings tables up to this release.
+
+    Or (``standby_of`` HOST:PORT) begin a standby with it, which must be of the same release.
 
     Where that does not come to its end, nothing is installed there afterwards either.
     """
@@ -64,6 +67,13 @@ def restore(options: Options, file: Path, key: str, prepare: Prepare) -> int:
             "remove that one (./maestoso reset), or set MAESTOSO_VAR to another folder."
         )
     about = archive.read_about(file)
+    if standby_of:
+        parse_of(standby_of)
+    if standby_of and about.release != __version__:
+        raise StageFailed(
+            f"{file} was made by release {about.release}, and this is {__version__}. "
+            "A standby is of the release of its primary."
+        )
     if _numbers(about.release) > _numbers(__version__):
         raise StageFailed(
             f"{file} was made by release {about.release}, and this is {__version__}. Upgrade first."
@@ -71,13 +81,13 @@ def restore(options: Options, file: Path, key: str, prepare: Prepare) -> int:
     given = _opens(file, key)
     var.parent.mkdir(parents=True, exist_ok=True)
     try:
-        under_way = _bring_back(options, file, given, key, prepare)
+        under_way = _bring_back(options, file, given, key, prepare, standby_of)
     except BaseException:
         if var.exists():
             database.remove(var)
         raise
     print(f"\n  Everything of {about.made_at} is in {var}. Start it: ./maestoso start")
-    if under_way:
+    if under_way and not standby_of:
         runs = "A run was" if under_way == 1 else f"{under_way} runs were"
         print(
             f"  {runs} under way then, and will go on when it is started. Whoever conducted them before is "
@@ -86,7 +96,9 @@ def restore(options: Options, file: Path, key: str, prepare: Prepare) -> int:
     return 0
 
 
-def _bring_back(options: Options, file: Path, passphrase: str, key: str, prepare: Prepare) -> int:
+def _bring_back(
+    options: Options, file: Path, passphrase: str, key: str, prepare: Prepare, standby_of: str
+) -> int:
     with tempfile.TemporaryDirectory(prefix=archive.ON_ITS_WAY, dir=options.var.parent) as place:
         room = Path(place) / "content"
         room.mkdir(mode=0o700)
@@ -109,8 +121,11 @@ def _bring_back(options: Options, file: Path, passphrase: str, key: str, prepare
                 processes.wait_for_records()
             with stage("Records"):
                 records.load(options, secrets, room / records.SQL, options.db_name)
-                under_way = records.take_over_runs(options, secrets)
-            prepare(processes, log)
+                under_way = records.runs_under_way(options, secrets)
+            if standby_of:
+                become_standby(options, standby_of, room)
+            else:
+                prepare(processes)
         finally:
             processes.stop()
     (options.var / "administrator.made").touch()

@@ -18,6 +18,7 @@ from typing import Any
 
 import pymysql
 
+from maestoso.cli import replication
 from maestoso.cli.stages import StageFailed, run
 from maestoso.server.config.options import CHARACTERS, LONGEST_SOCKET, Options, Secrets, database_socket
 
@@ -60,6 +61,8 @@ def initialise(options: Options, secrets: Secrets, log: Path) -> None:
         run(command, log)
         # The last thing that the initialisation writes tells whether it came to its end.
         (place / "ready").touch()
+    if options.replication_port:
+        _give(replication.make_certificate(options, place), owner)
     statements = place / "init.sql"
     statements.unlink(missing_ok=True)
     statements.touch(mode=0o600)
@@ -77,6 +80,8 @@ def _statements(options: Options, secrets: Secrets) -> str:
     application, both on the socket only."""
     user = f"'{options.db_user}'@'localhost'"
     lines = [
+        # Whoever follows has accounts of its own.
+        "SET SESSION sql_log_bin=0",
         f"CREATE DATABASE IF NOT EXISTS `{options.db_name}` {CHARACTERS}",
         "DELETE FROM mysql.global_priv WHERE User = '' OR (Host <> 'localhost')",
         "DELETE FROM mysql.db WHERE User = '' OR Host <> 'localhost'",
@@ -86,6 +91,7 @@ def _statements(options: Options, secrets: Secrets) -> str:
         f"GRANT ALL ON `{options.db_name}`.* TO {user}",
         f"GRANT ALL ON `test\\_{options.db_name}%`.* TO {user}",
         f"ALTER USER root@localhost IDENTIFIED BY '{secrets.db_root_password}'",
+        *replication.statements(options, secrets),
     ]
     return "".join(f"{line};\n" for line in lines)
 
@@ -96,7 +102,7 @@ def server_command(options: Options) -> list[str]:
     command = [
         program("mariadbd"), "--no-defaults", f"--datadir={place / 'data'}",
         f"--socket={database_socket(options.var)}", f"--pid-file={place / 'db.pid'}",
-        "--skip-networking", "--skip-name-resolve",
+        *replication.flags(options, place), "--skip-name-resolve",
         "--local-infile=0", f"--secure-file-priv={place / 'files'}",
         "--character-set-server=utf8mb4", "--collation-server=utf8mb4_uca1400_nopad_as_cs",
         "--transaction-isolation=READ-COMMITTED", f"--init-file={place / 'init.sql'}",
@@ -141,7 +147,7 @@ def accounts(options: Options, secrets: Secrets) -> list[tuple[str, str, bool]]:
         " OR JSON_VALUE(Priv, '$.authentication_string') IS NULL,"
         " COALESCE(JSON_VALUE(Priv, '$.account_locked'), 0) FROM mysql.global_priv"
     )
-    with _administrator(options, secrets) as cursor:
+    with administrator(options, secrets) as line, line.cursor() as cursor:
         cursor.execute(query)
         return [
             (name, host, bool(bare) and not int(locked)) for name, host, bare, locked in cursor.fetchall()
@@ -149,9 +155,10 @@ def accounts(options: Options, secrets: Secrets) -> list[tuple[str, str, bool]]:
 
 
 @contextlib.contextmanager
-def _administrator(options: Options, secrets: Secrets) -> Iterator[Any]:
-    with _connect(options, "root", secrets.db_root_password) as line, line.cursor() as cursor:
-        yield cursor
+def administrator(options: Options, secrets: Secrets) -> Iterator[Any]:
+    """A line to the private database that may do everything."""
+    with _connect(options, "root", secrets.db_root_password, autocommit=True) as line:
+        yield line
 
 
 def remove(var: Path) -> None:

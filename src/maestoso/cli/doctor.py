@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from ctypes.util import find_library
 from pathlib import Path
 
-from maestoso.cli import database
+from maestoso.cli import database, replication
 from maestoso.cli.front_end import WEB
 from maestoso.cli.keys import make_secrets
 from maestoso.cli.processes import Processes, answers
@@ -125,7 +125,7 @@ def _database(options: Options, secrets: Secrets, processes: Processes) -> Itera
     for name, host, bare in database.accounts(options, secrets):
         yield (
             f"database account {name or 'without a name'}@{host} is as it must be",
-            host == "localhost" and not bare,
+            (host == "localhost" or name == replication.USER) and not bare,
             again,
         )
     pid = next((row["pid"] for row in processes.states() if row["name"] == "mariadb"), 0)

@@ -25,7 +25,8 @@ def make_secrets(options: Options) -> Secrets:
     var = options.var
     file = var / "secrets.json"
     if file.is_file():
-        return read_secrets(options)
+        found = read_secrets(options)
+        return found if found.replica_password else _with_replica_password(options)
     from cryptography.fernet import Fernet  # only the first start pays for loading it
 
     var.mkdir(parents=True, exist_ok=True)
@@ -38,10 +39,22 @@ def make_secrets(options: Options) -> Secrets:
         field_key=Fernet.generate_key().decode(),
         site_token=secrets.token_urlsafe(32),
         instance=secrets.token_hex(3),
+        replica_password=secrets.token_hex(24),
         admin_password="-".join(
             [*(secrets.choice(WORDS) for _ in range(4)), str(secrets.randbelow(90) + 10)]
         ),
     )
     file.touch(mode=0o600)
     file.write_text(json.dumps(asdict(made), indent=1), encoding="utf-8")
+    return read_secrets(options)
+
+
+def _with_replica_password(options: Options) -> Secrets:
+    """Secrets of a release that had no standby."""
+    file = options.var / "secrets.json"
+    kept = {**json.loads(file.read_text(encoding="utf-8")), "replica_password": secrets.token_hex(24)}
+    fresh = file.with_suffix(".new")
+    fresh.touch(mode=0o600)
+    fresh.write_text(json.dumps(kept, indent=1), encoding="utf-8")
+    fresh.replace(file)
     return read_secrets(options)

@@ -24,7 +24,7 @@ from xmlrpc.client import Fault, ServerProxy
 
 from supervisor.xmlrpc import SupervisorTransport
 
-from maestoso.cli import database
+from maestoso.cli import database, replication
 from maestoso.cli.stages import StageFailed, last_lines, seconds
 from maestoso.practice.scenario_files import site_codes
 from maestoso.server.config import exposure
@@ -154,7 +154,8 @@ class Processes:
 
     def wait_for_records(self) -> None:
         """Wait until database and practice sites are there."""
-        self._wait_for([self._database(), *map(self._site, self.sites)])
+        sites = () if self._is_standby() else self.sites
+        self._wait_for([self._database(), *map(self._site, sites)])
 
     def start_application(self) -> None:
         """Start engine, keeper and web server, and wait for them."""
@@ -287,7 +288,13 @@ class Processes:
     # --- the supervisor's configuration ---
 
     def programs(self) -> list[Program]:
-        """Everything that runs, in the order in which it is started."""
+        """Everything that runs, in the order in which it is started; of a standby, the database."""
+        return [one for one in self._programs() if one.name == "mariadb" or not self._is_standby()]
+
+    def _is_standby(self) -> bool:
+        return replication.read_standby(self.options) is not None
+
+    def _programs(self) -> list[Program]:
         python, options = sys.executable, self.options
         # Only practice sites know their token, and only their owner can read the environment of a process.
         token = {"MAESTOSO_SITE_TOKEN": self.secrets.site_token}

@@ -32,8 +32,7 @@ def upgrade(options: Options, django: Callable[..., None]) -> int:
             database.initialise(options, processes.secrets, log)
             processes.start_supervisor(everything=False)
             processes.wait_for_records()
-        asked = "SELECT COUNT(*) FROM runs_run WHERE outcome = ''"
-        under_way = int(records.execute(options, processes.secrets, asked, options.db_name))
+        under_way = records.runs_under_way(options, processes.secrets)
         with stage("Tables and seals"):
             django(processes, "prepare", "--checked")
     finally:

@@ -42,6 +42,10 @@ class SiteBusy(SiteUnreachable):
         self.wait_s = wait_s
 
 
+REIGN_PAST, FENCE_TOO_LOW = "reign-past", "fence-too-low"
+"""Codes of refusals that say: somebody else conducts it now. Of them there is nothing to record."""
+
+
 class SiteRefused(Exception):
     """The site answered that it will not: a bad request, an unknown verb, a fence that is too low."""
 

@@ -11,7 +11,7 @@ from collections.abc import Awaitable, Callable
 from dataclasses import dataclass
 from functools import partial
 
-from maestoso.core.ports import SiteBusy, SiteClient, SiteRefused, SiteUnreachable
+from maestoso.core.ports import FENCE_TOO_LOW, REIGN_PAST, SiteBusy, SiteClient, SiteRefused, SiteUnreachable
 from maestoso.core.runs.events import EventKind
 from maestoso.core.runs.operations import Operation, OperationState
 
@@ -129,8 +129,7 @@ class SiteLink:
                     self.on_trouble(key, "site.deaf", str(error))
                 continue
             except SiteRefused as refused:
-                # A fence that is too low means that another engine conducts the run: nothing to record.
-                if refused.code != "fence-too-low":
+                if refused.code not in (FENCE_TOO_LOW, REIGN_PAST):
                     refusal = OperationState(
                         key=key, status="failed", code=refused.code, reason=refused.reason
                     )

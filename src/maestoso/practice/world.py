@@ -51,6 +51,7 @@ class World:
         self.ops: dict[str, Op] = {}
         self.due: list[tuple[float, int, str]] = []
         self.fences: dict[str, int] = {}
+        self.reigns: dict[str, int] = {}
         self.faults: list[Fault] = []
         self.copies: dict[str, Copy] = {}
         self.sandboxes: dict[str, Sandbox] = {}
@@ -81,6 +82,15 @@ class World:
         """Take an operation in, or answer a key that is known. Raises SiteRefused."""
         self.advance(now)
         known = self.ops.get(key)
+        reigns = self.reigns.get(submission.installation, 0)
+        if submission.reign < reigns:
+            raise SiteRefused(
+                "reign-past",
+                f"Reign {reigns} of {submission.installation} conducts here; "
+                f"reign {submission.reign} is past.",
+            )
+        if submission.installation:
+            self.reigns[submission.installation] = submission.reign
         highest = self.fences.get(submission.run, 0)
         if submission.fence < highest:
             raise SiteRefused(
@@ -244,6 +254,7 @@ class World:
         self.care()
         self.forgotten += self.ops.values()
         self.ops, self.due, self.changed, self.waiters, self.fences = {}, [], [], {}, {}
+        self.reigns = {}
         self.memories += 1
 
     @property

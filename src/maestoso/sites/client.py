@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import ssl
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from types import TracebackType
 from typing import Any, Self, TypeVar
@@ -18,6 +18,7 @@ from maestoso.core.model.estate import Inventory, OddMachine, Workload
 from maestoso.core.model.landing import Landing
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
 from maestoso.core.ports import (
+    REIGN_PAST,
     Feed,
     SiteBusy,
     SiteRefused,
@@ -71,14 +72,18 @@ class HttpSite:
     """One site agent at ``url``. Raises SiteUnreachable when there is no answer, SiteRefused for a 'no', and
     SiteUnintelligible when something answers that is no agent, or says what cannot be understood.
 
+    ``installation`` and ``reign`` go with every operation (:class:`maestoso.sites.contract.Submission`);
+    ``past(said)`` is called where the site says that the reign is past.
     ``trust`` says whose certificate is taken (:func:`maestoso.sites.trust.tls`). ``transport`` lets tests
     speak to an agent without a socket.
     """
 
     def __init__(
         self, url: str, token: str, transport: httpx.AsyncBaseTransport | None = None,
-        trust: ssl.SSLContext | None = None,
+        trust: ssl.SSLContext | None = None, installation: str = "", reign: int = 0,
+        past: Callable[[str], None] = lambda said: None,
     ) -> None:  # fmt: skip
+        self._installation, self._reign, self._past = installation, reign, past
         self._http = httpx.AsyncClient(
             base_url=url.rstrip("/") + "/v1",
             headers={"Authorization": f"Bearer {token}"} if token else {},
@@ -202,10 +207,17 @@ class HttpSite:
             "fence": fence,
             "args": to_data(operation.args),
             "pace": operation.pace,
+            "installation": self._installation,
+            "reign": self._reign,
         }
         patience = httpx.Timeout(answer_s, connect=CONNECT_S)
         path = f"/operations/{quote(operation.key, safe='')}"
-        answer = await self._call("PUT", path, json=body, timeout=patience)
+        try:
+            answer = await self._call("PUT", path, json=body, timeout=patience)
+        except SiteRefused as refused:
+            if refused.code == REIGN_PAST:
+                self._past(refused.reason)
+            raise
         return _state(answer)
 
     async def operation(self, key: str) -> OperationState | None:

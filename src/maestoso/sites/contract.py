@@ -18,15 +18,20 @@ from maestoso.core.model.protection import ChangeRate, CopyState, LinkState, Rec
 from maestoso.core.runs.operations import OperationState
 from maestoso.sites.verbs import REFUSALS, VERBS
 
-PROTOCOL = "1.2"
+PROTOCOL = "1.3"
 """1.0: as first released. 1.1: says which services answer, and in every pulse which version it speaks.
 1.2: says by an epoch that the agent has lost its memory, repeats the digest of a group that it is given, is
-busy without failing, says how far operations are, and is enrolled with a one-time code."""
+busy without failing, says how far operations are, and is enrolled with a one-time code.
+1.3: refuses whoever conducted for an installation before another took over."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Submission:
-    """The body of PUT /v1/operations/{key}."""
+    """The body of PUT /v1/operations/{key}.
+
+    ``installation`` is a text of whoever asks, and ``reign`` counts who conducts for it: each one that takes
+    over from another has a higher one. A site refuses a lower one for good.
+    """
 
     verb: str
     subject: str
@@ -34,6 +39,8 @@ class Submission:
     fence: int
     args: dict[str, Any] = field(default_factory=dict)
     pace: float = 1.0
+    installation: str = ""
+    reign: int = 0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

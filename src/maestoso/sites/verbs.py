@@ -22,6 +22,7 @@ REFUSALS: Mapping[str, str] = {
     "busy": "Too much is under way; ask again after the seconds of `Retry-After`.",
     "certificate-ends": "The certificate is good for fewer days than were asked for.",
     "copy-exists": "There is a copy of that name already.",
+    "reign-past": "Somebody else has taken over from whoever asks, and conducts for it now.",
     "fence-too-low": "A higher fence was seen for that run: somebody else conducts it now.",
     "fenced": "The machine is fenced: it runs, or will run, at another site.",
     "interrupted": "The agent was restarted meanwhile, and cannot take it up again.",

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 import uuid
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 from urllib.parse import quote
 
@@ -118,6 +118,10 @@ class Asked:
     def path(self) -> str:
         """Where it is asked for."""
         return f"/operations/{quote(self.key, safe='')}"
+
+    def under(self, installation: str, reign: int) -> Asked:
+        """The same, asked by an installation under a reign."""
+        return replace(self, body={**self.body, "installation": installation, "reign": reign})
 
     def put(self, **changes: Any) -> dict[str, Any]:
         """Ask for it. Raises Wrong where that is refused."""

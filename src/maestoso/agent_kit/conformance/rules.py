@@ -204,6 +204,19 @@ def fences(site: Client, group: str) -> None:
     )
 
 
+def reigns(site: Client, group: str) -> None:
+    """Once another has taken over from whoever asked, the one before is refused, whatever it asks for."""
+    who, run, name = mark(), mark(), mark()
+    for reign in (0, 1):
+        site.ask("leak-check", run, run=run, mark=run).under(who, reign).settled()
+    late = site.ask("make-sandbox", name, run=mark(), mark=name).under(who, 0)
+    refusal = late.refused()
+    check(refusal.code == "reign-past", f"A lower reign: {refusal.code}, not reign-past.")
+    check(site.get("/remains", "Remains", mark=name)["remains"] == [], "What was refused was done.")
+    other = site.ask("leak-check", run, run=run, mark=run).under(mark(), 0).settled()
+    check(other["status"] == "done", "The reign of one installation was held against another.")
+
+
 def away(site: Client, group: str) -> None:
     """Taking away what is not there is done, and no effect."""
     for verb in ("remove-sandbox", "power-off", "unregister", "discard-clone"):
@@ -303,7 +316,7 @@ RULES = (
     (capabilities, "Addresses"), (verbs, "site-verbs.md"), (tokens, "Ground rules"), (clock, "Addresses"),
     (inventory, "Addresses"), (pulse, "Addresses"), (points, "Addresses"), (measures, "Addresses"),
     (answering, "Addresses"), (bad_requests, "What may be left out, 2"), (newer, "What may be left out, 1"),
-    (keys, "Operations, 1"), (fences, "Operations, 2"), (away, "Operations, 5"),
+    (keys, "Operations, 1"), (fences, "Operations, 2"), (reigns, "Operations, 8"), (away, "Operations, 5"),
     (feed, "Addresses"), (landings, "site-verbs.md, hold-landings"), (pins, "site-verbs.md, pin-point"),
     (pausing, "site-verbs.md, pause-copying"),
 )  # fmt: skip

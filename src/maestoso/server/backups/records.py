@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -15,39 +16,63 @@ from dataclasses import asdict, replace
 from pathlib import Path
 
 from maestoso.server.backups.archive import ON_ITS_WAY, BackupFailed
-from maestoso.server.config.options import CHARACTERS, Options, Secrets, database_socket, variable
+from maestoso.server.config.options import (
+    CERTIFICATE,
+    CHARACTERS,
+    Options,
+    Secrets,
+    database_socket,
+    variable,
+)
 
 SQL, SECRETS, KEYS = "records.sql", "secrets.json", "keys"
 SCRATCH = "backup_check"
-TAKEN_OVER = 2**20
-"""So much higher are the fences of runs that were restored: sites refuse whoever conducted them before."""
+POSITION = ("--master-data=2", "--gtid")
+END_READ = 10_000
 LONGEST_S = 6 * 3600.0
 
 
 def gather(options: Options, secrets: Secrets, folder: Path) -> None:
     """Everything that a backup holds, into an empty folder."""
     dump(options, secrets, folder / SQL)
+    if (options.var / CERTIFICATE).is_file():
+        shutil.copy(options.var / CERTIFICATE, folder / CERTIFICATE)
     shutil.copy(options.var / SECRETS, folder / SECRETS)
     if (options.var / KEYS).is_dir():
         shutil.copytree(options.var / KEYS, folder / KEYS)
 
 
 def dump(options: Options, secrets: Secrets, file: Path) -> None:
-    """All tables of one moment: in a transaction that reads, so that nobody waits for it."""
+    """All tables of one moment: in a transaction that reads, so that nobody waits for it.
+
+    With the position of that moment, where standbys follow; only its administrator may ask for that.
+    """
+    followed = bool(options.replication_port) and not options.db_host
     command = [
-        _program("mariadb-dump"), *_line(options), "--single-transaction", "--quick", "--skip-lock-tables",
+        _program("mariadb-dump"), *_line(options, "root" if followed else ""),
+        *(POSITION if followed else ()),
+        "--single-transaction", "--quick", "--skip-lock-tables",
         "--no-tablespaces", "--hex-blob", "--skip-dump-date", "--default-character-set=utf8mb4",
         options.db_name,
     ]  # fmt: skip
+    password = secrets.db_root_password if followed else secrets.db_password
     with file.open("wb") as out:
-        _run(command, secrets, "The records could not be written down", stdout=out)
+        _run(command, password, "The records could not be written down", stdout=out)
+
+
+def position(file: Path) -> str:
+    """Behind which position a standby follows that begins with these records; empty where none is said."""
+    with file.open("rb") as opened:
+        opened.seek(max(file.stat().st_size - END_READ, 0))
+        found = re.findall(rb"gtid_slave_pos='([^']*)'", opened.read())
+    return found[-1].decode() if found else ""
 
 
 def load(options: Options, secrets: Secrets, file: Path, database: str) -> None:
     """Load what was written down into an empty database."""
     with file.open("rb") as given:
         command = [_program("mariadb"), *_line(options), "--default-character-set=utf8mb4", database]
-        _run(command, secrets, "The records could not be loaded", stdin=given)
+        _run(command, secrets.db_password, "The records could not be loaded", stdin=given)
 
 
 def put_back(options: Options, secrets: Secrets, file: Path) -> None:
@@ -57,24 +82,17 @@ def put_back(options: Options, secrets: Secrets, file: Path) -> None:
     load(options, secrets, file, options.db_name)
 
 
-def take_over_runs(options: Options, secrets: Secrets) -> int:
-    """Raise the fences of runs that are under way, so that whoever conducted them can do nothing any more.
-
-    Returns how many there are.
-    """
-    statement = (
-        f"UPDATE runs_run SET fence = fence + {TAKEN_OVER}, owner = '', lease_until = NULL"
-        " WHERE outcome = '';"
-        " SELECT ROW_COUNT();"
-    )
-    said = execute(options, secrets, statement, options.db_name)
-    return int(said.split()[-1])
+def runs_under_way(options: Options, secrets: Secrets) -> int:
+    """How many runs go on when it is started."""
+    return int(execute(options, secrets, "SELECT COUNT(*) FROM runs_run WHERE outcome = ''", options.db_name))
 
 
 def execute(options: Options, secrets: Secrets, statement: str, database: str = "") -> str:
     """What the database says to a statement, without headings."""
     command = [_program("mariadb"), *_line(options), "--batch", "--skip-column-names", "--execute", statement]
-    return _run([*command, *([database] if database else [])], secrets, "The database refused").decode()
+    return _run(
+        [*command, *([database] if database else [])], secrets.db_password, "The database refused"
+    ).decode()
 
 
 def troubles_of(options: Options, secrets: Secrets, folder: Path) -> list[str]:
@@ -120,12 +138,13 @@ def _as_installed(options: Options, secrets: Secrets, folder: Path) -> Iterator[
         yield var
 
 
-def _line(options: Options) -> list[str]:
+def _line(options: Options, user: str = "") -> list[str]:
     """How the database is reached, of the command line of its own programs."""
+    user = user or options.db_user
     if not options.db_host:
-        return ["--no-defaults", f"--socket={database_socket(options.var)}", f"--user={options.db_user}"]
+        return ["--no-defaults", f"--socket={database_socket(options.var)}", f"--user={user}"]
     tls = [f"--ssl-ca={options.db_ca}", "--ssl-verify-server-cert"] if options.db_ca else []
-    there = [f"--host={options.db_host}", f"--port={options.db_port}", f"--user={options.db_user}"]
+    there = [f"--host={options.db_host}", f"--port={options.db_port}", f"--user={user}"]
     return ["--no-defaults", *there, *tls]
 
 
@@ -138,11 +157,11 @@ def _program(name: str) -> str:
     return found
 
 
-def _run(command: list[str], secrets: Secrets, failed: str, **streams: object) -> bytes:
+def _run(command: list[str], password: str, failed: str, **streams: object) -> bytes:
     """The password goes by the environment, which its owner alone can read."""
     streams.setdefault("stdout", subprocess.PIPE)
     done = subprocess.run(
-        command, env={**os.environ, "MYSQL_PWD": secrets.db_password}, stderr=subprocess.PIPE, check=False,
+        command, env={**os.environ, "MYSQL_PWD": password}, stderr=subprocess.PIPE, check=False,
         timeout=LONGEST_S, **streams,  # type: ignore[call-overload]
     )  # fmt: skip
     if done.returncode:

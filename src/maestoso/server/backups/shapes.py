@@ -8,7 +8,7 @@ from datetime import datetime
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class BackupLine:
-    """A backup, or with a ``trouble`` why there is none. ``tried_at``: it was opened with its key, and loaded."""
+    """A backup, or with a ``trouble`` why there is none. ``tried_at``: it was opened and loaded."""
 
     at: datetime
     file: str

@@ -29,6 +29,7 @@ from maestoso.server.protection.picture import overview
 from maestoso.server.readiness.judgement import assess_plan, figures, findings_for
 from maestoso.server.readiness.shapes import NextAction
 from maestoso.server.readiness.surroundings import Surroundings
+from maestoso.server.reign.services import past_because
 from maestoso.server.runs.beats import silent
 from maestoso.server.runs.fences import unseen
 from maestoso.server.runs.models import KeptFence, Run, RunEvent
@@ -52,8 +53,8 @@ def readiness(now: datetime, reach: Reach = EVERYTHING) -> Readiness:
         rows.append((ctx, _row(around, ctx, _assess(around, ctx))))
     lost, idle = _if_lost(around, rows, reach), _without_purpose(rows)
     actions = [
-        *_from_split(), *_from_engines(), *_from_forgotten(around), *_from_room(rows), *_from_runs(),
-        *_from_backups(around),
+        *_from_reign(), *_from_split(), *_from_engines(), *_from_forgotten(around), *_from_room(rows),
+        *_from_runs(), *_from_backups(around),
         *_from_approvals(now, reach),
         *_from_sites(around, lost),
         *_from_failovers(rows), *_from_copies(now, reach), *next_actions(now), *idle.values(),
@@ -219,6 +220,19 @@ def _from_approvals(now: datetime, reach: Reach) -> list[NextAction]:
         )
         for row in approvals.recent(reach)
         if approvals.state(row, now) == "open"
+    ]  # fmt: skip
+
+
+def _from_reign() -> list[NextAction]:
+    """Somebody else conducts: whoever looks at this board looks at the wrong one."""
+    why = past_because()
+    if not why:
+        return []
+    return [
+        NextAction(
+            urgency="now", title="This Maestoso conducts nothing any more", sentence=f"{why} Go on there.",
+            label="How to", to="/help/operations#the-standby",
+        )
     ]  # fmt: skip
 
 

@@ -31,7 +31,9 @@ class Options:
     the address of this machine that ``web_port`` is opened on, with TLS where there are ``certificate`` and
     ``certificate_key`` (PEM files). ``plain_port`` is a port that sends whoever asks to the public address; 0
     for none. What of this goes together says :mod:`maestoso.server.config.exposure`.
-    ``var`` holds everything that is not source. ``site_port`` is the port of the first practice site of the
+    ``var`` holds everything that is not source. ``replication_port`` is where standbys follow the private
+    database, on ``listen`` and with TLS; 0 for none.
+    ``site_port`` is the port of the first practice site of the
     scenario, the others follow; ``practice_port`` is where practice sites are made that belong to none.
     ``pace`` is what practice runs are offered. ``agent_hosts`` names, separated by commas, hosts and
     networks that site agents may be on; ``agent_certificate`` is a PEM file with certificate and key that
@@ -59,6 +61,7 @@ class Options:
     pace: int = 20
     organisation: str = ""
     start_within_s: int = 900
+    replication_port: int = 0
     db_host: str = ""
     db_port: int = 3306
     db_name: str = "maestoso"
@@ -95,10 +98,13 @@ class Secrets:
     site_token: str
     instance: str
     admin_password: str = ""
+    replica_password: str = ""
 
 
 CHARACTERS = "CHARACTER SET utf8mb4 COLLATE utf8mb4_uca1400_nopad_as_cs"
 """How the database of the records sorts and compares: as written, and spaces at an end count."""
+CERTIFICATE, STANDBY = "replication-certificate.pem", "standby.json"
+"""Beside the secrets: whom a standby trusts; what this installation follows, where it is one."""
 LONGEST_SOCKET = 100  # sun_path holds 108 bytes
 
 

@@ -39,6 +39,7 @@ INSTALLED_APPS = [
     # From the lowest layer to the highest: what one of them asks is answered in this order.
     "maestoso.server.audit",
     "maestoso.server.backups",
+    "maestoso.server.reign",
     "maestoso.server.estate",
     "maestoso.server.organisation",
     "maestoso.server.access",
@@ -70,6 +71,7 @@ MIDDLEWARE = [
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "maestoso.server.access.sessions.SessionLimits",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
+    "maestoso.server.reign.read_only.ReadOnly",
     "maestoso.server.audit.record.AuditTrail",
     "maestoso.server.approvals.deeds.GiveBack",
 ]

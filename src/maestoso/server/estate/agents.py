@@ -24,6 +24,7 @@ from maestoso.engine.clock import SystemClock
 from maestoso.server.common.secret_text import unseal
 from maestoso.server.config.settings import OPTIONS
 from maestoso.server.estate.models import Site
+from maestoso.server.reign import services as reign
 from maestoso.sites.client import LONGEST_BUSY_S, HttpSite
 from maestoso.sites.contract import SitePulse
 from maestoso.sites.trust import tls
@@ -80,7 +81,10 @@ def speak_to(url: str, sealed: str, certificate: str) -> HttpSite:
     except OSError as error:  # of TLS, too
         said = f"MAESTOSO_AGENT_CERTIFICATE ({OPTIONS.agent_certificate}) cannot be used: {error}."
         raise SiteUnreachable(said) from error
-    return HttpSite(url, unseal(sealed), trust=trust)
+    return HttpSite(
+        url, unseal(sealed), trust=trust, installation=reign.INSTALLATION, reign=reign.number(),
+        past=reign.is_past,
+    )  # fmt: skip
 
 
 LINES = Lines()

@@ -14,6 +14,7 @@ from maestoso.core.runs.operations import Operation, OperationState
 from maestoso.server.estate.agents import speak_to
 from maestoso.server.estate.models import Site
 from maestoso.server.outbox.secrets import has_secrets, with_secrets
+from maestoso.server.reign import services as reign
 from maestoso.server.runs.log import reachable
 from maestoso.sites.client import HttpSite
 
@@ -80,5 +81,6 @@ class RecordedSite:
 
 
 def _where(code: str) -> tuple[str, str, str] | None:
+    reign.number()  # it is remembered, and wanted where the database may not be asked
     where = ("agent_url", "agent_token", "agent_certificate")
     return Site.objects.filter(code=code).values_list(*where).first()

@@ -12,6 +12,7 @@ from maestoso.core.ports import Append, AppendResult, Lease, LogUnavailable
 from maestoso.core.runs.events import Event
 from maestoso.engine.incarnation import known_gone
 from maestoso.server.common.news import ring
+from maestoso.server.reign.services import past_because
 from maestoso.server.runs import fences, homes, projection, stages
 from maestoso.server.runs.events import Addition, Subscriber, read_log, run_name, run_number, write
 from maestoso.server.runs.models import Run
@@ -63,7 +64,12 @@ class DatabaseRunLog:
 
     @reachable
     def unfinished(self) -> Mapping[str, int]:
-        """Runs without an outcome that are not put aside, with the number of their last event."""
+        """Runs without an outcome that are not put aside, with the number of their last event.
+
+        None once another machine has taken over.
+        """
+        if past_because():
+            return {}
         rows = (
             Run.objects.filter(outcome="", last_seq__gt=0, put_aside="")
             .order_by("pk")

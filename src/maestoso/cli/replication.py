@@ -1,0 +1,155 @@
+"""How a standby follows the private database: MariaDB's own replication, by GTID, with TLS.
+
+The account for it may follow and nothing else. Its certificate signs itself; the standby has it from the
+backup that it began with, and trusts no other.
+"""
+
+from __future__ import annotations
+
+import json
+import secrets as chance
+import time
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any
+
+from pymysql.cursors import DictCursor
+
+from maestoso.cli.stages import StageFailed
+from maestoso.real_lab import certificate
+from maestoso.server.config.options import CERTIFICATE, STANDBY, Options, Secrets
+
+USER = "maestoso_replica"
+LOGS_KEPT_DAYS = 7
+NOBODY = "it follows nobody"
+APPLIED_WITHIN_S = 300.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Standby:
+    """What a standby follows: where, since when (RFC 3339), and behind which position it began."""
+
+    host: str
+    port: int
+    since: str
+    position: str
+
+
+def read_standby(options: Options) -> Standby | None:
+    """What this installation follows; None for one that conducts."""
+    file = options.var / STANDBY
+    return Standby(**json.loads(file.read_text(encoding="utf-8"))) if file.is_file() else None
+
+
+def write_standby(options: Options, standby: Standby) -> None:
+    """From the next start on it follows."""
+    (options.var / STANDBY).write_text(json.dumps(asdict(standby), indent=1), encoding="utf-8")
+
+
+def is_used(options: Options) -> bool:
+    """Whether the database writes down what it does, for others to follow."""
+    return bool(options.replication_port) or read_standby(options) is not None
+
+
+def make_certificate(options: Options, place: Path) -> Path:
+    """The certificate of the database, with its key, in its directory; beside the secrets, without it."""
+    file = place / "replication.pem"
+    if not file.is_file():
+        certificate.write(file, "database of Maestoso", "localhost")
+        file.chmod(0o600)
+    (options.var / CERTIFICATE).write_text(certificate.public_part(file), encoding="utf-8")
+    return file
+
+
+def server_id(place: Path) -> int:
+    """The number of a database among those that follow each other: drawn once."""
+    file = place / "server-id"
+    if not file.is_file():
+        file.write_text(str(chance.randbelow(2**31 - 2) + 2))
+    return int(file.read_text())
+
+
+def flags(options: Options, place: Path) -> list[str]:
+    """What the command line of the database has besides: how it is reached, what it writes down."""
+    if not is_used(options):
+        return ["--skip-networking"]
+    found = [
+        "--log-bin=binlog", "--log-slave-updates", "--binlog-format=ROW", f"--binlog-do-db={options.db_name}",
+        "--gtid-strict-mode=ON", f"--server-id={server_id(place)}", f"--expire-logs-days={LOGS_KEPT_DAYS}",
+        f"--sync-binlog={int(options.db_durable)}",
+    ]  # fmt: skip
+    if read_standby(options) is not None:
+        found += ["--read-only=ON", f"--replicate-wild-do-table={options.db_name}.%"]
+    if not options.replication_port:
+        return [*found, "--skip-networking"]
+    pem = place / "replication.pem"
+    return [
+        *found, f"--port={options.replication_port}", f"--bind-address={options.listen}", f"--ssl-cert={pem}",
+        f"--ssl-key={pem}", "--require-secure-transport=ON",
+    ]  # fmt: skip
+
+
+def statements(options: Options, secrets: Secrets) -> list[str]:
+    """The account of standbys, where there is a port for them."""
+    if not options.replication_port:
+        return []
+    who = f"'{USER}'@'%'"
+    return [
+        f"CREATE USER {who} IDENTIFIED BY '{secrets.replica_password}' REQUIRE SSL",
+        f"GRANT REPLICATION SLAVE ON *.* TO {who}",
+        # So that the application sees whether somebody follows.
+        f"GRANT PROCESS ON *.* TO '{options.db_user}'@'localhost'",
+    ]
+
+
+def follow(cursor: Any, options: Options, secrets: Secrets, standby: Standby) -> None:
+    """Follow from where the records of this database are of."""
+    cursor.execute("STOP SLAVE")
+    cursor.execute("SET GLOBAL gtid_slave_pos=%s", [standby.position])
+    cursor.execute(
+        "CHANGE MASTER TO MASTER_HOST=%s, MASTER_PORT=%s, MASTER_USER=%s, MASTER_PASSWORD=%s, MASTER_SSL=1,"
+        " MASTER_SSL_CA=%s, MASTER_USE_GTID=slave_pos, MASTER_CONNECT_RETRY=5, MASTER_HEARTBEAT_PERIOD=5",
+        [standby.host, standby.port, USER, secrets.replica_password, str(options.var / CERTIFICATE)],
+    )
+    cursor.execute("START SLAVE")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Following:
+    """How the following goes: ``behind_s`` is None while it does not; ``trouble`` says why."""
+
+    connected: bool
+    behind_s: int | None
+    trouble: str
+
+
+def following(line: Any) -> Following:
+    """How it goes now, by what the database says."""
+    with line.cursor(DictCursor) as cursor:
+        cursor.execute("SHOW SLAVE STATUS")
+        row = cursor.fetchone() or {}
+    connected = row.get("Slave_IO_Running") == "Yes"
+    trouble = row.get("Last_SQL_Error") or row.get("Last_IO_Error") or ""
+    if not row:
+        trouble = NOBODY
+    return Following(connected=connected, behind_s=row.get("Seconds_Behind_Master"), trouble=str(trouble))
+
+
+def stop_following(line: Any) -> None:
+    """Take in what has arrived, and follow no more. Raises StageFailed where that cannot be taken in."""
+    with line.cursor(DictCursor) as cursor:
+        cursor.execute("STOP SLAVE IO_THREAD")
+        until = time.monotonic() + APPLIED_WITHIN_S
+        while True:
+            cursor.execute("SHOW SLAVE STATUS")
+            row = cursor.fetchone() or {}
+            if not row or row["Read_Master_Log_Pos"] == row["Exec_Master_Log_Pos"]:
+                break
+            if row["Slave_SQL_Running"] != "Yes" or time.monotonic() > until:
+                raise StageFailed(
+                    f"What has arrived cannot be taken in: {row['Last_SQL_Error'] or 'it takes too long'}."
+                )
+            time.sleep(0.1)
+        cursor.execute("STOP SLAVE")
+        cursor.execute("RESET SLAVE ALL")
+        cursor.execute("SET GLOBAL read_only=0")

@@ -1,0 +1,151 @@
+"""The primary is killed in the middle of a run: its standby takes over, and the run ends; nothing is done twice."""
+
+from __future__ import annotations
+
+import os
+import signal
+import unittest
+from collections import Counter
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import httpx
+
+from maestoso.cli.processes import free_ports
+from tests.e2e.application import Api, Application, until
+
+PASSPHRASE = {"MAESTOSO_BACKUP_PASSPHRASE": "correct horse battery"}
+PACE = 10
+DYING = ("run_engine", "run_keeper", "config.asgi", "mariadbd")
+
+
+class TwoMachines(unittest.TestCase):
+    """On loopback, with replication between them."""
+
+    def setUp(self) -> None:
+        self.primary = Application()
+        self.addCleanup(self.primary.close)
+        port = free_ports(self.primary.options, sites=0).web_port
+        self.primary.options = replace(self.primary.options, replication_port=port)
+        self.primary.start()
+        self.api = self.primary.api()
+
+    def follower(self) -> Application:
+        """A standby that has begun with a backup, and follows."""
+        folder = self.primary.folder / "backups"
+        folder.mkdir()
+        made = self.primary.command("backup", "--demo", "--to", str(folder), **PASSPHRASE)
+        self.assertEqual(made.returncode, 0, made.stderr)
+        (file,) = folder.iterdir()
+        standby = Application()
+        self.addCleanup(standby.close)
+        # Its sites are those of the primary.
+        options = free_ports(standby.options, sites=0)
+        standby.options = replace(options, site_port=self.primary.options.site_port)
+        of = f"127.0.0.1:{self.primary.options.replication_port}"
+        begun = standby.command("standby", str(file), "--of", of, **PASSPHRASE)
+        self.assertEqual(begun.returncode, 0, begun.stdout + begun.stderr)
+        standby.start("start")
+        self.assertIn("This is the standby of the Maestoso at 127.0.0.1", standby.said.read_text())
+        return standby
+
+    def status(self, api: Api, run: int) -> dict[str, Any]:
+        """How a run stands."""
+        return api.status(run) or {"seq": 0, "phase": ""}
+
+    def burn(self) -> None:
+        """All of the primary dies; its practice sites stand for other machines, and live on."""
+        assert self.primary.process is not None
+        self.primary.process.kill()
+        self.primary.process.wait()
+        os.kill(int((self.primary.options.var / "run" / "supervisord.pid").read_text()), signal.SIGKILL)
+        for name in DYING:
+            os.kill(self.primary.pid(name), signal.SIGKILL)
+
+    def test_the_run_ends_there_and_the_old_primary_can_do_nothing_any_more(self) -> None:
+        run = self.api.start_test("HARB", PACE)
+        until(lambda: self.status(self.api, run)["phase"] == "bring-up", "the first wave")
+        standby = self.follower()
+        until(
+            lambda: standby.command("standby").stdout.count("has all that the primary has"),
+            "it to catch up",
+            120,
+        )
+        known = self.status(self.api, run)["seq"]
+        until(lambda: self.status(self.api, run)["seq"] > known + 5, "the run to go on", 180)
+        self.burn()
+
+        said = standby.command("takeover", typed="no\n")
+        self.assertEqual(said.returncode, 1)
+        self.assertIn("does not answer", said.stdout)
+        self.assertIn("Nothing was changed", said.stdout)
+        done = standby.command("takeover", "--yes")
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+        self.assertIn("Runs under way: 1", done.stdout)
+        standby.process.wait(60)  # type: ignore[union-attr]
+        again = standby.command("takeover", "--yes")
+        self.assertIn("is no standby", again.stderr)
+        standby.start("start", MAESTOSO_ADMIN_PASSWORD=self.primary.password)
+        api = standby.api()
+        until(lambda: self.status(api, run)["phase"] == "judge", "the verdict to be asked for", 180)
+        body = {"kind": "verdict", "verdict": "passed", "text": "at the other site"}
+        api.send("POST", f"/runs/{run}/controls", body)
+        until(lambda: self.status(api, run)["phase"] == "finished", "the end", 180)
+        status = self.status(api, run)
+        self.assertEqual((status["outcome"], status["remains"]), ("passed", []))
+        effects = self.effects(standby, run)
+        self.assertGreater(len(effects), 20)
+        self.assertEqual([key for key, times in Counter(effects).items() if times > 1], [])
+        checked = standby.command_of_django("check_integrity")
+        self.assertEqual(checked.returncode, 0, checked.stdout + checked.stderr)
+
+        self.primary.start()
+        old = Api(self.primary.address, self.primary.password)
+        self.addCleanup(old.http.close)
+        first = until(lambda: self.first(old), "the old one to learn that it conducts nothing any more", 120)
+        self.assertEqual(first, "This Maestoso conducts nothing any more")
+        with self.assertRaises(httpx.HTTPStatusError) as refused:
+            old.start_test("REPT", 20)
+        self.assertEqual(refused.exception.response.json()["code"], "reign-past")
+        self.assertEqual(self.effects(standby, run), effects)
+        # The new one goes on as ever.
+        other = api.start_test("REPT", 20)
+        until(lambda: self.status(api, other)["phase"] == "judge", "another run to get to its verdict", 180)
+
+    def first(self, api: Api) -> str:
+        """What the board of the old one says first, once that is about its end."""
+        titles = [one["title"] for one in api.get("/readiness")["actions"]]
+        return titles[0] if titles and titles[0].startswith("This Maestoso") else ""
+
+    def effects(self, app: Application, run: int) -> list[str]:
+        """The keys of all effects of a run at its site, in order."""
+        mine = f"{app.secrets['instance']}-{run}:"
+        return [one["key"] for one in app.site("/journal")["entries"] if one["key"].startswith(mine)]
+
+
+class NoStandby(unittest.TestCase):
+    """What cannot begin one."""
+
+    def test_a_backup_of_a_primary_that_nobody_can_follow_and_a_bad_address(self) -> None:
+        app = Application()
+        self.addCleanup(app.close)
+        app.start()
+        folder = Path(app.folder / "backups")
+        folder.mkdir()
+        self.assertEqual(app.command("backup", "--demo", "--to", str(folder), **PASSPHRASE).returncode, 0)
+        (file,) = folder.iterdir()
+        other = Application(fresh=True)
+        self.addCleanup(other.close)
+        for of, said in (
+            ("127.0.0.1:3306", "it was made while the primary had no replication_port"), ("nowhere", "is no address of a database"),
+            ("", "Say whose standby it is"),
+        ):  # fmt: skip
+            done = other.command("standby", str(file), "--of", of, **PASSPHRASE)
+            self.assertEqual(done.returncode, 1, done.stdout)
+            self.assertIn(said, done.stderr)
+            self.assertFalse((other.options.var / "secrets.json").exists())
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,74 @@
+"""Another machine has taken over: what a site says of that is noted, and nothing is changed here any more."""
+
+from __future__ import annotations
+
+from maestoso.core.ports import SiteRefused
+from maestoso.core.runs.operations import Operation
+from maestoso.server.estate import agents
+from maestoso.server.estate.models import Site
+from maestoso.server.keeper.leases import take
+from maestoso.server.reign import services
+from maestoso.server.reign.models import Reign
+from maestoso.server.runs.log import DatabaseRunLog
+from maestoso.server.runs.models import Run
+from tests.server.tidewell import Browser, Tidewell
+
+
+class Past(Tidewell):
+    history = True
+
+    def setUp(self) -> None:
+        super().setUp()
+        services.number.cache_clear()
+        self.addCleanup(services.number.cache_clear)
+        self.said: list[str] = []
+
+    def ask(self, reign: int) -> None:
+        """Ask a site for something under a reign."""
+        site = Site.objects.get(code="HIL")
+        line = agents.client(site)
+        line._installation, line._reign, line._past = services.INSTALLATION, reign, self.said.append
+        operation = Operation(
+            key=f"{services.INSTALLATION}-r{reign}", verb="leak-check", subject="x", run="x", args={"mark": "x"}, pace=1.0
+        )  # fmt: skip
+        agents.ask(site, lambda agent: agent.put_operation(operation, 1))
+
+    def unfinished(self) -> object:
+        """What an engine would conduct; on the connection of the test."""
+        return DatabaseRunLog.unfinished.__wrapped__(DatabaseRunLog())  # type: ignore[attr-defined]
+
+    def test_a_site_holds_to_the_highest_reign_and_the_one_before_learns_it_from_there(self) -> None:
+        self.ask(0)
+        self.ask(1)
+        self.assertEqual(self.said, [])
+        with self.assertRaises(SiteRefused) as caught:
+            self.ask(0)
+        self.assertEqual(caught.exception.code, "reign-past")
+        services.note_past(self.said[0])
+        self.assertIn("Another machine has taken over from this one", services.past_because())
+        first = self.browser.get("/api/v1/readiness").json()["actions"][0]
+        self.assertEqual(first["title"], "This Maestoso conducts nothing any more")
+
+    def test_nothing_is_changed_or_conducted_any_more_and_people_can_look(self) -> None:
+        Run.objects.filter(pk=Run.objects.latest("pk").pk).update(outcome="")
+        self.assertNotEqual(self.unfinished(), {})
+        services.note_past("Reign 1 conducts here.")
+        self.assertEqual(self.unfinished(), {})
+        self.assertFalse(take("records", "a keeper"))
+        body = self.problem(self.browser.send("POST", "/runs", {"plan": "HARB"}), 409, "reign-past")
+        self.assertIn("Nothing is changed here any more.", body["detail"])
+        self.assertEqual(self.browser.get("/api/v1/plans").status_code, 200)
+        other = Browser()
+        self.assertEqual(other.sign_in().status_code, 200)
+
+    def test_each_takeover_begins_the_next_and_what_is_under_way_gets_higher_fences(self) -> None:
+        last = Run.objects.latest("pk")
+        Run.objects.filter(pk=last.pk).update(outcome="", fence=3)
+        services.note_past("Reign 1 conducts here.")
+        self.assertEqual((services.begin(), services.begin()), (1, 2))
+        self.assertEqual(services.past_because(), "")
+        self.assertEqual(services.number(), 2)
+        last.refresh_from_db()
+        self.assertGreater(last.fence, 2**20)
+        self.assertTrue(take("records", "a keeper"))
+        self.assertEqual(Reign.objects.count(), 1)
