@@ -78,7 +78,7 @@ class NewAndOld(Case):
             pymysql.connect(
                 unix_socket=str(database_socket(self.options.var)), user="root", ssl_disabled=True
             )
-        with database._administrator(self.options, self.secrets) as cursor:
+        with database.administrator(self.options, self.secrets) as line, line.cursor() as cursor:
             cursor.execute("SELECT @@secure_file_priv, @@local_infile, @@skip_networking")
             folder, infile, deaf = cursor.fetchone()
         self.assertEqual(Path(folder), (database.home(self.options.var) / "files").resolve())

@@ -17,6 +17,7 @@ from tests.e2e.application import Api, Application, until
 
 PASSPHRASE = {"MAESTOSO_BACKUP_PASSPHRASE": "correct horse battery"}
 PACE = 10
+ALONE = "No standby follows this Maestoso"
 DYING = ("run_engine", "run_keeper", "config.asgi", "mariadbd")
 
 
@@ -64,9 +65,11 @@ class TwoMachines(unittest.TestCase):
             os.kill(self.primary.pid(name), signal.SIGKILL)
 
     def test_the_run_ends_there_and_the_old_primary_can_do_nothing_any_more(self) -> None:
+        self.assertIn(ALONE, self.titles())
         run = self.api.start_test("HARB", PACE)
         until(lambda: self.status(self.api, run)["phase"] == "bring-up", "the first wave")
         standby = self.follower()
+        until(lambda: ALONE not in self.titles(), "the board to see that it follows")
         until(
             lambda: standby.command("standby").stdout.count("has all that the primary has"),
             "it to catch up",
@@ -117,6 +120,10 @@ class TwoMachines(unittest.TestCase):
         """What the board of the old one says first, once that is about its end."""
         titles = [one["title"] for one in api.get("/readiness")["actions"]]
         return titles[0] if titles and titles[0].startswith("This Maestoso") else ""
+
+    def titles(self) -> list[str]:
+        """What is to be done, by the board of the primary."""
+        return [one["title"] for one in self.api.get("/readiness")["actions"]]
 
     def effects(self, app: Application, run: int) -> list[str]:
         """The keys of all effects of a run at its site, in order."""

@@ -48,6 +48,7 @@ class Past(Tidewell):
         self.assertIn("Another machine has taken over from this one", services.past_because())
         first = self.browser.get("/api/v1/readiness").json()["actions"][0]
         self.assertEqual(first["title"], "This Maestoso conducts nothing any more")
+        self.assertEqual(self.browser.get("/api/v1/site-line").json()["past"], services.past_because())
 
     def test_nothing_is_changed_or_conducted_any_more_and_people_can_look(self) -> None:
         Run.objects.filter(pk=Run.objects.latest("pk").pk).update(outcome="")

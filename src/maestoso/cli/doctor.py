@@ -10,13 +10,13 @@ from collections.abc import Iterator
 from ctypes.util import find_library
 from pathlib import Path
 
-from maestoso.cli import database, replication
+from maestoso.cli import database
 from maestoso.cli.front_end import WEB
 from maestoso.cli.keys import make_secrets
 from maestoso.cli.processes import Processes, answers
 from maestoso.engine.clock import SystemClock
 from maestoso.server.config import exposure
-from maestoso.server.config.options import ROOT, Options, Secrets, settings_file
+from maestoso.server.config.options import REPLICA_USER, ROOT, Options, Secrets, settings_file
 
 SMALLEST_FREE_GIB = 2
 
@@ -125,7 +125,7 @@ def _database(options: Options, secrets: Secrets, processes: Processes) -> Itera
     for name, host, bare in database.accounts(options, secrets):
         yield (
             f"database account {name or 'without a name'}@{host} is as it must be",
-            (host == "localhost" or name == replication.USER) and not bare,
+            (host == "localhost" or name == REPLICA_USER) and not bare,
             again,
         )
     pid = next((row["pid"] for row in processes.states() if row["name"] == "mariadb"), 0)

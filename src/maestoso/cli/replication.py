@@ -17,9 +17,8 @@ from pymysql.cursors import DictCursor
 
 from maestoso.cli.stages import StageFailed
 from maestoso.real_lab import certificate
-from maestoso.server.config.options import CERTIFICATE, STANDBY, Options, Secrets
+from maestoso.server.config.options import CERTIFICATE, REPLICA_USER, STANDBY, Options, Secrets
 
-USER = "maestoso_replica"
 LOGS_KEPT_DAYS = 7
 NOBODY = "it follows nobody"
 APPLIED_WITHIN_S = 300.0
@@ -93,7 +92,7 @@ def statements(options: Options, secrets: Secrets) -> list[str]:
     """The account of standbys, where there is a port for them."""
     if not options.replication_port:
         return []
-    who = f"'{USER}'@'%'"
+    who = f"'{REPLICA_USER}'@'%'"
     return [
         f"CREATE USER {who} IDENTIFIED BY '{secrets.replica_password}' REQUIRE SSL",
         f"GRANT REPLICATION SLAVE ON *.* TO {who}",
@@ -109,7 +108,7 @@ def follow(cursor: Any, options: Options, secrets: Secrets, standby: Standby) ->
     cursor.execute(
         "CHANGE MASTER TO MASTER_HOST=%s, MASTER_PORT=%s, MASTER_USER=%s, MASTER_PASSWORD=%s, MASTER_SSL=1,"
         " MASTER_SSL_CA=%s, MASTER_USE_GTID=slave_pos, MASTER_CONNECT_RETRY=5, MASTER_HEARTBEAT_PERIOD=5",
-        [standby.host, standby.port, USER, secrets.replica_password, str(options.var / CERTIFICATE)],
+        [standby.host, standby.port, REPLICA_USER, secrets.replica_password, str(options.var / CERTIFICATE)],
     )
     cursor.execute("START SLAVE")
 

@@ -4602,6 +4602,7 @@ export interface components {
             links: components["schemas"]["LinkLine"][];
             runs: components["schemas"]["RunUnderWay"][];
             told: components["schemas"]["Told"][];
+            past: string;
         };
         SiteMakeSent: {
             code: string;

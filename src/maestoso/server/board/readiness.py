@@ -29,6 +29,7 @@ from maestoso.server.protection.picture import overview
 from maestoso.server.readiness.judgement import assess_plan, figures, findings_for
 from maestoso.server.readiness.shapes import NextAction
 from maestoso.server.readiness.surroundings import Surroundings
+from maestoso.server.reign import standbys
 from maestoso.server.reign.services import past_because
 from maestoso.server.runs.beats import silent
 from maestoso.server.runs.fences import unseen
@@ -54,7 +55,7 @@ def readiness(now: datetime, reach: Reach = EVERYTHING) -> Readiness:
     lost, idle = _if_lost(around, rows, reach), _without_purpose(rows)
     actions = [
         *_from_reign(), *_from_split(), *_from_engines(), *_from_forgotten(around), *_from_room(rows),
-        *_from_runs(), *_from_backups(around),
+        *_from_runs(), *_from_backups(around), *_from_standbys(),
         *_from_approvals(now, reach),
         *_from_sites(around, lost),
         *_from_failovers(rows), *_from_copies(now, reach), *next_actions(now), *idle.values(),
@@ -231,6 +232,19 @@ def _from_reign() -> list[NextAction]:
     return [
         NextAction(
             urgency="now", title="This Maestoso conducts nothing any more", sentence=f"{why} Go on there.",
+            label="How to", to="/help/operations#the-standby",
+        )
+    ]  # fmt: skip
+
+
+def _from_standbys() -> list[NextAction]:
+    """A port is open for a standby, and none follows."""
+    if not standbys.are_expected() or standbys.following():
+        return []
+    return [
+        NextAction(
+            urgency="soon", title="No standby follows this Maestoso",
+            sentence="If this machine is lost now, only the sites know what was done since the last backup.",
             label="How to", to="/help/operations#the-standby",
         )
     ]  # fmt: skip

@@ -70,13 +70,14 @@ class RunUnderWay:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SiteLine:
-    """Where does everything run now?"""
+    """Where does everything run now? ``past`` says that another machine conducts for this installation."""
 
     stations: tuple[Station, ...]
     flows: tuple[Flow, ...]
     links: tuple[LinkLine, ...]
     runs: tuple[RunUnderWay, ...]
     told: tuple[Told, ...]
+    past: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -16,6 +16,7 @@ from maestoso.server.estate.agents import Pulse, pulse
 from maestoso.server.estate.models import Link, Site
 from maestoso.server.estate.snapshot import estate
 from maestoso.server.protection.services import rows_and_groups
+from maestoso.server.reign.services import past_because
 from maestoso.server.runs.models import Run
 from maestoso.server.runs.states import each
 from maestoso.server.runs.whereabouts import running
@@ -65,6 +66,7 @@ def site_line(now: datetime, who: str, reach: Reach) -> SiteLine:
         links=_links(pulses),
         runs=tuple(under_way),
         told=tuple(told),
+        past=past_because(),
     )  # fmt: skip
 
 

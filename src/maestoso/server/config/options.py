@@ -103,6 +103,8 @@ class Secrets:
 
 CHARACTERS = "CHARACTER SET utf8mb4 COLLATE utf8mb4_uca1400_nopad_as_cs"
 """How the database of the records sorts and compares: as written, and spaces at an end count."""
+REPLICA_USER = "maestoso_replica"
+"""The account of the private database that may follow it, and nothing else."""
 CERTIFICATE, STANDBY = "replication-certificate.pem", "standby.json"
 """Beside the secrets: whom a standby trusts; what this installation follows, where it is one."""
 LONGEST_SOCKET = 100  # sun_path holds 108 bytes

@@ -29,6 +29,7 @@ from maestoso.server.keeper.leases import LEASE_S
 from maestoso.server.monitoring.health import keeper_is_there
 from maestoso.server.outbox.models import SiteRequest
 from maestoso.server.protection.picture import overview
+from maestoso.server.reign import standbys
 from maestoso.server.runs.beats import ages
 from maestoso.server.runs.models import Run, RunStep
 
@@ -187,6 +188,8 @@ class _Figures:
         yield from (heard, turn)
         said = f"1 where a keeper has looked after the records within {LEASE_S:.0f} s."
         yield _gauge("maestoso_keeper_up", said, float(keeper_is_there()))
+        following = float(len(standbys.following()))
+        yield _gauge("maestoso_standbys", "Standbys that follow now.", following)
         yield _gauge(
             "maestoso_event_stream_clients", "Streams of events that are listened to.", float(StreamDoor.open)
         )
