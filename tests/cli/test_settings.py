@@ -158,6 +158,9 @@ class Shown(Case):
             self.assertEqual(exposure.own_address(replace(Options(), listen=listen)), address)
         named = replace(Options(), public_address="https://Maestoso.example:8443")
         self.assertIn("maestoso.example", exposure.hosts(named))
+        # It is asked there by programs of this machine, whatever its name.
+        self.assertIn("192.0.2.9", exposure.hosts(replace(named, listen="192.0.2.9")))
+        self.assertNotIn("0.0.0.0", exposure.hosts(replace(named, listen="0.0.0.0")))
 
 
 if __name__ == "__main__":

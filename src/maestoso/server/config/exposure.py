@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from cryptography import x509
 
 LOOPBACK = ("127.0.0.1", "localhost", "::1")
+ANY = ("0.0.0.0", "::", "")
 HOSTS_HERE = ("127.0.0.1", "localhost", "[::1]")
 SOON_DAYS = 21
 """A certificate that ends within so many days is one to be renewed."""
@@ -52,8 +53,8 @@ def origin(options: Options) -> str:
 
 def hosts(options: Options) -> list[str]:
     """The names that requests may be for: the public one, and this machine for its own programs."""
-    name = urlsplit(options.public_address).hostname
-    return [*HOSTS_HERE, *([f"[{name}]" if ":" in name else name] if name else [])]
+    named = [urlsplit(options.public_address).hostname or "", "" if options.listen in ANY else options.listen]
+    return [*HOSTS_HERE, *(f"[{name}]" if ":" in name else name for name in named if name)]
 
 
 def own_address(options: Options) -> str:

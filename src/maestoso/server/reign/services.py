@@ -43,7 +43,7 @@ def past_because() -> str:
     if row is None or row.ended_at is None:
         return ""
     heard = f"{row.ended_at:%d %B at %H:%M} UTC"
-    return f"Another machine has taken over from this one, as was heard on {heard}. {row.ended_because}"
+    return f"Another machine has taken over from this one: on {heard} a site said “{row.ended_because}”"
 
 
 def check() -> None:
