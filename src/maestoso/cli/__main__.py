@@ -92,6 +92,7 @@ def _soak(given: argparse.Namespace) -> int:
         walks=given.walks,
         schedules=given.schedules,
         guests=given.guests,
+        standby=given.standby,
     )
 
 
@@ -263,6 +264,10 @@ def _parse() -> argparse.Namespace:
     long.add_argument(
         "--guests", type=int, default=0, metavar="N",
         help="as root: N times the story of real machines while agents, engine, keeper and QEMU are killed",
+    )  # fmt: skip
+    long.add_argument(
+        "--standby", type=int, default=0, metavar="N",
+        help="N times a primary that is killed in the middle of a run, and a standby that takes over",
     )  # fmt: skip
     machines = commands.add_parser(
         "real-lab", help="two sites of real, small machines on this one, known to the Maestoso that runs here"

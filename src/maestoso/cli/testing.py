@@ -97,19 +97,27 @@ def test(only: list[str], *, verbose: bool = False, serial: bool = False) -> int
 
 
 def soak(
-    minutes: float, seed: int, *, once: bool, walks: int = 0, schedules: int = 0, guests: int = 0
+    minutes: float,
+    seed: int,
+    *,
+    once: bool,
+    walks: int = 0,
+    schedules: int = 0,
+    guests: int = 0,
+    standby: int = 0,
 ) -> int:
     """The long crash harness, whose report is under ``var/soak``; or so many ``walks`` or ``schedules``,
-    or so many stories of real machines (``guests``)."""
+    or so many stories of real machines (``guests``) or of takeovers (``standby``)."""
     if schedules:
         command = [sys.executable, "-m", "tests.engine.schedules", "--count", str(schedules)]
         return subprocess.run([*command, "--seed", str(seed)], cwd=ROOT, check=False).returncode
     if walks:
         os.environ |= {FIRST_TREE: str(seed * 1000), TREES: str(-(-walks // WALKS_OF_A_TREE))}
         return test(["tests.server.test_walks"], verbose=False, serial=False)
-    if guests:
-        command = [sys.executable, "-m", "tests.guests.soak", "--seeds", str(guests)]
-        return subprocess.run([*command, "--seed", str(seed)], cwd=ROOT, check=False).returncode
+    for module, seeds in {"tests.guests.soak": guests, "tests.e2e.takeovers": standby}.items():
+        if seeds:
+            command = [sys.executable, "-m", module, "--seeds", str(seeds), "--seed", str(seed)]
+            return subprocess.run(command, cwd=ROOT, check=False).returncode
     command = [sys.executable, "-m", "tests.e2e.soak", "--minutes", str(minutes), "--seed", str(seed)]
     return subprocess.run([*command, *(["--once"] if once else [])], cwd=ROOT, check=False).returncode
 

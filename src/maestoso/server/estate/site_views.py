@@ -14,6 +14,7 @@ from maestoso.core.errors import BadValue
 from maestoso.core.files import LARGEST_FILE
 from maestoso.core.model.estate import HostPool, Link, Network, StoragePool
 from maestoso.engine.clock import SystemClock
+from maestoso.server.common.fair import fairly
 from maestoso.server.common.raw_body import body_of, raw_body
 from maestoso.server.common.seen import seen_by
 from maestoso.server.common.shapes import read, reply, shape
@@ -198,10 +199,11 @@ class ImportsView(APIView):
         if len(raw) > LARGEST_FILE:
             raise BadValue("The file is too large.", f"Import at most {LARGEST_FILE // 2**20} MiB at once.")
         asked = {key: request.query_params.get(key, "") for key in ("site", "storage_pool", "network")}
-        job = imports.begin(
-            request.query_params.get("name", ""), raw, imports.ImportOptions(**asked),
-            request.user.get_username(), CLOCK,
-        )  # fmt: skip
+        with fairly(request, "import"):
+            job = imports.begin(
+                request.query_params.get("name", ""), raw, imports.ImportOptions(**asked),
+                request.user.get_username(), CLOCK,
+            )  # fmt: skip
         return reply(picture.import_view(job), 201)
 
 

@@ -20,6 +20,7 @@ from maestoso.core.people.roles import SEE
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access.may import require
 from maestoso.server.common import seal_keys
+from maestoso.server.common.fair import fairly
 from maestoso.server.common.raw_body import body_of, raw_body
 from maestoso.server.common.seen import seen_by
 from maestoso.server.common.shapes import Number, read, reply, shape
@@ -85,7 +86,8 @@ class ReportPdf(APIView):
     @extend_schema(operation_id="reportPdf", responses={(200, "application/pdf"): OpenApiTypes.BINARY})
     def get(self, request: Request, pk: int) -> HttpResponse:
         """Tagged, with its text as text."""
-        made = documents.pdf(find_run(pk), read_log(pk), CLOCK.now())
+        with fairly(request, "document"):
+            made = documents.pdf(find_run(pk), read_log(pk), CLOCK.now())
         return _file(made, "application/pdf", f"run-{pk}.report.pdf")
 
 

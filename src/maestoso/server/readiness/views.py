@@ -12,6 +12,7 @@ from rest_framework.views import APIView
 from maestoso.core.people.roles import to_start
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access.may import require
+from maestoso.server.common.fair import fairly
 from maestoso.server.common.shapes import read, reply, shape
 from maestoso.server.crosswalks.shapes import LandingsView
 from maestoso.server.estate.workload_views import FILTER
@@ -81,7 +82,9 @@ class RunBookPdf(APIView):
     @extend_schema(operation_id="runBookPdf", responses={(200, "application/pdf"): OpenApiTypes.BINARY})
     def get(self, request: Request, code: str) -> HttpResponse:
         """The newest version to keep where it can be read when everything is down."""
-        answer = HttpResponse(run_book.pdf(code, CLOCK.now()), content_type="application/pdf")
+        with fairly(request, "document"):
+            made = run_book.pdf(code, CLOCK.now())
+        answer = HttpResponse(made, content_type="application/pdf")
         answer["Content-Disposition"] = f'attachment; filename="{code}.run-book.pdf"'
         return answer
 
@@ -92,7 +95,8 @@ class HelpsOfDraft(APIView):
     @extend_schema(operation_id="whatHelps", request=shape(Draft, sent=True), responses=shape(Helps))
     def post(self, request: Request, code: str) -> Response:
         """Changes that would save time, each worked out."""
-        return reply(foresight.what_helps(code, read(Draft, request), CLOCK.now()))
+        with fairly(request, "forecast"):
+            return reply(foresight.what_helps(code, read(Draft, request), CLOCK.now()))
 
 
 class RehearsalOfDraft(APIView):
@@ -103,7 +107,8 @@ class RehearsalOfDraft(APIView):
     )
     def post(self, request: Request, code: str) -> Response:
         """Play a draft through the engine and a practice world, with a fault of choice."""
-        return reply(foresight.rehearse(code, read(RehearsalAsked, request), CLOCK.now()))
+        with fairly(request, "rehearsal"):
+            return reply(foresight.rehearse(code, read(RehearsalAsked, request), CLOCK.now()))
 
 
 class CalibrationOfPlan(APIView):
