@@ -12,7 +12,6 @@ import unittest
 from collections.abc import Iterator
 from pathlib import Path
 
-from maestoso.cli import database
 from maestoso.cli.keys import make_secrets
 from maestoso.cli.processes import Processes
 from maestoso.server.backups import archive, records
@@ -42,6 +41,10 @@ class Old(unittest.TestCase):
         # Whoever could sign in before administers.
         (somebody,) = [one for one in api.get("/people")["people"] if one["name"] == "administrator"]
         self.assertEqual(somebody["roles"], ["administrator"])
+        tried = self.app.command(
+            "restore", str(FIXTURE), "--try", "--demo", MAESTOSO_BACKUP_PASSPHRASE=PASSPHRASE
+        )
+        self.assertIn("opens, loads, and is as it was written", tried.stdout, tried.stderr)
         checked = self.app.command_of_django("check_integrity")
         self.assertEqual(checked.returncode, 0, checked.stdout + checked.stderr)
 
@@ -50,13 +53,8 @@ class Old(unittest.TestCase):
         """Its database, for a while."""
         options = self.app.options
         processes = Processes(options, make_secrets(options), practice=False)
-        database.initialise(options, processes.secrets, processes.logs / "setup.log")
-        processes.start_supervisor(everything=False)
-        try:
-            processes.wait_for_records()
+        with processes.only_records():
             yield processes
-        finally:
-            processes.stop()
 
     def cut_off(self) -> None:
         """As one leaves it that was killed in the middle of changing the tables."""

@@ -41,7 +41,7 @@ class Case(Tidewell):
         self.patch(
             records, "gather", lambda options, secrets, room: (room / records.SQL).write_text("records")
         )
-        self.patch(records, "troubles_of", lambda options, secrets, room: self.wrong)
+        self.patch(records, "troubles_of", lambda options, secrets, room, older=False: self.wrong)
         (self.folder / "there").mkdir()
         self.set(backup_folder=str(self.folder / "there"), backup_recipient=self.public)
 

@@ -113,12 +113,7 @@ def _bring_back(
             shutil.copytree(room / records.KEYS, options.var / records.KEYS)
         secrets = make_secrets(options)
         processes = Processes(options, secrets, practice=False)
-        log = processes.logs / "setup.log"
-        try:
-            with stage("Database"):
-                database.initialise(options, secrets, log)
-                processes.start_supervisor(everything=False)
-                processes.wait_for_records()
+        with processes.only_records():
             with stage("Records"):
                 records.load(options, secrets, room / records.SQL, options.db_name)
                 under_way = records.runs_under_way(options, secrets)
@@ -126,8 +121,6 @@ def _bring_back(
                 become_standby(options, standby_of, room)
             else:
                 prepare(processes)
-        finally:
-            processes.stop()
     (options.var / "administrator.made").touch()
     return under_way
 
@@ -141,13 +134,8 @@ def _records(options: Options) -> Iterator[Processes]:
     if processes.running() is not None or database.answers(options, processes.secrets):
         yield processes
         return
-    database.initialise(options, processes.secrets, processes.logs / "setup.log")
-    processes.start_supervisor(everything=False)
-    try:
-        processes.wait_for_records()
+    with processes.only_records():
         yield processes
-    finally:
-        processes.stop()
 
 
 def _asked(processes: Processes, arguments: list[str], passphrase: str) -> int:

@@ -11,7 +11,6 @@ import hashlib
 import os
 import pwd
 import shutil
-import subprocess
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -19,7 +18,8 @@ from typing import Any
 import pymysql
 
 from maestoso.cli import replication
-from maestoso.cli.stages import StageFailed, run
+from maestoso.cli.accounts import system_user
+from maestoso.cli.stages import run
 from maestoso.server.config.options import CHARACTERS, LONGEST_SOCKET, Options, Secrets, database_socket
 
 SEARCH = os.pathsep.join([os.environ.get("PATH", ""), "/usr/sbin", "/sbin"])
@@ -176,29 +176,7 @@ def _owner() -> pwd.struct_passwd | None:
     """Who the server runs as; None for whoever calls. Root gets a user made for it. Raises StageFailed."""
     if os.geteuid() != 0:
         return None
-    with contextlib.suppress(KeyError):
-        return pwd.getpwnam(SYSTEM_USER)
-    making = [
-        "useradd",
-        "--system",
-        "--user-group",
-        "--no-create-home",
-        "--shell",
-        "/usr/sbin/nologin",
-        SYSTEM_USER,
-    ]
-    try:
-        done = subprocess.run(making, capture_output=True, text=True, check=False)
-        said = done.stderr.strip()
-    except OSError as error:
-        said = str(error)
-    try:
-        return pwd.getpwnam(SYSTEM_USER)
-    except KeyError:
-        raise StageFailed(
-            f"The database must not run as root, and the user {SYSTEM_USER} could not be made: {said}\n"
-            f"Make it ({' '.join(making)}), or start Maestoso as an ordinary user."
-        ) from None
+    return system_user(SYSTEM_USER, ", or start Maestoso as an ordinary user")
 
 
 def _as(owner: pwd.struct_passwd | None) -> list[str]:

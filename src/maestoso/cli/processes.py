@@ -28,7 +28,7 @@ from maestoso.cli import database, replication
 from maestoso.cli.stages import StageFailed, last_lines, seconds
 from maestoso.practice.scenario_files import site_codes
 from maestoso.server.config import exposure
-from maestoso.server.config.options import Options, Secrets, variable, within_reach
+from maestoso.server.config.options import SETTINGS, Options, Secrets, variable, within_reach
 
 CIPHERS = "ECDHE+AESGCM:ECDHE+CHACHA20"
 """Of TLS 1.2; TLS 1.3 has its own. Nothing older is spoken."""
@@ -76,6 +76,8 @@ class Processes:
         return {
             **os.environ,
             **given,
+            # A settings file that is being edited stops nothing that runs, and nothing that is started again.
+            SETTINGS: "",
             "DJANGO_SETTINGS_MODULE": "maestoso.server.config.settings",
             "PYTHONUNBUFFERED": "1",
             "MAESTOSO_ENGINE_NAME": f"engine of {self.secrets.instance}",
@@ -156,6 +158,17 @@ class Processes:
         """Wait until database and practice sites are there."""
         sites = () if self._is_standby() else self.sites
         self._wait_for([self._database(), *map(self._site, sites)])
+
+    @contextlib.contextmanager
+    def only_records(self) -> Iterator[None]:
+        """With the database alone, for a while."""
+        database.initialise(self.options, self.secrets, self.logs / "setup.log")
+        self.start_supervisor(everything=False)
+        try:
+            self.wait_for_records()
+            yield
+        finally:
+            self.stop()
 
     def start_application(self) -> None:
         """Start engine, keeper and web server, and wait for them."""

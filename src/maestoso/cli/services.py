@@ -7,7 +7,6 @@ settings. So a changed setting needs a restart and nothing else.
 from __future__ import annotations
 
 import os
-import pwd
 import shutil
 import subprocess
 import sys
@@ -15,6 +14,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from maestoso.cli import front_end
+from maestoso.cli.accounts import system_user
 from maestoso.cli.stages import StageFailed, run, stage
 from maestoso.server.config.options import ROOT, SETTINGS, Options
 
@@ -198,7 +198,7 @@ def install(options: Options, settings: Path, below: Path | None) -> int:
     log = ROOT / "var" / "log" / "setup.log"
     if below is None:
         front_end.build(log)
-        _user()
+        system_user(USER, "")
         _own(options.var)
         with stage("Compiling"):
             run([sys.executable, "-m", "compileall", "-q", str(ROOT / "src")], log)
@@ -225,26 +225,6 @@ def _settings(root: Path, settings: Path) -> bool:
     place.parent.mkdir(parents=True, exist_ok=True)
     place.write_text(SAMPLE, encoding="utf-8")
     return True
-
-
-def _user() -> None:
-    """The account that all of it runs as. Raises StageFailed."""
-    try:
-        pwd.getpwnam(USER)
-        return
-    except KeyError:
-        making = [
-            "useradd",
-            "--system",
-            "--user-group",
-            "--no-create-home",
-            "--shell",
-            "/usr/sbin/nologin",
-            USER,
-        ]
-    done = subprocess.run(making, capture_output=True, text=True, check=False)
-    if done.returncode:
-        raise StageFailed(f"The user {USER} could not be made ({' '.join(making)}): {done.stderr.strip()}")
 
 
 def _own(var: Path) -> None:

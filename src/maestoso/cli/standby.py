@@ -100,8 +100,7 @@ def take_over(options: Options, sure: bool, django: Callable[..., None]) -> int:
     """
     standby = _is_standby(options)
     processes = Processes(options, make_secrets(options), practice=False)
-    started = not database.answers(options, processes.secrets)
-    if started:
+    if not database.answers(options, processes.secrets):
         database.initialise(options, processes.secrets, processes.logs / "setup.log")
         processes.start_supervisor(everything=False)
         processes.wait_for_records()

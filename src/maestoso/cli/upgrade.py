@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from maestoso import __version__
-from maestoso.cli import database, front_end
+from maestoso.cli import front_end
 from maestoso.cli.keys import make_secrets
 from maestoso.cli.processes import Processes
 from maestoso.cli.stages import StageFailed, stage
@@ -25,18 +25,10 @@ def upgrade(options: Options, django: Callable[..., None]) -> int:
         raise StageFailed("Stop the services first: systemctl stop maestoso.target")
     if processes.stop():
         print("  It ran, and was stopped.")
-    log = processes.logs / "setup.log"
-    front_end.build(log)
-    try:
-        with stage("Database"):
-            database.initialise(options, processes.secrets, log)
-            processes.start_supervisor(everything=False)
-            processes.wait_for_records()
+    front_end.build(processes.logs / "setup.log")
+    with processes.only_records(), stage("Tables and seals"):
         under_way = records.runs_under_way(options, processes.secrets)
-        with stage("Tables and seals"):
-            django(processes, "prepare", "--checked")
-    finally:
-        processes.stop()
+        django(processes, "prepare", "--checked")
     print(
         f"\n  The records fit release {__version__}, and are as they were written. Start it: ./maestoso start"
     )

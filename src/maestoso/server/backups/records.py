@@ -3,6 +3,7 @@ their own."""
 
 from __future__ import annotations
 
+import fcntl
 import json
 import os
 import re
@@ -19,6 +20,7 @@ from maestoso.server.backups.archive import ON_ITS_WAY, BackupFailed
 from maestoso.server.config.options import (
     CERTIFICATE,
     CHARACTERS,
+    SETTINGS,
     Options,
     Secrets,
     database_socket,
@@ -95,32 +97,41 @@ def execute(options: Options, secrets: Secrets, statement: str, database: str = 
     ).decode()
 
 
-def troubles_of(options: Options, secrets: Secrets, folder: Path) -> list[str]:
+def troubles_of(options: Options, secrets: Secrets, folder: Path, *, older: bool = False) -> list[str]:
     """Load what a backup holds into a database of its own, and hold it against its seals; what is wrong.
 
-    With the keys that are in it, beside what runs. Raises BackupFailed where that cannot be tried.
+    With the keys that are in it, beside what runs, one after the other. Those of an ``older`` release are
+    brought up to this one first. Raises BackupFailed where that cannot be tried.
     """
     scratch = f"test_{options.db_name}_{SCRATCH}"
-    execute(
-        options, secrets, f"DROP DATABASE IF EXISTS `{scratch}`; CREATE DATABASE `{scratch}` {CHARACTERS}"
-    )
-    try:
-        load(options, secrets, folder / SQL, scratch)
-        with _as_installed(options, secrets, folder) as var:
-            environment = {
-                **os.environ, variable("var"): str(var), variable("db_name"): scratch,
-                "DJANGO_SETTINGS_MODULE": "maestoso.server.config.settings",
-            }  # fmt: skip
-            done = subprocess.run(
-                [sys.executable, "-m", "django", "check_integrity"],
-                capture_output=True, text=True, env=environment, check=False, timeout=LONGEST_S,
-            )  # fmt: skip
-        if done.returncode == 0:
-            return []
-        said = [line for line in done.stdout.splitlines() if not line.endswith("as it was written")]
-        return said or done.stderr.strip().splitlines()[-1:]
-    finally:
-        execute(options, secrets, f"DROP DATABASE IF EXISTS `{scratch}`")
+    with (options.var / "backup-check.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        execute(
+            options, secrets,
+            f"DROP DATABASE IF EXISTS `{scratch}`; CREATE DATABASE `{scratch}` {CHARACTERS}",
+        )  # fmt: skip
+        try:
+            load(options, secrets, folder / SQL, scratch)
+            with _as_installed(options, secrets, folder) as var:
+                there = {variable("var"): str(var), variable("db_name"): scratch, SETTINGS: ""}
+                wrong = _django("prepare", there) if older else []
+                return wrong or _django("check_integrity", there)
+        finally:
+            execute(options, secrets, f"DROP DATABASE IF EXISTS `{scratch}`")
+
+
+def _django(command: str, there: dict[str, str]) -> list[str]:
+    """What a management command finds wrong with the installation that is ``there``."""
+    environment = {**os.environ, "DJANGO_SETTINGS_MODULE": "maestoso.server.config.settings", **there}
+    done = subprocess.run(
+        [sys.executable, "-m", "django", command], capture_output=True, text=True, env=environment,
+        check=False, timeout=LONGEST_S,
+    )  # fmt: skip
+    if done.returncode == 0:
+        return []
+    said = [line for line in done.stdout.splitlines() if not line.endswith("as it was written")]
+    checked = command == "check_integrity" and said
+    return checked or done.stderr.strip().splitlines()[-1:]
 
 
 @contextmanager

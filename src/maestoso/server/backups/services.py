@@ -160,7 +160,7 @@ def try_out(file: Path, *, passphrase: str, key: str, now: datetime) -> tuple[st
         room = Path(place) / "content"
         room.mkdir(mode=0o700)
         about = unpack(file, room, passphrase=passphrase, key=key)
-        wrong = records.troubles_of(OPTIONS, SECRETS, room)
+        wrong = records.troubles_of(OPTIONS, SECRETS, room, older=about.release != __version__)
     if not wrong:
         Backup.objects.filter(content=about.content).update(tried_at=now)
     return about.made_at, wrong
