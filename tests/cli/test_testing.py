@@ -12,7 +12,7 @@ from pathlib import Path
 from unittest import mock
 
 from maestoso.cli import testing
-from maestoso.cli.__main__ import PARTS
+from maestoso.cli.arguments import PARTS
 from maestoso.cli.testing import FRONT_END, WORLD, Job, Queue
 
 SAYS = "import sys, unittest\nprint('{0} begins'); print('{0} ends')\n"

@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from maestoso.cli import front_end
-from maestoso.cli.__main__ import PARTS
+from maestoso.cli.arguments import PARTS
 from maestoso.cli.stages import seconds
 from maestoso.real_lab import ready
 from maestoso.server.config.options import ROOT, SETTINGS
