@@ -7,13 +7,17 @@ import os
 import shutil
 import subprocess
 import unittest
+from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import pymysql
 
 from maestoso.cli import database
 from maestoso.cli.keys import make_secrets
-from maestoso.server.config.options import Options, Secrets, database_socket
+from maestoso.cli.processes import free_ports
+from maestoso.real_lab import certificate
+from maestoso.server.config.options import CERTIFICATE, REPLICA_USER, Options, Secrets, database_socket
 from tests import prepared
 from tests.e2e.application import until
 
@@ -65,6 +69,52 @@ class Case(unittest.TestCase):
         for path in (place, place / "data", place / "files", place / "init.sql"):
             self.assertEqual(path.resolve().stat().st_mode & 0o077, 0, path)
         self.assertEqual(database_socket(self.options.var).parent.stat().st_mode & 0o077, 0)
+
+
+class Followed(Case):
+    """With a port for standbys."""
+
+    def connect(self, user: str, password: str, **more: Any) -> str:
+        """Over the network; what the server says the line is encrypted with, or the end of what refused it."""
+        given = {"host": "localhost", "port": self.options.replication_port, "connect_timeout": 10, **more}
+        try:
+            with pymysql.connect(user=user, password=password, **given) as line, line.cursor() as cursor:
+                cursor.execute("SHOW STATUS LIKE 'Ssl_version'")
+                return str(cursor.fetchone()[1])
+        except (pymysql.MySQLError, OSError) as error:
+            return f"{type(error).__name__}: {error}"
+
+    def test_only_the_account_of_standbys_gets_in_by_tls_with_this_certificate_and_may_do_nothing_else(
+        self,
+    ) -> None:
+        self.options = replace(self.options, replication_port=free_ports(self.options, sites=0).web_port)
+        database.initialise(self.options, self.secrets, self.log)
+        self.up()
+        password = self.secrets.replica_password
+        trusted: dict[str, Any] = {"ssl_ca": str(self.options.var / CERTIFICATE), "ssl_verify_identity": True}
+        self.assertRegex(self.connect(REPLICA_USER, password, **trusted), r"^TLSv1\.[23]$")
+        self.assertIn("denied", self.connect(REPLICA_USER, "wrong", **trusted))
+        self.assertIn("Error", self.connect(REPLICA_USER, password, ssl_disabled=True))
+        other = self.options.var / "other.pem"
+        certificate.write(other, "other", "localhost")
+        self.assertIn(
+            "certificate", self.connect(REPLICA_USER, password, ssl_ca=str(other), ssl_verify_identity=True)
+        )
+        for user, known in (
+            (self.options.db_user, self.secrets.db_password),
+            ("root", self.secrets.db_root_password),
+        ):
+            self.assertIn("denied", self.connect(user, known, **trusted), user)
+        line = pymysql.connect(
+            host="localhost", port=self.options.replication_port, user=REPLICA_USER, password=password, **trusted
+        )  # fmt: skip
+        with line, line.cursor() as cursor, self.assertRaises(pymysql.MySQLError):
+            cursor.execute(f"SELECT 1 FROM {self.options.db_name}.anything")
+        with database.administrator(self.options, self.secrets) as there, there.cursor() as cursor:
+            cursor.execute(
+                "SELECT @@log_bin, @@gtid_strict_mode, @@require_secure_transport, @@binlog_format"
+            )
+            self.assertEqual(cursor.fetchone(), (1, 1, 1, "ROW"))
 
 
 class NewAndOld(Case):

@@ -12,7 +12,11 @@ from typing import Any
 
 import httpx
 
+from maestoso.cli import database, replication
+from maestoso.cli.keys import make_secrets
 from maestoso.cli.processes import free_ports
+from maestoso.real_lab import certificate
+from maestoso.server.config.options import CERTIFICATE
 from tests.e2e.application import Api, Application, until
 
 PASSPHRASE = {"MAESTOSO_BACKUP_PASSPHRASE": "correct horse battery"}
@@ -44,7 +48,11 @@ class TwoMachines(unittest.TestCase):
         # Its sites are those of the primary.
         options = free_ports(standby.options, sites=0)
         standby.options = replace(options, site_port=self.primary.options.site_port)
-        of = f"127.0.0.1:{self.primary.options.replication_port}"
+        port = self.primary.options.replication_port
+        done = standby.command("standby", str(file), "--of", f"192.0.2.7:{port}", **PASSPHRASE)
+        self.assertIn("and not for 192.0.2.7", done.stderr)
+        self.assertFalse((standby.options.var / "secrets.json").exists())
+        of = f"127.0.0.1:{port}"
         begun = standby.command("standby", str(file), "--of", of, **PASSPHRASE)
         self.assertEqual(begun.returncode, 0, begun.stdout + begun.stderr)
         standby.start("start")
@@ -54,6 +62,29 @@ class TwoMachines(unittest.TestCase):
     def status(self, api: Api, run: int) -> dict[str, Any]:
         """How a run stands."""
         return api.status(run) or {"seq": 0, "phase": ""}
+
+    def assert_trusts_nobody_else(self, standby: Application) -> None:
+        """Under another certificate, whoever answers there is not spoken to."""
+        other, kept = standby.folder / "other.pem", standby.options.var / CERTIFICATE
+        certificate.write(other, "somebody else", "127.0.0.1")
+        other.write_text(certificate.public_part(other))
+        other.chmod(0o644)
+        change = "CHANGE MASTER TO MASTER_SSL_CA=%s"
+        with (
+            database.administrator(standby.options, make_secrets(standby.options)) as line,
+            line.cursor() as cursor,
+        ):
+            cursor.execute("STOP SLAVE")
+            cursor.execute(change, [str(other)])
+            cursor.execute("START SLAVE")
+            until(
+                lambda: "certificate" in replication.following(line).trouble, "the certificate to be refused"
+            )
+            self.assertFalse(replication.following(line).connected)
+            cursor.execute("STOP SLAVE")
+            cursor.execute(change, [str(kept)])
+            cursor.execute("START SLAVE")
+            until(lambda: replication.following(line).connected, "it to follow again")
 
     def burn(self) -> None:
         """All of the primary dies; its practice sites stand for other machines, and live on."""
@@ -75,6 +106,7 @@ class TwoMachines(unittest.TestCase):
             "it to catch up",
             120,
         )
+        self.assert_trusts_nobody_else(standby)
         known = self.status(self.api, run)["seq"]
         until(lambda: self.status(self.api, run)["seq"] > known + 5, "the run to go on", 180)
         self.burn()

@@ -8,15 +8,19 @@ from __future__ import annotations
 
 import json
 import secrets as chance
+import socket
 import time
+from contextlib import suppress
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
 from pymysql.cursors import DictCursor
 
 from maestoso.cli.stages import StageFailed
 from maestoso.real_lab import certificate
+from maestoso.server.config.exposure import ANY
 from maestoso.server.config.options import CERTIFICATE, REPLICA_USER, STANDBY, Options, Secrets
 
 LOGS_KEPT_DAYS = 7
@@ -54,10 +58,32 @@ def make_certificate(options: Options, place: Path) -> Path:
     """The certificate of the database, with its key, in its directory; beside the secrets, without it."""
     file = place / "replication.pem"
     if not file.is_file():
-        certificate.write(file, "database of Maestoso", "localhost")
+        certificate.write(file, "database of Maestoso", *names(options))
         file.chmod(0o600)
-    (options.var / CERTIFICATE).write_text(certificate.public_part(file), encoding="utf-8")
+    keep_certificate(options, certificate.public_part(file))
     return file
+
+
+def keep_certificate(options: Options, text: str) -> None:
+    """Beside the secrets, where the database may read it, whoever it runs as."""
+    (options.var / CERTIFICATE).write_text(text, encoding="utf-8")
+    (options.var / CERTIFICATE).chmod(0o644)
+
+
+def names(options: Options) -> list[str]:
+    """What this machine is reached by, as far as it is known: the certificate is for these."""
+    here = socket.gethostname()
+    found = [
+        "localhost",
+        "127.0.0.1",
+        here,
+        socket.getfqdn(),
+        urlsplit(options.public_address).hostname or "",
+    ]
+    with suppress(OSError):
+        found += [str(one[4][0]) for one in socket.getaddrinfo(here, None)]
+    found += [] if options.listen in ANY else [options.listen]
+    return [name for name in dict.fromkeys(found) if name]
 
 
 def server_id(place: Path) -> int:
@@ -107,7 +133,8 @@ def follow(cursor: Any, options: Options, secrets: Secrets, standby: Standby) ->
     cursor.execute("SET GLOBAL gtid_slave_pos=%s", [standby.position])
     cursor.execute(
         "CHANGE MASTER TO MASTER_HOST=%s, MASTER_PORT=%s, MASTER_USER=%s, MASTER_PASSWORD=%s, MASTER_SSL=1,"
-        " MASTER_SSL_CA=%s, MASTER_USE_GTID=slave_pos, MASTER_CONNECT_RETRY=5, MASTER_HEARTBEAT_PERIOD=5",
+        " MASTER_SSL_CA=%s, MASTER_SSL_VERIFY_SERVER_CERT=1, MASTER_USE_GTID=slave_pos,"
+        " MASTER_CONNECT_RETRY=5, MASTER_HEARTBEAT_PERIOD=5",
         [standby.host, standby.port, REPLICA_USER, secrets.replica_password, str(options.var / CERTIFICATE)],
     )
     cursor.execute("START SLAVE")
@@ -131,6 +158,8 @@ def following(line: Any) -> Following:
     trouble = row.get("Last_SQL_Error") or row.get("Last_IO_Error") or ""
     if not row:
         trouble = NOBODY
+    if "SSL connection error" in trouble:
+        trouble = "what answers there has not the certificate that came with the backup"
     return Following(connected=connected, behind_s=row.get("Seconds_Behind_Master"), trouble=str(trouble))
 
 

@@ -19,6 +19,7 @@ from maestoso.cli.processes import Processes
 from maestoso.cli.replication import Following, Standby
 from maestoso.cli.stages import StageFailed, stage
 from maestoso.engine.clock import SystemClock
+from maestoso.real_lab import certificate
 from maestoso.server.backups import records
 from maestoso.server.config.options import CERTIFICATE, STANDBY, Options
 
@@ -46,7 +47,14 @@ def become_standby(options: Options, of: str, room: Path) -> None:
             "This backup cannot begin a standby: it was made while the primary had no replication_port. "
             "Set one there, start it anew, and make another backup."
         )
-    (options.var / CERTIFICATE).write_bytes((room / CERTIFICATE).read_bytes())
+    known = certificate.names_of(room / CERTIFICATE)
+    if host not in known:
+        raise StageFailed(
+            f"The certificate of the primary's database is for {', '.join(known)}, and not for {host}. "
+            "Name it by one of these, or set its public_address to a name that it is reached by, remove "
+            "mariadb/replication.pem there, start it anew, and make another backup."
+        )
+    replication.keep_certificate(options, (room / CERTIFICATE).read_text(encoding="utf-8"))
     since = SystemClock().now().isoformat(timespec="seconds")
     replication.write_standby(options, Standby(host=host, port=port, since=since, position=position))
 

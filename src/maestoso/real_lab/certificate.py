@@ -48,6 +48,13 @@ def _general(found_at: str) -> x509.GeneralName:
         return x509.DNSName(found_at)
 
 
+def names_of(file: Path) -> list[str]:
+    """Host names and addresses that a certificate (PEM) is for."""
+    found = x509.load_pem_x509_certificate(file.read_bytes())
+    said = found.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
+    return [*said.get_values_for_type(x509.DNSName), *map(str, said.get_values_for_type(x509.IPAddress))]
+
+
 def public_part(file: Path) -> str:
     """The certificate (PEM) without its key."""
     found = x509.load_pem_x509_certificate(file.read_bytes())
