@@ -97,16 +97,16 @@ class TwoMachines(unittest.TestCase):
 
     def test_the_run_ends_there_and_the_old_primary_can_do_nothing_any_more(self) -> None:
         self.assertIn(ALONE, self.titles())
-        run = self.api.start_test("HARB", PACE)
-        until(lambda: self.status(self.api, run)["phase"] == "bring-up", "the first wave")
         standby = self.follower()
         until(lambda: ALONE not in self.titles(), "the board to see that it follows")
+        self.assert_trusts_nobody_else(standby)
         until(
             lambda: standby.command("standby").stdout.count("has all that the primary has"),
             "it to catch up",
             120,
         )
-        self.assert_trusts_nobody_else(standby)
+        run = self.api.start_test("HARB", PACE)
+        until(lambda: self.status(self.api, run)["phase"] == "bring-up", "the first wave")
         known = self.status(self.api, run)["seq"]
         until(lambda: self.status(self.api, run)["seq"] > known + 5, "the run to go on", 180)
         self.burn()
