@@ -14,6 +14,7 @@ from maestoso.server.backups.archive import (
     CONTENT,
     BackupFailed,
     Lock,
+    _take_out,
     make_key,
     needs_passphrase,
     read_about,
@@ -112,6 +113,20 @@ class Files(unittest.TestCase):
         self.assertIn("is no backup of Maestoso", self.refused(passphrase=PASSPHRASE))
         self.file.unlink()
         self.assertIn("cannot be read", self.refused(passphrase=PASSPHRASE))
+
+    def test_nothing_is_written_outside_of_its_folder(self) -> None:
+        link, outside = tarfile.TarInfo("link"), tarfile.TarInfo("../outside")
+        link.type, link.linkname = tarfile.SYMTYPE, "/etc/passwd"
+        for entry in (link, outside):
+            place = self.folder / f"{entry.name.strip('./')}.tar"
+            with tarfile.open(place, "w:gz") as made:
+                made.addfile(entry, io.BytesIO())
+            out = self.folder / f"out-{place.stem}"
+            out.mkdir()
+            with tarfile.open(place, "r:gz") as inner, self.assertRaises(tarfile.TarError):
+                _take_out(inner, out)
+            self.assertEqual(list(out.iterdir()), [])
+        self.assertFalse((self.folder / "outside").exists())
 
     def test_one_of_a_newer_format_names_its_release(self) -> None:
         self.write(passphrase=PASSPHRASE)
