@@ -105,6 +105,8 @@ class TwoMachines(unittest.TestCase):
             "it to catch up",
             120,
         )
+        for command in (("backup", "--to", str(standby.folder)), ("upgrade",), ("admin", "ada")):
+            self.assertIn("is a standby, and only follows", standby.command(*command, **PASSPHRASE).stderr)
         run = self.api.start_test("HARB", PACE)
         until(lambda: self.status(self.api, run)["phase"] == "bring-up", "the first wave")
         known = self.status(self.api, run)["seq"]

@@ -388,6 +388,7 @@ def _make_administrator(processes: Processes, name: str, password: str) -> None:
 def _admin(options: Options, name: str, *, demo: bool) -> int:
     """For a locked-out organisation: whoever has this machine gets in, and the audit trail says so."""
     place = _place(options, "demo" if demo else "live")
+    replication.refuse_standby(place, "Accounts are those of its primary.")
     processes = Processes(place, make_secrets(place), practice=demo)
     if not database.answers(place, processes.secrets):
         raise StageFailed("Maestoso does not run there. Start it first: its database is needed.")

@@ -16,6 +16,7 @@ from maestoso import __version__
 from maestoso.cli import database
 from maestoso.cli.keys import make_secrets
 from maestoso.cli.processes import Processes
+from maestoso.cli.replication import refuse_standby
 from maestoso.cli.stages import StageFailed, stage
 from maestoso.cli.standby import become_standby, parse_of
 from maestoso.server.backups import archive, records
@@ -38,6 +39,7 @@ def make_key(file: Path) -> int:
 
 def backup(options: Options, folder: str) -> int:
     """Make a backup of what is installed there, running or not."""
+    refuse_standby(options, "Make backups of its primary.")
     to = Path(folder or options.backup_folder or ".").resolve()
     if not to.is_dir():
         raise StageFailed(f"There is no folder {to}. Make it, or name another one: --to FOLDER.")
@@ -48,6 +50,7 @@ def backup(options: Options, folder: str) -> int:
 
 def try_out(options: Options, file: Path, key: str) -> int:
     """See whether a backup could be restored, beside what is installed."""
+    refuse_standby(options, "Try backups where its primary is.")
     with _records(options) as processes:
         given = _opens(file, key)
         return _asked(processes, [str(file), "--try", *(["--key", key] if key else [])], given)
@@ -79,11 +82,13 @@ def restore(options: Options, file: Path, key: str, prepare: Prepare, standby_of
             f"{file} was made by release {about.release}, and this is {__version__}. Upgrade first."
         )
     given = _opens(file, key)
-    var.parent.mkdir(parents=True, exist_ok=True)
+    var.mkdir(parents=True, exist_ok=True)
+    var.chmod(0o711 if os.geteuid() == 0 else 0o700)
     try:
         under_way = _bring_back(options, file, given, key, prepare, standby_of)
     except BaseException:
-        if var.exists():
+        # A service may empty its folder, and not take it away.
+        with contextlib.suppress(PermissionError):
             database.remove(var)
         raise
     print(f"\n  Everything of {about.made_at} is in {var}. Start it: ./maestoso start")
@@ -99,14 +104,12 @@ def restore(options: Options, file: Path, key: str, prepare: Prepare, standby_of
 def _bring_back(
     options: Options, file: Path, passphrase: str, key: str, prepare: Prepare, standby_of: str
 ) -> int:
-    with tempfile.TemporaryDirectory(prefix=archive.ON_ITS_WAY, dir=options.var.parent) as place:
+    with tempfile.TemporaryDirectory(prefix=archive.ON_ITS_WAY, dir=options.var) as place:
         room = Path(place) / "content"
         room.mkdir(mode=0o700)
         private = Path(key).read_text(encoding="utf-8") if key else ""
         with stage("Opening the backup"):
             archive.unpack(file, room, passphrase=passphrase, key=private)
-        options.var.mkdir(parents=True, exist_ok=True)
-        options.var.chmod(0o711 if os.geteuid() == 0 else 0o700)
         shutil.copy(room / records.SECRETS, options.var / records.SECRETS)
         (options.var / records.SECRETS).chmod(0o600)
         if (room / records.KEYS).is_dir():

@@ -44,6 +44,12 @@ def read_standby(options: Options) -> Standby | None:
     return Standby(**json.loads(file.read_text(encoding="utf-8"))) if file.is_file() else None
 
 
+def refuse_standby(options: Options, instead: str) -> None:
+    """Raises StageFailed where this is a standby, whose records are written by its primary alone."""
+    if read_standby(options) is not None:
+        raise StageFailed(f"What is installed in {options.var} is a standby, and only follows. {instead}")
+
+
 def write_standby(options: Options, standby: Standby) -> None:
     """From the next start on it follows."""
     (options.var / STANDBY).write_text(json.dumps(asdict(standby), indent=1), encoding="utf-8")

@@ -8,6 +8,7 @@ from maestoso import __version__
 from maestoso.cli import front_end
 from maestoso.cli.keys import make_secrets
 from maestoso.cli.processes import Processes
+from maestoso.cli.replication import refuse_standby
 from maestoso.cli.stages import StageFailed, stage
 from maestoso.server.backups import records
 from maestoso.server.config.options import Options
@@ -20,6 +21,7 @@ def upgrade(options: Options, django: Callable[..., None]) -> int:
     """
     if not (options.var / "secrets.json").is_file():
         raise StageFailed(f"Nothing is installed in {options.var}.")
+    refuse_standby(options, "Begin it anew with a backup of the release that its primary is of by then.")
     processes = Processes(options, make_secrets(options), practice=False)
     if processes.as_services():
         raise StageFailed("Stop the services first: systemctl stop maestoso.target")
