@@ -15,6 +15,7 @@ from django.db.models import F
 from django.db.models.functions import Now
 
 from maestoso.core.errors import DomainError
+from maestoso.engine.clock import SystemClock
 from maestoso.server.common.news import ring
 from maestoso.server.config.settings import SECRETS
 from maestoso.server.reign.models import Reign
@@ -77,11 +78,16 @@ def note_past(said: str) -> None:
 
 
 def begin() -> int:
-    """Begin the next one; returns its number. Leases of whoever conducted before are over."""
+    """Begin the next one; returns its number. Leases of whoever conducted before are over.
+
+    It is numbered by the second, above the one before: a backup that is restored after a standby took over
+    knows nothing of that reign, and must not begin one of the same number.
+    """
     row, _ = Reign.objects.get_or_create(pk=1)
     for label, model, column in (("runs", "Run", "lease_until"), ("keeper", "KeeperLease", "until")):
         apps.get_model(label, model).objects.update(**{column: None})
     apps.get_model("runs", "EngineBeat").objects.all().delete()
     apps.get_model("runs", "Run").objects.filter(outcome="").update(fence=F("fence") + TAKEN_OVER)
-    Reign.objects.filter(pk=1).update(number=row.number + 1, since=Now(), ended_at=None, ended_because="")
-    return row.number + 1
+    following = max(row.number + 1, int(SystemClock().now().timestamp()))
+    Reign.objects.filter(pk=1).update(number=following, since=Now(), ended_at=None, ended_because="")
+    return following

@@ -18,7 +18,7 @@ class Migration(migrations.Migration):
                         auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
                     ),
                 ),
-                ("number", models.PositiveIntegerField(default=0)),
+                ("number", models.PositiveBigIntegerField(default=0)),
                 ("since", models.DateTimeField(null=True)),
                 ("ended_at", models.DateTimeField(null=True)),
                 ("ended_because", models.CharField(blank=True, default="", max_length=1000)),
