@@ -13,6 +13,7 @@ import unittest
 from pathlib import Path
 from typing import Any
 
+from django.conf import settings
 from django.test.runner import DiscoverRunner
 
 FILE = "MAESTOSO_TEST_TIMES"
@@ -54,6 +55,11 @@ class TimedTextRunner(unittest.TextTestRunner):
 
 class TimedRunner(DiscoverRunner):
     """Django's runner with that result."""
+
+    def setup_test_environment(self, **more: Any) -> None:
+        """Jobs are done where they are waited for: what a test began is seen by nobody else."""
+        super().setup_test_environment(**more)
+        settings.JOBS_AT_ONCE = True
 
     def get_resultclass(self) -> type[unittest.TextTestResult]:
         """What tests are counted in."""

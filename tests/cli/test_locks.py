@@ -16,8 +16,6 @@ from maestoso.cli.stages import ROOT
 PYTHONS = ("3.11.0", "3.11.2", "3.11.15", "3.12.14", "3.13.15")
 APPLICATION, TESTS = ROOT / "requirements.lock", ROOT / "requirements-test.lock"
 ONLY_FOR_TESTS = (
-    "celery",
-    "redis",
     "networkx",
     "simpy",
     "mypy",

@@ -13,7 +13,9 @@ from maestoso.core.codec import to_data
 from maestoso.core.estate.csv_file import COLUMNS
 from maestoso.server.estate import agents
 from maestoso.server.estate.agents import ask
-from maestoso.server.estate.models import EstateMark, ImportJob, Site, WorkloadRow
+from maestoso.server.estate.models import EstateMark, Site, WorkloadRow
+from maestoso.server.jobs.models import Job
+from maestoso.server.jobs.work import Stopped, Work, perform
 from tests.core.estate.test_files import envelope, ova
 from tests.server.tidewell import Tidewell
 
@@ -343,8 +345,18 @@ class Files(EstateCase):
 
     def test_a_cancel_while_it_writes_takes_everything_back(self) -> None:
         job = self.bring("one.csv", b"site,name,cores,memory_mib\nQUA,lone-01,1,1024\n")
-        ImportJob.objects.filter(pk=job["id"]).update(cancel=True)
-        self.assertEqual(self.confirm(job)["state"], "cancelled")
+
+        def cancelled(at: Work) -> None:
+            """As if somebody pressed cancel when everything was written and nothing committed."""
+            self.assertEqual(self.names("lone"), ["lone-01"])
+            raise Stopped
+
+        with mock.patch.object(Work, "_check", cancelled):
+            self.confirm(job)
+        self.assertEqual(self.names("lone"), [])
+        Job.objects.filter(state="working").update(cancel=True, until=None, state="waiting")
+        perform(Job.objects.latest("id").pk, "another worker", renewing=False)
+        self.assertEqual(self.get(f"/imports/{job['id']}")["state"], "cancelled")
         self.assertEqual(self.names("lone"), [])
 
     def test_an_estate_file_brings_networks_that_its_workloads_are_on(self) -> None:

@@ -17,6 +17,8 @@ from maestoso.server.backups.models import Backup
 from maestoso.server.common import room
 from maestoso.server.config.options import ROOT
 from maestoso.server.estate.models import Site
+from maestoso.server.jobs.models import Job
+from maestoso.server.jobs.services import begin
 from maestoso.server.keeper.leases import take
 from maestoso.server.monitoring import health
 from maestoso.server.runs.beats import Beats, silent
@@ -81,6 +83,12 @@ class AtWork(Tidewell):
         Beats("another").turned(0.1)
         self.assertNotIn(title, self.titles())
 
+    def test_that_nobody_works_at_jobs_is_said_once_somebody_waits(self) -> None:
+        begin("export", "Estate as CSV", {}, by="ann")
+        self.assertNotIn("Nobody works at jobs", self.titles())
+        Job.objects.update(asked_at=SystemClock().now() - timedelta(minutes=5))
+        self.assertIn("Nobody works at jobs", self.titles())
+
     def test_one_that_was_stopped_is_not_missed(self) -> None:
         beats = Beats("engine of a test")
         beats.turned(0.1)
@@ -133,6 +141,11 @@ class Figures(Tidewell):
         self.assertGreater(found["maestoso_steps_total", "done", "power-on"], 0)
         self.assertGreater(found["maestoso_step_duration_mean_seconds", "power-on"], 0)
         self.assertEqual(found["maestoso_keeper_up",], 0.0)
+        self.assertEqual(found["maestoso_job_wait_seconds",], 0.0)
+        begin("export", "Estate as CSV", {}, by="ann")
+        after = self.figures()
+        self.assertEqual(after["maestoso_jobs", "export", "waiting"], 1.0)
+        self.assertGreater(after["maestoso_job_wait_seconds",], 0.0)
 
     def test_rules_and_dashboard_that_come_along_ask_for_figures_that_there_are(self) -> None:
         Beats("engine of a test").turned(0.25)

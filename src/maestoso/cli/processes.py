@@ -82,6 +82,7 @@ class Processes:
             "PYTHONUNBUFFERED": "1",
             "MAESTOSO_ENGINE_NAME": f"engine of {self.secrets.instance}",
             "MAESTOSO_KEEPER_NAME": f"keeper of {self.secrets.instance}",
+            "MAESTOSO_WORKER_NAME": f"worker of {self.secrets.instance}",
         }
 
     def taken_ports(self) -> list[str]:
@@ -313,6 +314,7 @@ class Processes:
         token = {"MAESTOSO_SITE_TOKEN": self.secrets.site_token}
         server = () if options.db_host else (database.server_command(options),)
         plain = [self._served("plain", options.plain_port)] if options.plain_port else []
+        workers = Program("workers", [python, "-m", "django", "run_workers"], 4, late=True)
         return [
             *(Program("mariadb", command, 1, records=True) for command in server),
             *(
@@ -344,6 +346,7 @@ class Processes:
             Program("keeper", [python, "-m", "django", "run_keeper"], 3),
             Program("web", self._served("asgi", options.web_port, tls=bool(options.certificate)), 4),
             *(Program("plain", command, 4) for command in plain),
+            *([workers] if options.workers else []),
         ]  # fmt: skip
 
     def _served(self, module: str, port: int, *, tls: bool = False) -> list[str]:

@@ -15,9 +15,13 @@ from maestoso.core.runs.decide import settle
 from maestoso.core.runs.events import Draft, Event
 from maestoso.core.runs.operations import OperationState, operation_for, outcome
 from maestoso.core.runs.state import RunState
+from maestoso.core.runs.steps import RESOLVED
 from maestoso.core.runs.watching import noticed, probed_at, watched
 from maestoso.practice.world import World
 from maestoso.sites.contract import Submission
+
+SAID_EVERY = 200
+"""Events between two words on how far it is."""
 
 Person = Callable[[RunState], tuple[Draft, float] | None]
 """Looks at a run that waits and says what they do and after how many seconds; None to leave it waiting."""
@@ -44,12 +48,23 @@ class Rehearsal:
         self.state = RunState(first)
         self.asked: dict[str, str] = {}
 
-    def play(self, person: Person, most_events: int = 200_000) -> RunState:
-        """Run until the end, or until it waits for somebody and ``person`` does nothing."""
+    def play(
+        self, person: Person, most_events: int = 200_000, tell: Callable[[int, int], None] = lambda *_: None
+    ) -> RunState:
+        """Run until the end, or until it waits for somebody and ``person`` does nothing.
+
+        ``tell`` hears once in a while how many steps of how many are settled.
+        """
         self._advance(self.now.timestamp())
+        said_at = 0
         while len(self.log) < most_events:
             events, wake_at = settle(self.state, self.now)
             self._write(events)
+            if len(self.log) >= said_at:
+                said_at = len(self.log) + SAID_EVERY
+                tell(
+                    sum(step.status in RESOLVED for step in self.state.steps.values()), len(self.state.steps)
+                )
             if self.state.finished:
                 break
             if self.state.persons or self.state.failed or self.state.held_because is not None:

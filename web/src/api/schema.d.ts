@@ -584,7 +584,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description One ZIP with reports, seals, the check to do by hand, and an index; it comes run by run. */
+        /** @description One ZIP with reports, seals, the check to do by hand, and an index. */
         get: operations["evidenceArchive"];
         put?: never;
         post?: never;
@@ -920,6 +920,58 @@ export interface paths {
         put?: never;
         /** @description Choose a password with a link, and sign in; with a second factor, sign in is still to come. */
         post: operations["acceptInvitation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The jobs of whoever asks, the newest first; what is over is kept for a day. */
+        get: operations["jobs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How it stands. */
+        get: operations["job"];
+        put?: never;
+        post?: never;
+        /** @description Stop it; nothing of it stays. */
+        delete: operations["cancelJob"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{id}/result": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What the address that began it would have answered, a file or JSON; refused where it failed. */
+        get: operations["jobResult"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1813,23 +1865,6 @@ export interface paths {
         };
         /** @description Tagged, with its text as text. */
         get: operations["reportPdf"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/runs/{id}/report.pdf/progress": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** @description The page of the PDF that is being set. */
-        get: operations["reportPrinting"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3182,6 +3217,7 @@ export interface components {
             state: "reading" | "ready" | "writing" | "done" | "cancelled" | "failed";
             done: number;
             total: number;
+            left_s: number | null;
             problem: string;
             new: number;
             changed: number;
@@ -3206,6 +3242,26 @@ export interface components {
             name: string;
             secret: string;
             password: string;
+        };
+        JobView: {
+            id: number;
+            kind: string;
+            about: string;
+            /** @enum {string} */
+            state: "waiting" | "working" | "done" | "failed" | "cancelled";
+            cancelling: boolean;
+            /** Format: date-time */
+            asked_at: string;
+            began_at: string | null;
+            ended_at: string | null;
+            attempt: number;
+            done: number;
+            total: number;
+            per_s: number | null;
+            left_s: number | null;
+            file: string;
+            size: number;
+            problem: string;
         };
         JoiningSent: {
             names?: string[];
@@ -3855,9 +3911,6 @@ export interface components {
             services: components["schemas"]["Probed"][];
             approvals: number;
             approvers: string[];
-        };
-        Printing: {
-            page: number | null;
         };
         Probe: {
             /** @enum {string} */
@@ -6472,7 +6525,10 @@ export interface operations {
                 /** @description Numbers with commas; all where missing. */
                 runs?: string;
             };
-            header?: never;
+            header?: {
+                /** @description `respond-async`: answer at once with the job that makes it (RFC 7240). */
+                Prefer?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -6484,6 +6540,14 @@ export interface operations {
                 };
                 content: {
                     "application/zip": string;
+                };
+            };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
                 };
             };
             400: components["responses"]["Refused400"];
@@ -6623,7 +6687,10 @@ export interface operations {
                 /** @description The filter language; empty finds all. */
                 filter?: string;
             };
-            header?: never;
+            header?: {
+                /** @description `respond-async`: answer at once with the job that makes it (RFC 7240). */
+                Prefer?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -6638,6 +6705,14 @@ export interface operations {
                     "application/json": {
                         [key: string]: unknown;
                     };
+                };
+            };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
                 };
             };
             400: components["responses"]["Refused400"];
@@ -7316,6 +7391,119 @@ export interface operations {
             503: components["responses"]["Refused503"];
         };
     };
+    jobs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"][];
+                };
+            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    job: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    cancelJob: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    jobResult: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
     library: {
         parameters: {
             query?: never;
@@ -7930,7 +8118,10 @@ export interface operations {
     whatHelps: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description `respond-async`: answer at once with the job that makes it (RFC 7240). */
+                Prefer?: string;
+            };
             path: {
                 code: string;
             };
@@ -7948,6 +8139,14 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Helps"];
+                };
+            };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
                 };
             };
             400: components["responses"]["Refused400"];
@@ -8094,7 +8293,10 @@ export interface operations {
     rehearse: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description `respond-async`: answer at once with the job that makes it (RFC 7240). */
+                Prefer?: string;
+            };
             path: {
                 code: string;
             };
@@ -8112,6 +8314,14 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RehearsalView"];
+                };
+            };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
                 };
             };
             400: components["responses"]["Refused400"];
@@ -8157,7 +8367,10 @@ export interface operations {
     runBookPdf: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description `respond-async`: answer at once with the job that makes it (RFC 7240). */
+                Prefer?: string;
+            };
             path: {
                 code: string;
             };
@@ -8171,6 +8384,14 @@ export interface operations {
                 };
                 content: {
                     "application/pdf": string;
+                };
+            };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobView"];
                 };
             };
             400: components["responses"]["Refused400"];
@@ -9172,7 +9393,10 @@ export interface operations {
     reportPdf: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description `respond-async`: answer at once with the job that makes it (RFC 7240). */
+                Prefer?: string;
+            };
             path: {
                 id: number;
             };
@@ -9188,32 +9412,12 @@ export interface operations {
                     "application/pdf": string;
                 };
             };
-            400: components["responses"]["Refused400"];
-            403: components["responses"]["Refused403"];
-            404: components["responses"]["Refused404"];
-            409: components["responses"]["Refused409"];
-            410: components["responses"]["Refused410"];
-            422: components["responses"]["Refused422"];
-            503: components["responses"]["Refused503"];
-        };
-    };
-    reportPrinting: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Printing"];
+                    "application/json": components["schemas"]["JobView"];
                 };
             };
             400: components["responses"]["Refused400"];

@@ -60,6 +60,7 @@ const items = computed<Item[]>(() => {
     { label: "People, roles and invitations", hint: "page", run: go("/settings/people") },
     { label: "My account: password, sessions, tokens", hint: "page", run: go("/account") },
     { label: "Backups", hint: "page", run: go("/settings/backups") },
+    { label: "Jobs", hint: "page", run: go("/jobs") },
     { label: "Retired things, and the way back", hint: "page", run: go("/settings/retired") },
     ...plans.map((plan) => ({ label: `${plan.name} over all its runs`, hint: "trend", run: go(`/evidence/plans/${plan.code}`) })),
     { label: "Practice lab", hint: "page", run: go("/lab") },

@@ -50,6 +50,7 @@ export const router = createRouter({
     { path: "/sign-in/provider", name: "provider-return", meta: { title: "Sign-in", help: "people#an-identity-provider", anybody: true }, component: () => import("@/features/people/ProviderReturn.vue") },
     { path: "/approvals", name: "approvals", meta: { title: "Approvals", help: "people#second-signatures" }, component: () => import("@/features/approvals/ApprovalsPage.vue") },
     { path: "/approvals/:id(\\d+)", name: "approval", meta: { title: "Approval", help: "people#second-signatures" }, component: () => import("@/features/approvals/ApprovalPage.vue") },
+    { path: "/jobs", name: "jobs", meta: { title: "Jobs", help: "scaling#jobs" }, component: () => import("@/features/jobs/JobsPage.vue") },
     { path: "/account", name: "account", meta: { title: "My account", help: "people#my-account" }, component: () => import("@/features/people/AccountPage.vue") },
     { path: "/invitation/:name/:secret", name: "invitation", meta: { title: "Invitation", help: "people#invitations", anybody: true }, component: () => import("@/features/people/InvitationPage.vue") },
     { path: "/lab", name: "lab", meta: { title: "Practice lab", help: "practice-lab" }, component: () => import("@/features/practice_lab/LabPage.vue") },

@@ -12,6 +12,7 @@ export const TOPICS = [
   ["people", "People and roles"],
   ["settings", "Settings"],
   ["operations", "Operation"],
+  ["scaling", "Scaling"],
   ["practice-lab", "Practice lab"],
   ["glossary", "Glossary"],
   ["security", "Security"],

@@ -56,15 +56,24 @@ def helps(
     compile_graph: Callable[[RunInputs], StepGraph],
     most: int = 5,
     samples: int = 400,
+    tell: Callable[[int, int], None] = lambda *_: None,
 ) -> tuple[Help, ...]:
-    """The changes that save most, best first; ``authored`` is the plan as edited, ``inputs`` as compiled."""
+    """The changes that save most, best first; ``authored`` is the plan as edited, ``inputs`` as compiled.
+
+    ``tell`` hears how many schedules and forecasts of how many are made.
+    """
     ranked: list[tuple[float, int, Candidate, StepGraph]] = []
-    for place, candidate in enumerate(list(_candidates(authored, inputs, now))[:MOST_CANDIDATES]):
+    candidates = list(_candidates(authored, inputs, now))[:MOST_CANDIDATES]
+    whole = len(candidates) + min(most * 2, len(candidates))
+    for place, candidate in enumerate(candidates):
+        tell(place, whole)
         graph = _counted(compile_graph(candidate.inputs))
         ends = list_schedule(graph, _medians(graph, inputs.estimates), candidate.inputs.limits).makespan_s
         ranked.append((ends, place, candidate, graph))
     found = []
-    for _, _, candidate, graph in sorted(ranked, key=lambda one: one[:2])[: most * 2]:
+    best = sorted(ranked, key=lambda one: one[:2])[: most * 2]
+    for place, (_, _, candidate, graph) in enumerate(best, start=len(candidates)):
+        tell(place, whole)
         limits = candidate.inputs.limits
         made = forecast(graph, inputs.estimates, limits, inputs.plan.rto_s, samples=samples)
         if now.p50_s - made.p50_s >= WORTH_S:

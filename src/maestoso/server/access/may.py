@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from typing import Any
 
 from django.contrib.auth.models import User
@@ -18,6 +18,7 @@ from maestoso.server.access.roles import known_roles
 from maestoso.server.access.second_factor import why_restricted
 from maestoso.server.access.table import ANYBODY, BY_KIND, OWN, TABLE, TO_RESTORE
 from maestoso.server.estate.models import Retired
+from maestoso.server.jobs.services import may_take
 
 
 class NotPermitted(DomainError):
@@ -121,6 +122,12 @@ def require(request: Request, permission: str, kind: str = "", *key: str) -> Non
         raise NotPermitted(*refusal(permission, sorted(roles), able(permission), known))
     if kind:
         check_object(request, permission, kind, key)
+
+
+@may_take.hears
+def _still_may(request: Request, needs: Sequence[str]) -> None:
+    """Who asked for a job may have lost since what its result needs."""
+    require(request, *needs)
 
 
 def able(permission: str, but: str = "") -> list[str]:

@@ -41,7 +41,9 @@ OF_NOBODY = frozenset(
     {
         "people", "settings", "settings/logo", "filters", "filters/{name}", "plan-files/schema",
         "plan-templates", "library", "run-views", "approval-rules", "approvals/deeds", "evidence/keys",
-        "evidence/verify", "crosswalks/proposals", "crosswalks/trial",
+        "evidence/verify", "crosswalks/proposals", "crosswalks/trial", "jobs", "jobs/{id}",
+        "jobs/{id}/result",
     }
 )  # fmt: skip
-"""Addresses that say nothing of the estate, to look at: what changes them is for everything all the same."""
+"""Addresses that say nothing of the estate, or only to whoever asked for it, to look at: what changes them is
+for everything all the same."""

@@ -76,6 +76,10 @@ TABLE: dict[str, dict[str, str]] = {
     "backups": {"GET": READ_AUDIT},
     "retired": {"GET": SEE},
     "retired/{id}/back": {"POST": BY_KIND},
+    # What takes its time, each for whoever asked for it.
+    "jobs": {"GET": SEE},
+    "jobs/{id}": {"GET": SEE, "DELETE": SEE},
+    "jobs/{id}/result": {"GET": SEE},
     # The estate.
     "sites": {"GET": SEE, "POST": CHANGE_ESTATE},
     "sites/{code}": {"PUT": CHANGE_ESTATE, "DELETE": CHANGE_ESTATE},
@@ -172,7 +176,6 @@ TABLE: dict[str, dict[str, str]] = {
     "runs/{id}/report.html": {"GET": TAKE_EVIDENCE},
     "runs/{id}/report.json": {"GET": TAKE_EVIDENCE},
     "runs/{id}/report.pdf": {"GET": TAKE_EVIDENCE},
-    "runs/{id}/report.pdf/progress": {"GET": TAKE_EVIDENCE},
     "evidence/archive.zip": {"GET": TAKE_EVIDENCE},
     "evidence/keys": {"GET": SEE, "POST": CHANGE_SETTINGS},
     "evidence/proof": {"GET": SEE},

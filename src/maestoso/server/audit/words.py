@@ -37,6 +37,7 @@ DID: dict[str, dict[str, str]] = {
     # The organisation.
     "settings": {"PUT": "Changed the settings of the organisation"},
     "logo": {"PUT": "Changed the logo", "DELETE": "Removed the logo"},
+    "job": {"DELETE": "Cancelled the job {pk}"},
     # The estate.
     "sites": {"POST": "Registered the site {body.code}"},
     "site": {"PUT": "Changed the site {code}", "DELETE": "Retired the site {code}"},

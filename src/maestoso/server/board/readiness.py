@@ -20,18 +20,15 @@ from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.readiness.room_rules import little_room
 from maestoso.core.replication.lifecycle import is_copied
 from maestoso.core.runs.needs import needs
-from maestoso.core.wording import lasting, plain
+from maestoso.core.wording import plain
 from maestoso.server.approvals import services as approvals
-from maestoso.server.backups.services import trouble_of_backups
 from maestoso.server.board.shapes import KindState, LastProof, PlanRowView, Readiness
+from maestoso.server.board.upkeep import of_itself
 from maestoso.server.drills.picture import next_actions
 from maestoso.server.protection.picture import overview
 from maestoso.server.readiness.judgement import assess_plan, figures, findings_for
 from maestoso.server.readiness.shapes import NextAction
 from maestoso.server.readiness.surroundings import Surroundings
-from maestoso.server.reign import standbys
-from maestoso.server.reign.services import past_because
-from maestoso.server.runs.beats import silent
 from maestoso.server.runs.fences import unseen
 from maestoso.server.runs.models import KeptFence, Run, RunEvent
 from maestoso.server.runs.states import each
@@ -54,8 +51,7 @@ def readiness(now: datetime, reach: Reach = EVERYTHING) -> Readiness:
         rows.append((ctx, _row(around, ctx, _assess(around, ctx))))
     lost, idle = _if_lost(around, rows, reach), _without_purpose(rows)
     actions = [
-        *_from_reign(), *_from_split(), *_from_engines(), *_from_forgotten(around), *_from_room(rows),
-        *_from_runs(), *_from_backups(around), *_from_standbys(),
+        *of_itself(now), *_from_split(), *_from_forgotten(around), *_from_room(rows), *_from_runs(),
         *_from_approvals(now, reach),
         *_from_sites(around, lost),
         *_from_failovers(rows), *_from_copies(now, reach), *next_actions(now), *idle.values(),
@@ -224,47 +220,6 @@ def _from_approvals(now: datetime, reach: Reach) -> list[NextAction]:
     ]  # fmt: skip
 
 
-def _from_reign() -> list[NextAction]:
-    """Somebody else conducts: whoever looks at this board looks at the wrong one."""
-    why = past_because()
-    if not why:
-        return []
-    return [
-        NextAction(
-            urgency="now", title="This Maestoso conducts nothing any more", sentence=f"{why} Go on there.",
-            label="How to", to="/help/operations#the-standby",
-        )
-    ]  # fmt: skip
-
-
-def _from_standbys() -> list[NextAction]:
-    """A port is open for a standby, and none follows."""
-    if not standbys.are_expected() or standbys.following():
-        return []
-    return [
-        NextAction(
-            urgency="soon", title="No standby follows this Maestoso",
-            sentence="If this machine is lost now, only the sites know what was done since the last backup.",
-            label="How to", to="/help/operations#the-standby",
-        )
-    ]  # fmt: skip
-
-
-def _from_engines() -> list[NextAction]:
-    """Nobody conducts runs: what is started stays where it is."""
-    quiet = silent()
-    if quiet is None:
-        return []
-    return [
-        NextAction(
-            urgency="now", title="No engine is at work: runs stand still",
-            sentence=f"None was heard for {lasting(quiet.total_seconds())}. Runs that are started wait, and "
-            "those under way go on when one is back. On its machine, ./maestoso doctor says what is wrong.",
-            label="See the runs", to="/runs",
-        )
-    ]  # fmt: skip
-
-
 def _from_runs() -> list[NextAction]:
     actions = [
         NextAction(
@@ -295,19 +250,6 @@ def _from_runs() -> list[NextAction]:
                 )
             )
     return actions
-
-
-def _from_backups(around: Surroundings) -> list[NextAction]:
-    """Whether the records would outlive this machine; nothing where all of it is practice."""
-    said = trouble_of_backups(around.now)
-    if said is None or all(site.practice for site in around.sites.values()):
-        return []
-    return [
-        NextAction(
-            urgency="now" if said.late else "sometime", title=said.title, sentence=said.sentence,
-            label="How to", to="/help/operations#backups",
-        )
-    ]  # fmt: skip
 
 
 def _from_room(rows: list[tuple[Context, PlanRowView]]) -> list[NextAction]:

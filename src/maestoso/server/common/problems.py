@@ -27,7 +27,10 @@ def handle(error: Exception, context: dict[str, Any]) -> Response:
     """Django REST framework's hook for everything that a view raises."""
     if isinstance(error, DomainError):
         more = {"remedy": error.remedy, "field": error.field, **error.more}
-        return problem(error.status, error.code, error.sentence, **{k: v for k, v in more.items() if v})
+        reply = problem(error.status, error.code, error.sentence, **{k: v for k, v in more.items() if v})
+        if "retry_after_s" in error.more:
+            reply["Retry-After"] = str(error.more["retry_after_s"])
+        return reply
     if isinstance(error, exceptions.NotAuthenticated | exceptions.AuthenticationFailed):
         return problem(403, "not-signed-in", "You are not signed in. Sign in and try again.")
     if isinstance(error, exceptions.PermissionDenied | PermissionDenied):

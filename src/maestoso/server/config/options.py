@@ -44,6 +44,8 @@ class Options:
     from counts. ``audit_anchor`` is a file that signed heads of the audit trail are appended to.
     ``backup_folder`` is where the keeper puts a backup every ``backup_every_hours``, of which the newest
     ``backup_keep`` stay; ``backup_recipient`` is the public key that they are encrypted for.
+    ``broker`` is the address of the broker that tells workers of jobs (``redis://``, ``amqp://``); empty for
+    a folder of this machine. ``workers`` is how many jobs are done here at once; 0 for none.
     ``start_within_s`` is how long a start waits for processes to come up. ``log_format`` is ``lines`` for
     people or ``json`` for programs. ``debug`` shows errors to developers only.
     """
@@ -80,6 +82,8 @@ class Options:
     backup_recipient: str = ""
     backup_every_hours: int = 24
     backup_keep: int = 14
+    broker: str = ""
+    workers: int = 2
     log_format: str = "lines"
     debug: bool = False
 

@@ -40,6 +40,7 @@ INSTALLED_APPS = [
     "maestoso.server.audit",
     "maestoso.server.backups",
     "maestoso.server.reign",
+    "maestoso.server.jobs",
     "maestoso.server.estate",
     "maestoso.server.organisation",
     "maestoso.server.access",
@@ -51,6 +52,7 @@ INSTALLED_APPS = [
     "maestoso.server.scripts",
     "maestoso.server.runs",
     "maestoso.server.evidence",
+    "maestoso.server.readiness",
     "maestoso.server.drills",
     "maestoso.server.board",
     "maestoso.server.keeper",
@@ -75,6 +77,9 @@ MIDDLEWARE = [
     "maestoso.server.audit.record.AuditTrail",
     "maestoso.server.approvals.deeds.GiveBack",
 ]
+
+# Tests do jobs where they are waited for, without workers.
+JOBS_AT_ONCE = False
 
 CACHES = {"default": {"BACKEND": "maestoso.server.common.memory.Memory"}}
 
@@ -183,6 +188,8 @@ LOGGING = {
     "loggers": {
         "django.request": {"level": "ERROR"},
         "httpx": {"level": "WARNING"},
+        "kombu": {"level": "ERROR"},
+        "celery": {"level": "WARNING"},
         "weasyprint": {"level": "ERROR"},
         "fontTools": {"level": "WARNING"},
     },

@@ -8,3 +8,8 @@ class EstateConfig(AppConfig):
 
     name = "maestoso.server.estate"
     label = "estate"
+
+    def ready(self) -> None:
+        """Workers know its jobs."""
+        from maestoso.server.estate import exports as exports
+        from maestoso.server.estate import imports as imports

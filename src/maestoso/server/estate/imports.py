@@ -1,26 +1,21 @@
 """Bringing files in: read and compared first, written in one transaction only when a person said so.
 
-Small files are dealt with at once; larger ones in a thread of their own, with progress that can be followed
-and a cancel that leaves nothing behind.
+Both are jobs: whoever works at them may die, and nothing is written twice or by half.
 """
 
 from __future__ import annotations
 
 import json
-import logging
-import threading
 import zlib
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass
-from datetime import timedelta
 from typing import Any
 
-from django.db import connection, transaction
+from django.db import transaction
 
 from maestoso.core.codec import from_data, to_data
-from maestoso.core.errors import BadValue, DomainError, NotFound, Refused
+from maestoso.core.errors import BadValue, NotFound, Refused
 from maestoso.core.estate.checks import inventory_complaints, link_check, workload_complaints
 from maestoso.core.estate.csv_file import read_csv
 from maestoso.core.estate.json_file import read_json
@@ -30,6 +25,8 @@ from maestoso.core.files import Complaint
 from maestoso.core.model.estate import Inventory
 from maestoso.core.model.estate import Link as LinkValue
 from maestoso.core.ports import Clock
+from maestoso.engine.clock import SystemClock
+from maestoso.server.common.secret_text import seal, unseal
 from maestoso.server.estate.models import ImportJob, Site, WorkloadRow
 from maestoso.server.estate.services import (
     find_link,
@@ -41,13 +38,18 @@ from maestoso.server.estate.services import (
 )
 from maestoso.server.estate.shapes import AgentAt
 from maestoso.server.estate.snapshot import mark_changed, workloads_changed
+from maestoso.server.jobs import services as jobs
+from maestoso.server.jobs.work import Work, job_kind
 
-log = logging.getLogger("maestoso.server")
-AT_ONCE_BYTES = 300_000
-AT_ONCE_ITEMS = 400
+CLOCK = SystemClock()
+
 CHUNK = 500
-JOBS_KEPT = 20
-FORGOTTEN = timedelta(minutes=30)
+IMPORTS_KEPT = 20
+WAITED_S = 2.0
+"""Small files are done by then, and whoever imports one need not ask again."""
+READING, READY, WRITING, DONE, CANCELLED, FAILED = (
+    "reading", "ready", "writing", "done", "cancelled", "failed",
+)  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -59,54 +61,73 @@ class ImportOptions:
     network: str = ""
 
 
-class Cancelled(Exception):
-    """A person stopped it; the transaction is taken back."""
-
-
 def begin(name: str, raw: bytes, options: ImportOptions, by: str, clock: Clock) -> ImportJob:
-    """Read a file and compare it with what is known; small files at once."""
-    old = ImportJob.objects.values_list("pk", flat=True)[JOBS_KEPT - 1 :]
-    ImportJob.objects.filter(pk__in=list(old)).delete()
-    job = ImportJob.objects.create(
-        file_name=name[:200] or "file", options=to_data(options), by=by, at=clock.now()
-    )
-    _work(job, lambda: _read(job, name, raw, options), at_once=len(raw) <= AT_ONCE_BYTES)
-    job.refresh_from_db()
-    return job
+    """Read a file and compare it with what is known. Raises TooMuchAtOnce."""
+    name = name[:200] or "file"
+    with transaction.atomic():
+        old = ImportJob.objects.values_list("pk", flat=True)[IMPORTS_KEPT - 1 :]
+        ImportJob.objects.filter(pk__in=list(old)).delete()
+        row = ImportJob.objects.create(file_name=name, options=to_data(options), by=by, at=clock.now())
+        _ask(row, "read-import", f"Reading {name}", by=by, given=raw)
+    return _awaited(row)
 
 
-def find_job(pk: int, clock: Clock) -> ImportJob:
-    """One import; one that a restart interrupted is over."""
-    job = ImportJob.objects.filter(pk=pk).first()
-    if job is None:
+def find_import(pk: int) -> ImportJob:
+    """One import. Raises NotFound."""
+    row = ImportJob.objects.select_related("job").filter(pk=pk).first()
+    if row is None:
         raise NotFound(f"There is no import {pk}.", "Import the file again.")
-    if job.state in ("reading", "writing") and clock.now() - job.at > FORGOTTEN:
-        ImportJob.objects.filter(pk=pk).update(state="failed", problem="The server was restarted meanwhile.")
-        job.refresh_from_db()
-    return job
+    return row
 
 
-def confirm(pk: int, token: str, clock: Clock) -> ImportJob:
-    """Write what was previewed. Raises Refused unless it waits for that."""
-    if not ImportJob.objects.filter(pk=pk, state="ready").update(state="writing", done=0, at=clock.now()):
-        job = find_job(pk, clock)
-        raise Refused(
-            f"This import is {job.state}; only one that is ready can be confirmed.",
-            "Import the file again.",
-        )
-    job = find_job(pk, clock)
-    _work(job, lambda: _write(job, token, clock), at_once=job.total <= AT_ONCE_ITEMS)
-    job.refresh_from_db()
-    return job
+def confirm(pk: int, token: str, by: str) -> ImportJob:
+    """Write what was previewed. Raises Refused unless it waits for that, TooMuchAtOnce."""
+    with transaction.atomic():
+        if not ImportJob.objects.filter(pk=pk, state=READY).update(state=WRITING):
+            raise Refused(
+                f"This import is {state_of(find_import(pk))}; only one that is ready can be confirmed.",
+                "Import the file again.",
+            )
+        row = find_import(pk)
+        _ask(row, "write-import", f"Importing {row.file_name}", by=by, token=seal(token))
+    return _awaited(row)
 
 
-def cancel(pk: int, clock: Clock) -> ImportJob:
+def cancel(pk: int) -> ImportJob:
     """Stop an import; what was begun is taken back."""
-    job = find_job(pk, clock)
-    ImportJob.objects.filter(pk=pk, state="ready").update(state="cancelled")
-    ImportJob.objects.filter(pk=pk, state__in=("reading", "writing")).update(cancel=True)
-    job.refresh_from_db()
-    return job
+    row = find_import(pk)
+    if not ImportJob.objects.filter(pk=pk, state=READY).update(state=CANCELLED) and row.job is not None:
+        with suppress(Refused):  # it is over, and says how
+            jobs.cancel(row.job)
+    return find_import(pk)
+
+
+def state_of(row: ImportJob) -> str:
+    """How an import stands: while it is read or written, as its job does."""
+    if row.state not in (READING, WRITING):
+        return row.state
+    if row.job is None:
+        return FAILED
+    return row.job.state if row.job.state in (CANCELLED, FAILED) else row.state
+
+
+def problem_of(row: ImportJob) -> str:
+    """Why an import failed, in words; empty where it did not."""
+    if state_of(row) != FAILED:
+        return ""
+    said = row.job.problem if row.job else {"detail": "It was never finished."}
+    return " ".join(filter(None, (said.get("detail"), said.get("remedy"))))
+
+
+def _ask(row: ImportJob, kind: str, about: str, *, by: str, given: bytes = b"", **more: str) -> None:
+    row.job = jobs.begin(kind, about, {"import": row.pk, **more}, by=by, given=given)
+    row.save(update_fields=["job"])
+
+
+def _awaited(row: ImportJob) -> ImportJob:
+    if row.job is not None:
+        jobs.settled(row.job, WAITED_S)
+    return find_import(row.pk)
 
 
 def staged_of(job: ImportJob) -> dict[str, Any]:
@@ -115,40 +136,13 @@ def staged_of(job: ImportJob) -> dict[str, Any]:
     return staged
 
 
-def _work(job: ImportJob, work: Callable[[], None], *, at_once: bool) -> None:
-    def guarded() -> None:
-        try:
-            work()
-        except Cancelled:
-            _close(job, "cancelled", "")
-        except DomainError as error:
-            _close(job, "failed", f"{error.sentence} {error.remedy}".strip())
-        except Exception:
-            log.exception("Import %s failed", job.pk)
-            _close(job, "failed", "Something went wrong here. It was logged; nothing was changed.")
-
-    def apart() -> None:
-        try:
-            guarded()
-        finally:
-            connection.close()
-
-    if at_once:
-        guarded()
-    else:
-        threading.Thread(target=apart, name=f"import {job.pk}", daemon=True).start()
-
-
-def _close(job: ImportJob, state: str, problem: str) -> None:
-    ImportJob.objects.filter(pk=job.pk).update(state=state, problem=problem)
-
-
 # --- reading ---
 
 
-def _read(job: ImportJob, name: str, raw: bytes, options: ImportOptions) -> None:
-    staged = _parse(name, raw, options)
-    ImportJob.objects.filter(pk=job.pk).update(total=len(staged.workloads))
+@job_kind("read-import")
+def _read(work: Work) -> None:
+    row = find_import(work.args["import"])
+    staged = _parse(row.file_name, work.given(), from_data(ImportOptions, row.options))
     complaints = list(staged.complaints)
     inventories = _inventories(staged, complaints)
     known = {
@@ -160,7 +154,7 @@ def _read(job: ImportJob, name: str, raw: bytes, options: ImportOptions) -> None
     items, counts = [], {"new": 0, "changed": 0, "same": 0}
     for number, item in enumerate(staged.workloads):
         if number % CHUNK == 0:
-            _look_up(job, number)
+            work.tell(number, len(staged.workloads))
         wrong = next(iter(workload_complaints(item.workload, inventories.get(item.site))), None)
         if item.site not in inventories:
             wrong = ("site", f"There is no site {item.site[:40]!r}.", "Add the site, or correct the row.")
@@ -187,11 +181,10 @@ def _read(job: ImportJob, name: str, raw: bytes, options: ImportOptions) -> None
         "rows": staged.rows, **counts, "bad": len(complaints), "links": len(staged.links),
         "sites": [site.code for site in staged.sites],
     }  # fmt: skip
-    ImportJob.objects.filter(pk=job.pk, cancel=False).update(
-        staged=zlib.compress(json.dumps(packed).encode(), 1), summary=summary, state="ready",
-        total=counts["new"] + counts["changed"] + len(staged.sites) + len(staged.links), done=0,
-    )  # fmt: skip
-    ImportJob.objects.filter(pk=job.pk, cancel=True).update(state="cancelled")
+    with work.changing():
+        ImportJob.objects.filter(pk=row.pk, state=READING).update(
+            staged=zlib.compress(json.dumps(packed).encode(), 1), summary=summary, state=READY
+        )
 
 
 def _parse(name: str, raw: bytes, options: ImportOptions) -> Staged:
@@ -228,50 +221,30 @@ def _inventory(row: SiteRow) -> Inventory:
     )
 
 
-def _look_up(job: ImportJob, done: int) -> None:
-    """Say how far it is, and stop where a person wants that."""
-    ImportJob.objects.filter(pk=job.pk).update(done=done)
-    _stop_if_cancelled(job)
-
-
-def _stop_if_cancelled(job: ImportJob) -> None:
-    if ImportJob.objects.filter(pk=job.pk, cancel=True).exists():
-        raise Cancelled
-
-
 # --- writing ---
 
 
-def _write(job: ImportJob, token: str, clock: Clock) -> None:
-    packed = staged_of(job)
-    # Progress goes over a connection of its own: what the transaction writes nobody sees before its end.
-    with ThreadPoolExecutor(max_workers=1) as aside:
-
-        def say(done: int) -> None:
-            _stop_if_cancelled(job)
-            if job.total > AT_ONCE_ITEMS:
-                aside.submit(_say, job.pk, done)
-
-        with transaction.atomic():
-            touched = _write_sites(packed, token, clock)
-            touched |= _write_workloads(packed, say)
+@job_kind("write-import")
+def _write(work: Work) -> None:
+    row = find_import(work.args["import"])
+    packed = staged_of(row)
+    if row.state == WRITING:
+        with work.changing():
+            _write_sites(packed, unseal(work.args["token"]), CLOCK)
+            _write_workloads(packed, work.tell)
             mark_changed()
             workloads_changed()
-            _stop_if_cancelled(job)
-        for site in touched:
-            # One that is away says otherwise until it is told; the page of the sites shows that.
-            with suppress(Refused):
-                update_practice_site(site)
-        aside.submit(connection.close)
-    ImportJob.objects.filter(pk=job.pk).update(state="done", done=job.total, staged=b"")
+            # Whoever works at it again finds it done, and only tells the sites.
+            ImportJob.objects.filter(pk=row.pk).update(state=DONE)
+    codes = {one["code"] for one in packed["sites"]} | {one["site"] for one in packed["workloads"]}
+    for site in Site.objects.filter(code__in=codes):
+        # One that is away says otherwise until it is told; the page of the sites shows that.
+        with suppress(Refused):
+            update_practice_site(site)
+    ImportJob.objects.filter(pk=row.pk).update(staged=b"")
 
 
-def _say(pk: int, done: int) -> None:
-    ImportJob.objects.filter(pk=pk).update(done=done)
-
-
-def _write_sites(packed: dict[str, Any], token: str, clock: Clock) -> set[Site]:
-    touched: set[Site] = set()
+def _write_sites(packed: dict[str, Any], token: str, clock: Clock) -> None:
     for data in packed["sites"]:
         row = from_data(SiteRow, data)
         for field, sentence, remedy in inventory_complaints(_inventory(row)):
@@ -287,20 +260,18 @@ def _write_sites(packed: dict[str, Any], token: str, clock: Clock) -> set[Site]:
         keep_things(site, _inventory(row))
         if (site.name, site.kind, site.time_zone, site.inventory) != before:
             site.save()
-            touched.add(site)
     for data in packed["links"]:
         link = from_data(LinkValue, data)
         known = find_link(link.one, link.other)
         if known is None or known.core() != link:
             save_link(link)
-    return touched
 
 
-def _write_workloads(packed: dict[str, Any], say: Callable[[int], None]) -> set[Site]:
+def _write_workloads(packed: dict[str, Any], tell: Callable[[int, int], None]) -> None:
     items = [item for item in packed["workloads"] if item["change"] != "same"]
     sites = {code: find_site(code) for code in dict.fromkeys(item["site"] for item in items)}
     for begin_at in range(0, len(items), CHUNK):
-        say(begin_at)
+        tell(begin_at, len(items))
         chunk = items[begin_at : begin_at + CHUNK]
         names = [item["spec"]["name"] for item in chunk]
         known = {row.name: row for row in WorkloadRow.objects.filter(name__in=names)}
@@ -316,4 +287,4 @@ def _write_workloads(packed: dict[str, Any], say: Callable[[int], None]) -> set[
                 changed.append(row)
         WorkloadRow.objects.bulk_create(fresh)
         WorkloadRow.objects.bulk_update(changed, ["spec", "revision"])
-    return set(sites.values())
+    tell(len(items), len(items))

@@ -121,18 +121,15 @@ class SavedFilter(models.Model):
 class ImportJob(models.Model):
     """A file on its way in. ``staged`` is what it would bring (JSON, packed); written only when confirmed.
 
-    ``state``: reading, ready, writing, done, cancelled, failed.
+    ``state``: reading, ready, writing, done, cancelled. ``job`` reads or writes it, and says how that goes.
     """
 
     file_name = models.CharField(max_length=200)
     options: Any = models.JSONField(default=dict)
     state = models.CharField(max_length=12, default="reading")
-    cancel = models.BooleanField(default=False)
-    done = models.PositiveIntegerField(default=0)
-    total = models.PositiveIntegerField(default=0)
+    job = models.ForeignKey("jobs.Job", on_delete=models.SET_NULL, null=True)
     staged = models.BinaryField(default=b"")
     summary: Any = models.JSONField(default=dict)
-    problem = models.TextField(blank=True, default="")
     by = models.CharField(max_length=150)
     at = models.DateTimeField()
 

@@ -11,10 +11,11 @@ from maestoso.core.estate.uses import uses
 from maestoso.core.files import Complaint
 from maestoso.core.landing.room import usage
 from maestoso.core.people.scope import Reach
+from maestoso.engine.clock import SystemClock
 from maestoso.server.common.hooks import Hook
 from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.drift import drifted
-from maestoso.server.estate.imports import staged_of
+from maestoso.server.estate.imports import problem_of, staged_of, state_of
 from maestoso.server.estate.models import ImportJob, Link, Site, WorkloadRow
 from maestoso.server.estate.services import lacks, odd_of
 from maestoso.server.estate.shapes import (
@@ -30,7 +31,9 @@ from maestoso.server.estate.shapes import (
 )
 from maestoso.server.estate.snapshot import estate
 from maestoso.server.estate.trust import certificate_until
+from maestoso.server.jobs.services import seconds_left
 
+CLOCK = SystemClock()
 ROWS_SHOWN = 300
 
 
@@ -119,12 +122,14 @@ def site_view(site: Site) -> SiteView:
 
 def import_view(job: ImportJob) -> ImportView:
     """How an import stands."""
-    staged, summary = staged_of(job), job.summary
+    staged, summary, work = staged_of(job), job.summary, job.job
     rows: Iterable[dict[str, str]] = staged.get("workloads", [])[:ROWS_SHOWN]
-    state: Any = job.state
+    state: Any = state_of(job)
+    left_s = seconds_left(work, CLOCK.now()) if work else None
     return ImportView(
-        id=job.pk, file_name=job.file_name, state=state, done=job.done, total=job.total,
-        problem=job.problem, new=summary.get("new", 0), changed=summary.get("changed", 0),
+        id=job.pk, file_name=job.file_name, state=state, done=work.done if work else 0,
+        total=work.total if work else 0, left_s=left_s, problem=problem_of(job),
+        new=summary.get("new", 0), changed=summary.get("changed", 0),
         same=summary.get("same", 0), bad=summary.get("bad", 0), sites=tuple(summary.get("sites", [])),
         links=summary.get("links", 0),
         rows=tuple(

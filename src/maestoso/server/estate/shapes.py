@@ -243,7 +243,8 @@ class ImportRowView:
 class ImportView:
     """An import: how far it is, what it would bring, and what is wrong with the file.
 
-    ``rows`` and ``complaints`` are the first few hundred; the numbers count all.
+    ``rows`` and ``complaints`` are the first few hundred; the numbers count all. ``left_s`` goes by how it
+    went so far, where that is known.
     """
 
     id: int
@@ -251,6 +252,7 @@ class ImportView:
     state: Literal["reading", "ready", "writing", "done", "cancelled", "failed"]
     done: int
     total: int
+    left_s: float | None
     problem: str
     new: int = 0
     changed: int = 0

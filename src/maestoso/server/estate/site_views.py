@@ -14,7 +14,6 @@ from maestoso.core.errors import BadValue
 from maestoso.core.files import LARGEST_FILE
 from maestoso.core.model.estate import HostPool, Link, Network, StoragePool
 from maestoso.engine.clock import SystemClock
-from maestoso.server.common.fair import fairly
 from maestoso.server.common.raw_body import body_of, raw_body
 from maestoso.server.common.seen import seen_by
 from maestoso.server.common.shapes import read, reply, shape
@@ -199,11 +198,10 @@ class ImportsView(APIView):
         if len(raw) > LARGEST_FILE:
             raise BadValue("The file is too large.", f"Import at most {LARGEST_FILE // 2**20} MiB at once.")
         asked = {key: request.query_params.get(key, "") for key in ("site", "storage_pool", "network")}
-        with fairly(request, "import"):
-            job = imports.begin(
-                request.query_params.get("name", ""), raw, imports.ImportOptions(**asked),
-                request.user.get_username(), CLOCK,
-            )  # fmt: skip
+        job = imports.begin(
+            request.query_params.get("name", ""), raw, imports.ImportOptions(**asked),
+            request.user.get_username(), CLOCK,
+        )  # fmt: skip
         return reply(picture.import_view(job), 201)
 
 
@@ -213,7 +211,7 @@ class ImportDetailView(APIView):
     @extend_schema(operation_id="import", responses=shape(ImportView))
     def get(self, request: Request, pk: int) -> Response:
         """How it stands."""
-        return reply(picture.import_view(imports.find_job(pk, CLOCK)))
+        return reply(picture.import_view(imports.find_import(pk)))
 
     @extend_schema(
         operation_id="confirmImport", request=shape(Confirm, sent=True), responses=shape(ImportView)
@@ -221,12 +219,12 @@ class ImportDetailView(APIView):
     def post(self, request: Request, pk: int) -> Response:
         """Write what was previewed."""
         sent = read(Confirm, request)
-        return reply(picture.import_view(imports.confirm(pk, sent.token, CLOCK)))
+        return reply(picture.import_view(imports.confirm(pk, sent.token, request.user.get_username())))
 
     @extend_schema(operation_id="cancelImport", responses={200: shape(ImportView)})
     def delete(self, request: Request, pk: int) -> Response:
         """Stop it; nothing of it stays."""
-        return reply(picture.import_view(imports.cancel(pk, CLOCK)))
+        return reply(picture.import_view(imports.cancel(pk)))
 
 
 class RetiredThings(APIView):

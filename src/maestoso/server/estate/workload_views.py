@@ -2,28 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from typing import Any, cast
-
-from django.http import HttpResponse, HttpResponseBase
+from django.http import HttpResponseBase
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from maestoso.core.codec import from_data
-from maestoso.core.errors import BadValue
-from maestoso.core.estate.csv_file import write_csv
-from maestoso.core.estate.json_file import write_json
-from maestoso.core.estate.staged import SiteRow
-from maestoso.core.model.estate import Workload
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.seen import seen_by
 from maestoso.server.common.shapes import Number, if_match, read, reply, shape
-from maestoso.server.estate import picture, workloads
-from maestoso.server.estate.models import Link, SavedFilter, Site, WorkloadRow
-from maestoso.server.estate.services import PRACTICE
+from maestoso.server.estate import exports, picture, workloads
+from maestoso.server.estate.models import SavedFilter
 from maestoso.server.estate.shapes import (
     Changed,
     Found,
@@ -34,6 +24,7 @@ from maestoso.server.estate.shapes import (
     WorkloadDetail,
     WorkloadMake,
 )
+from maestoso.server.jobs.views import PREFER, answer, makes
 
 LONGEST_PAGE = 1000
 FILTER = OpenApiParameter("filter", OpenApiTypes.STR, description="The filter language; empty finds all.")
@@ -165,33 +156,21 @@ class ExportView(APIView):
 
     @extend_schema(
         operation_id="exportEstate",
-        parameters=[FILTER, OpenApiParameter("as", OpenApiTypes.STR, required=True, enum=["csv", "json"])],
-        responses={(200, "text/csv"): OpenApiTypes.STR, (200, "application/json"): OpenApiTypes.OBJECT},
+        parameters=[
+            FILTER,
+            OpenApiParameter("as", OpenApiTypes.STR, required=True, enum=["csv", "json"]),
+            PREFER,
+        ],
+        responses=makes(
+            {(200, "text/csv"): OpenApiTypes.STR, (200, "application/json"): OpenApiTypes.OBJECT}
+        ),
     )
     def get(self, request: Request) -> HttpResponseBase:
         """What a filter finds; as JSON with sites and links."""
-        names = {row.name for row in workloads.search(request.query_params.get("filter", ""))}
-        rows = WorkloadRow.objects.select_related("site").order_by("id").iterator(chunk_size=1000)
-        pairs = ((row.site.code, from_data(Workload, row.spec)) for row in rows if row.name in names)
-        kind = request.query_params.get("as", "csv")
-        if kind not in ("csv", "json"):
-            raise BadValue(f"as is {kind[:40]!r}.", "Give csv or json.", field="as")
-        lines: Iterator[str] = write_csv(pairs) if kind == "csv" else iter([_estate(pairs)])
-        media = "text/csv; charset=utf-8" if kind == "csv" else "application/json"
-        answer = HttpResponse("".join(lines), content_type=media)
-        answer["Content-Disposition"] = f'attachment; filename="estate.{kind}"'
-        return answer
-
-
-def _estate(pairs: Iterator[tuple[str, Workload]]) -> str:
-    sites = [
-        SiteRow(
-            code=site.code, name=site.name, kind=cast(Any, site.kind), time_zone=site.time_zone,
-            agent=PRACTICE if site.practice else site.agent_url, host_pools=has.host_pools,
-            storage_pools=has.storage_pools, networks=has.networks, limits=has.limits,
+        asked = request.query_params
+        return answer(
+            request,
+            exports.begin_export(
+                asked.get("as", "csv"), asked.get("filter", ""), by=request.user.get_username()
+            ),
         )
-        for site in Site.objects.all()
-        for has in [site.things()]
-    ]  # fmt: skip
-    links = [link.core() for link in Link.objects.select_related("one", "other").order_by("id")]
-    return write_json(sites, links, pairs)

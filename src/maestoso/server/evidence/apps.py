@@ -8,3 +8,7 @@ class EvidenceConfig(AppConfig):
 
     name = "maestoso.server.evidence"
     label = "evidence"
+
+    def ready(self) -> None:
+        """Workers know its jobs."""
+        from maestoso.server.evidence import jobs as jobs

@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import json
 import zipfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from datetime import datetime
 from pathlib import Path
@@ -103,22 +103,9 @@ def _pictures(run: Run) -> list[tuple[Addition, str]]:
     return found
 
 
-_printing: dict[int, int] = {}
-"""Runs whose report this process is setting now, and the page that it is at."""
-
-
-def pdf(run: Run, events: Sequence[Event], now: datetime) -> bytes:
-    """The same as PDF, tagged and with its text as text."""
-    _printing[run.pk] = 0
-    try:
-        return pdf_of(page(run, events, now, faces=True), lambda at: _printing.__setitem__(run.pk, at))
-    finally:
-        _printing.pop(run.pk, None)
-
-
-def printing(pk: int) -> int | None:
-    """The page of a report that is being set; None where none is."""
-    return _printing.get(pk)
+def pdf(run: Run, events: Sequence[Event], now: datetime, tell: Callable[[int], None] | None = None) -> bytes:
+    """The same as PDF, tagged and with its text as text; ``tell`` hears the number of every page."""
+    return pdf_of(page(run, events, now, faces=True), tell)
 
 
 def table(run: Run, events: Sequence[Event]) -> str:

@@ -46,13 +46,6 @@ class RunEvidence:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Printing:
-    """How far the PDF of a run is: the ``page`` that is being set, None where none is."""
-
-    page: int | None
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
 class NoteAdded:
     """A note to a run that has ended."""
 

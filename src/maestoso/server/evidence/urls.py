@@ -8,7 +8,6 @@ urlpatterns = [
     path("runs/<int:pk>/evidence", views.EvidenceView.as_view(), name="run-evidence"),
     path("runs/<int:pk>/report.html", views.ReportHtml.as_view(), name="run-report-html"),
     path("runs/<int:pk>/report.pdf", views.ReportPdf.as_view(), name="run-report-pdf"),
-    path("runs/<int:pk>/report.pdf/progress", views.PrintingView.as_view(), name="run-report-progress"),
     path("runs/<int:pk>/report.json", views.ReportJson.as_view(), name="run-report-json"),
     path("runs/<int:pk>/report.csv", views.ReportCsv.as_view(), name="run-report-csv"),
     path("runs/<int:pk>/evidence.jsonl", views.EvidenceFile.as_view(), name="run-evidence-file"),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 
-from django.http import HttpResponse, HttpResponseBase, StreamingHttpResponse
+from django.http import HttpResponse, HttpResponseBase
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.request import Request
@@ -20,12 +20,10 @@ from maestoso.core.people.roles import SEE
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access.may import require
 from maestoso.server.common import seal_keys
-from maestoso.server.common.fair import fairly
 from maestoso.server.common.raw_body import body_of, raw_body
 from maestoso.server.common.seen import seen_by
 from maestoso.server.common.shapes import Number, read, reply, shape
-from maestoso.server.common.streams import in_threads
-from maestoso.server.evidence import documents, picture, services
+from maestoso.server.evidence import documents, jobs, picture, services
 from maestoso.server.evidence.models import Seal
 from maestoso.server.evidence.proof import proof
 from maestoso.server.evidence.sealing import as_file
@@ -34,13 +32,13 @@ from maestoso.server.evidence.shapes import (
     Compared,
     LegalHold,
     NoteAdded,
-    Printing,
     Proof,
     RunEvidence,
     SealKeys,
     Trend,
     key_of,
 )
+from maestoso.server.jobs.views import PREFER, answer, makes
 from maestoso.server.runs.events import read_log, run_name
 from maestoso.server.runs.models import Run
 from maestoso.server.runs.services import find_run
@@ -83,21 +81,14 @@ class ReportHtml(APIView):
 class ReportPdf(APIView):
     """The report as PDF."""
 
-    @extend_schema(operation_id="reportPdf", responses={(200, "application/pdf"): OpenApiTypes.BINARY})
-    def get(self, request: Request, pk: int) -> HttpResponse:
+    @extend_schema(
+        operation_id="reportPdf",
+        parameters=[PREFER],
+        responses=makes({(200, "application/pdf"): OpenApiTypes.BINARY}),
+    )
+    def get(self, request: Request, pk: int) -> HttpResponseBase:
         """Tagged, with its text as text."""
-        with fairly(request, "document"):
-            made = documents.pdf(find_run(pk), read_log(pk), CLOCK.now())
-        return _file(made, "application/pdf", f"run-{pk}.report.pdf")
-
-
-class PrintingView(APIView):
-    """How far it is."""
-
-    @extend_schema(operation_id="reportPrinting", responses=shape(Printing))
-    def get(self, request: Request, pk: int) -> Response:
-        """The page of the PDF that is being set."""
-        return reply(Printing(page=documents.printing(pk)))
+        return answer(request, jobs.begin_report(pk, by=_who(request)))
 
 
 class ReportJson(APIView):
@@ -292,17 +283,15 @@ class ArchiveView(APIView):
     @extend_schema(
         operation_id="evidenceArchive",
         parameters=[
-            OpenApiParameter("runs", OpenApiTypes.STR, description="Numbers with commas; all where missing.")
+            OpenApiParameter("runs", OpenApiTypes.STR, description="Numbers with commas; all where missing."),
+            PREFER,
         ],
-        responses={(200, "application/zip"): OpenApiTypes.BINARY},
+        responses=makes({(200, "application/zip"): OpenApiTypes.BINARY}),
     )
     def get(self, request: Request) -> HttpResponseBase:
-        """One ZIP with reports, seals, the check to do by hand, and an index; it comes run by run."""
+        """One ZIP with reports, seals, the check to do by hand, and an index."""
         runs = _chosen(request.query_params.get("runs", ""))
-        parts = in_threads(documents.archive(runs, CLOCK.now()))
-        answer = StreamingHttpResponse(parts, content_type="application/zip")
-        answer["Content-Disposition"] = 'attachment; filename="evidence.zip"'
-        return answer
+        return answer(request, jobs.begin_archive(runs, by=_who(request)))
 
 
 def _chosen(text: str) -> list[Run]:

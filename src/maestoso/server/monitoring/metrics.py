@@ -25,6 +25,7 @@ from maestoso.server.board.stored import board_text
 from maestoso.server.common.room import free_mib
 from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.models import Site
+from maestoso.server.jobs.models import Job
 from maestoso.server.keeper.leases import LEASE_S
 from maestoso.server.monitoring.health import keeper_is_there
 from maestoso.server.outbox.models import SiteRequest
@@ -53,7 +54,7 @@ class _Figures:
         """Family after family."""
         parts: tuple[Callable[[], Iterator[Metric]], ...] = (
             self._release, self._backups, self._groups, self._plans, self._runs, self._steps, self._sites,
-            self._processes,
+            self._jobs, self._processes,
         )  # fmt: skip
         for part in parts:
             yield from part()
@@ -154,6 +155,17 @@ class _Figures:
             mean.add_metric([verb], average)
             longest.add_metric([verb], most)
         yield from (number, mean, longest)
+
+    def _jobs(self) -> Iterator[Metric]:
+        jobs = GaugeMetricFamily("maestoso_jobs", "Jobs that are still kept.", labels=["kind", "state"])
+        for row in Job.objects.values("kind", "state").annotate(number=Count("pk")).order_by("kind", "state"):
+            jobs.add_metric([row["kind"], row["state"]], float(row["number"]))
+        yield jobs
+        oldest = Job.objects.filter(state="waiting").order_by("asked_at").first()
+        waited_s = (self.now - oldest.asked_at).total_seconds() if oldest else 0.0
+        yield _gauge(
+            "maestoso_job_wait_seconds", "How long the oldest job that nobody took has waited.", waited_s
+        )
 
     def _sites(self) -> Iterator[Metric]:
         up = GaugeMetricFamily("maestoso_site_up", "1 where the agent of a site answers.", labels=["site"])

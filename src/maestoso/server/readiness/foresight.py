@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from datetime import datetime, timedelta
 from functools import lru_cache
@@ -33,6 +34,8 @@ from maestoso.server.runs.events import read_log
 from maestoso.server.runs.models import Run
 
 RUNS_COMPARED = 12
+Tell = Callable[[int, int], None]
+"""Hears how much of how much is done; what it raises ends the work."""
 MOST_EVENTS = 60_000
 PERSON = "rehearsal"
 HOLD_S, JUDGE_S, RETRY_S = 60.0, 60.0, 30.0
@@ -40,11 +43,11 @@ TWICE = "It failed twice in the rehearsal."
 REASON = "The rehearsal was asked to let this go wrong."
 
 
-def what_helps(code: str, draft: PlanDraft, now: datetime) -> Helps:
+def what_helps(code: str, draft: PlanDraft, now: datetime, tell: Tell) -> Helps:
     """The changes that would save most time. Raises Refused where the draft cannot be forecast."""
     ctx = context(draft.plan, find_plan(code).current, now)
     inputs, made = _forecast(assess_recovery(ctx, whole=True))
-    return Helps(helps=helps(ctx.authored, inputs, made, compile_run))
+    return Helps(helps=helps(ctx.authored, inputs, made, compile_run, tell=tell))
 
 
 def _forecast(judged: Assessment) -> tuple[RunInputs, Forecast]:
@@ -84,7 +87,7 @@ def _compared(pk: int, head: str) -> Compared | None:
 # --- rehearsal ---
 
 
-def rehearse(code: str, asked: RehearsalAsked, now: datetime) -> RehearsalView:
+def rehearse(code: str, asked: RehearsalAsked, now: datetime, tell: Tell) -> RehearsalView:
     """Play a draft through the engine's rules and a practice world in virtual time. Nothing is touched."""
     ctx = context(asked.plan, find_plan(code).current, now)
     world = _world(ctx, now)
@@ -94,7 +97,7 @@ def rehearse(code: str, asked: RehearsalAsked, now: datetime) -> RehearsalView:
     for fault in _faults(asked, ctx):
         world.add_fault(fault, world.now)
     played = Rehearsal("rehearsal", inputs, {inputs.plan.target: world}, now, PERSON)
-    state = played.play(_person, MOST_EVENTS)
+    state = played.play(_person, MOST_EVENTS, tell)
     failures = [event for event in played.log if event.kind == "step.failed"]
     return RehearsalView(
         sentence=_said(ctx, state, len(failures)),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -57,6 +58,9 @@ def page(code: str, now: datetime, *, faces: bool = False) -> str:
     return _engine.get_template("run_book.html").render(Values(values, use_tz=False))
 
 
-def pdf(code: str, now: datetime) -> bytes:
-    """The same as PDF, tagged and with its text as text; nothing but the fonts of this machine is fetched."""
-    return pdf_of(page(code, now, faces=True))
+def pdf(code: str, now: datetime, tell: Callable[[int], None]) -> bytes:
+    """The same as PDF, tagged and with its text as text; nothing but the fonts of this machine is fetched.
+
+    ``tell`` hears the number of every page.
+    """
+    return pdf_of(page(code, now, faces=True), tell)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from django.http import HttpResponse
+from django.http import HttpResponse, HttpResponseBase
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import extend_schema
 from rest_framework.request import Request
@@ -12,15 +12,15 @@ from rest_framework.views import APIView
 from maestoso.core.people.roles import to_start
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access.may import require
-from maestoso.server.common.fair import fairly
 from maestoso.server.common.shapes import read, reply, shape
 from maestoso.server.crosswalks.shapes import LandingsView
 from maestoso.server.estate.workload_views import FILTER
+from maestoso.server.jobs.views import PREFER, answer, makes
 from maestoso.server.plans import services
 from maestoso.server.plans.shapes import (
     PlanText,
 )
-from maestoso.server.readiness import foresight, judgement, run_book
+from maestoso.server.readiness import foresight, jobs, judgement, run_book
 from maestoso.server.readiness.shapes import (
     AssessmentView,
     Calibration,
@@ -79,36 +79,42 @@ class RunBook(APIView):
 class RunBookPdf(APIView):
     """The run book as PDF."""
 
-    @extend_schema(operation_id="runBookPdf", responses={(200, "application/pdf"): OpenApiTypes.BINARY})
-    def get(self, request: Request, code: str) -> HttpResponse:
+    @extend_schema(
+        operation_id="runBookPdf",
+        parameters=[PREFER],
+        responses=makes({(200, "application/pdf"): OpenApiTypes.BINARY}),
+    )
+    def get(self, request: Request, code: str) -> HttpResponseBase:
         """The newest version to keep where it can be read when everything is down."""
-        with fairly(request, "document"):
-            made = run_book.pdf(code, CLOCK.now())
-        answer = HttpResponse(made, content_type="application/pdf")
-        answer["Content-Disposition"] = f'attachment; filename="{code}.run-book.pdf"'
-        return answer
+        return answer(request, jobs.begin_run_book(code, by=_who(request)))
 
 
 class HelpsOfDraft(APIView):
     """What would help most."""
 
-    @extend_schema(operation_id="whatHelps", request=shape(Draft, sent=True), responses=shape(Helps))
-    def post(self, request: Request, code: str) -> Response:
+    @extend_schema(
+        operation_id="whatHelps",
+        parameters=[PREFER],
+        request=shape(Draft, sent=True),
+        responses=makes(shape(Helps)),
+    )
+    def post(self, request: Request, code: str) -> HttpResponseBase:
         """Changes that would save time, each worked out."""
-        with fairly(request, "forecast"):
-            return reply(foresight.what_helps(code, read(Draft, request), CLOCK.now()))
+        return answer(request, jobs.begin_helps(code, read(Draft, request), by=_who(request)))
 
 
 class RehearsalOfDraft(APIView):
     """A plan played in virtual time."""
 
     @extend_schema(
-        operation_id="rehearse", request=shape(RehearsalAsked, sent=True), responses=shape(RehearsalView)
+        operation_id="rehearse",
+        parameters=[PREFER],
+        request=shape(RehearsalAsked, sent=True),
+        responses=makes(shape(RehearsalView)),
     )
-    def post(self, request: Request, code: str) -> Response:
+    def post(self, request: Request, code: str) -> HttpResponseBase:
         """Play a draft through the engine and a practice world, with a fault of choice."""
-        with fairly(request, "rehearsal"):
-            return reply(foresight.rehearse(code, read(RehearsalAsked, request), CLOCK.now()))
+        return answer(request, jobs.begin_rehearsal(code, read(RehearsalAsked, request), by=_who(request)))
 
 
 class CalibrationOfPlan(APIView):
@@ -169,8 +175,12 @@ class RunsView(runs_views.RunsView):
         """Start a run."""
         sent = read(StartRun, request)
         run = start_run(
-            sent, by=request.user.get_username(), at=CLOCK.now(),
+            sent, by=_who(request), at=CLOCK.now(),
             key=request.headers.get("Idempotency-Key", ""),
             allow=lambda kind: require(request, to_start(kind), "plan", sent.plan),
         )  # fmt: skip
         return reply(line(run), 201)
+
+
+def _who(request: Request) -> str:
+    return str(request.user.get_username())

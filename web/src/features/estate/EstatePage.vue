@@ -9,6 +9,7 @@ import FilterField from "@/features/estate/FilterField.vue";
 import WorkloadDrawer from "@/features/estate/WorkloadDrawer.vue";
 import WorkloadTable from "@/features/estate/WorkloadTable.vue";
 import { useWorkloadPages } from "@/features/estate/pages";
+import FileButton from "@/ui/FileButton.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { count } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
@@ -100,7 +101,7 @@ useKeys([
       <span v-if="selected.size === 0" class="quiet">
         {{ filter && data ? `${matched} of ${data.total} found` : "" }}
         <template v-if="data?.total">
-          <a class="link" :href="`/api/v1/export?as=csv&${exported}`" download>Export as CSV</a> · <a class="link" :href="`/api/v1/export?as=json&${exported}`" download>as JSON</a> ·
+          <FileButton :path="`/api/v1/export?as=csv&${exported}`" link>Export as CSV</FileButton> · <FileButton :path="`/api/v1/export?as=json&${exported}`" link>as JSON</FileButton> ·
         </template>
         <button v-may="'change-estate'" class="link" @click="show('new')">New workload</button>
       </span>

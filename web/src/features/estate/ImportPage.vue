@@ -6,7 +6,7 @@ import { useSites } from "@/api/queries";
 import type { ImportView } from "@/api/types";
 import EstateTabs from "@/features/estate/EstateTabs.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
-import { count, list } from "@/ui/format";
+import { count, duration, list } from "@/ui/format";
 
 const client = useQueryClient();
 const { data: sites } = useSites();
@@ -17,7 +17,6 @@ const pool = ref("");
 const network = ref("");
 const token = ref("");
 const over = ref(false);
-const began = ref(0);
 const busy = ref(false);
 const there = computed(() => sites.value?.sites.find((one) => one.code === site.value));
 // Of an OVA only the descriptor is wanted, and it comes first.
@@ -50,7 +49,6 @@ async function act(work: () => Promise<ImportView>, only?: number) {
 async function read(file: File | undefined) {
   if (!file || busy.value) return;
   busy.value = true;
-  began.value = Date.now();
   const part = file.name.toLowerCase().endsWith(".ova") ? file.slice(0, OVA_HEAD) : file;
   await act(() =>
     take(
@@ -67,7 +65,6 @@ async function read(file: File | undefined) {
 }
 async function confirm() {
   const id = job.value?.id ?? 0;
-  began.value = Date.now();
   await act(() => take(api.POST("/api/v1/imports/{id}", { params: { path: { id } }, body: { token: token.value } })));
   follow();
 }
@@ -96,9 +93,7 @@ const sentence = computed(() => {
 const left = computed(() => {
   const now = job.value;
   if (!now?.total || !now.done) return "";
-  const seconds = (Date.now() - began.value) / 1000;
-  const rate = now.done / Math.max(seconds, 0.1);
-  return `${now.done} of ${now.total}, ${Math.round(rate)} a second, ${Math.max(Math.round((now.total - now.done) / rate), 0)} s left`;
+  return `${now.done} of ${now.total}${now.left_s === null ? "" : `, ${duration(now.left_s)} left`}`;
 });
 const shapes = { new: "+ new", changed: "≠ changed", same: "= known" } as const;
 const brings = computed(() => !!job.value && (job.value.new > 0 || job.value.changed > 0 || job.value.sites.length > 0 || job.value.links > 0));

@@ -7,6 +7,7 @@ import { api, take } from "@/api/client";
 import type { PlanProof } from "@/api/types";
 import EvidenceTabs from "@/features/evidence/EvidenceTabs.vue";
 import YearStrip from "@/features/evidence/YearStrip.vue";
+import FileButton from "@/ui/FileButton.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { ago, count, list, moment } from "@/ui/format";
 
@@ -33,7 +34,7 @@ const months = "Jan Feb Mar Apr May Jun Jul Aug Sep Oct Nov Dec".split(" ");
       <h1 class="sentence">{{ data.sentence }}</h1>
       <p class="under">
         A test that passed, and a failover that came up, prove a plan for as long as its drill interval says.
-        <a v-may="'take-evidence'" href="/api/v1/evidence/archive.zip" download>Everything for an auditor, as one ZIP</a>
+        <FileButton path="/api/v1/evidence/archive.zip" may="take-evidence" link>Everything for an auditor, as one ZIP</FileButton>
       </p>
       <EvidenceTabs />
       <p class="years">

@@ -4,8 +4,10 @@
 import { computed, onMounted, ref, shallowRef, watch } from "vue";
 import { api, take } from "@/api/client";
 import { useSites } from "@/api/queries";
-import type { AssessmentView, Calibration, Help, Plan } from "@/api/types";
+import { LATER, useJob } from "@/api/job";
+import type { AssessmentView, Calibration, Help, Helps, Plan } from "@/api/types";
 import IntervalPlot from "@/ui/IntervalPlot.vue";
+import JobProgress from "@/ui/JobProgress.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { chance, clock, duration, moment } from "@/ui/format";
 import ScoreView from "@/ui/score/ScoreView.vue";
@@ -21,6 +23,7 @@ const after = shallowRef<AssessmentView | null>(null);
 const helps = ref<Help[] | null>(null);
 const known = ref<Calibration | null>(null);
 const problem = ref<unknown>(null);
+const wanted = useJob();
 const asFor = (field: "power" | "copies" | "clones") => here.value?.[field] ?? limits.value[field];
 const otherLimits = computed(() => (["power", "copies", "clones"] as const).some((field) => limits.value[field] !== asFor(field)));
 const scale = computed(() => Math.max(...[before.value, after.value].map((one) => Math.max(one?.forecast?.p95_s ?? 0, one?.forecast?.objective_s ?? 0))));
@@ -42,11 +45,9 @@ async function compare() {
 }
 async function ask() {
   helps.value = null;
-  try {
-    helps.value = (await take(api.POST("/api/v1/plans/{code}/helps", { params: path.value, body: { plan: props.plan, based_on: props.basedOn } }))).helps;
-  } catch (caught) {
-    problem.value = caught;
-  }
+  const body = { plan: props.plan, based_on: props.basedOn };
+  const made = await wanted.made<Helps>(() => take(api.POST("/api/v1/plans/{code}/helps", { params: path.value, headers: LATER, body })));
+  if (made) helps.value = made.helps;
 }
 // It is made when it is opened.
 onMounted(async () => {
@@ -87,7 +88,8 @@ function attempt(one: Help) {
       </section>
     </div>
     <h2>What would help most</h2>
-    <p v-if="!helps" class="quiet">Working out every candidate …</p>
+    <ProblemNote v-if="wanted.problem.value" :error="wanted.problem.value" />
+    <p v-else-if="!helps" class="quiet"><template v-if="wanted.busy.value">Every candidate is worked out: <JobProgress :job="wanted.job.value" @cancel="wanted.stop" /></template><button v-else class="link" @click="ask">Work it out</button></p>
     <p v-else-if="!helps.length">Nothing that was tried saves a second: delays, dependencies, openings and limits are not what decides.</p>
     <table v-else class="lines">
       <tr v-for="one in helps" :key="one.label">

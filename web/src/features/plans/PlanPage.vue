@@ -20,6 +20,7 @@ import WaveInspector from "@/features/plans/WaveInspector.vue";
 import { find, moveTo, type Owner, setAll } from "@/features/plans/draft";
 import { usePlanEditor } from "@/features/plans/editor";
 import { usePlanSelection } from "@/features/plans/planSelection";
+import FileButton from "@/ui/FileButton.vue";
 import FindingList from "@/ui/FindingList.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import SiteWay from "@/ui/SiteWay.vue";
@@ -168,7 +169,7 @@ useKeys([
           <p class="links">
             <button class="link" title="W" @click="ahead = true">What if, and what would help …</button>
             <button class="link" title="R" @click="rehearsing = true">Rehearse it, with a fault if you like …</button>
-            <span>Run book of version {{ detail.version }}: <a :href="`/api/v1/plans/${code}/run-book`" target="_blank">page</a>, <a :href="`/api/v1/plans/${code}/run-book.pdf`" download>PDF</a></span>
+            <span>Run book of version {{ detail.version }}: <a :href="`/api/v1/plans/${code}/run-book`" target="_blank">page</a>, <FileButton :path="`/api/v1/plans/${code}/run-book.pdf`" link>PDF</FileButton></span>
           </p>
           <h2>Versions</h2>
           <VersionList :detail="detail" @restore="(old) => edit((next) => Object.assign(next, old))" />

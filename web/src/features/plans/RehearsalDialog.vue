@@ -2,7 +2,9 @@
 // The draft played in virtual time, with something going wrong if one likes. Nothing is touched.
 import { computed, onMounted, ref, shallowRef, watch } from "vue";
 import { api, take } from "@/api/client";
+import { LATER, useJob } from "@/api/job";
 import type { FaultKind, Plan, RehearsalView } from "@/api/types";
+import JobProgress from "@/ui/JobProgress.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { count, duration } from "@/ui/format";
 import ScoreView from "@/ui/score/ScoreView.vue";
@@ -21,35 +23,17 @@ const FAULTS: [NonNullable<FaultKind>, string, boolean][] = [
   ["sandbox-leaks", "A sandbox has a way to production", false],
 ];
 const fault = ref<NonNullable<FaultKind>>("none");
-const subject = ref("");
 const made = shallowRef<RehearsalView | null>(null);
-const problem = ref<unknown>(null);
-const busy = ref(false);
+const wanted = useJob();
 const members = computed(() => props.plan.waves.flatMap((wave) => wave.members.filter((one) => one.power_on).map((one) => one.workload)));
+const subject = ref(members.value[0] ?? "");
 const wants = computed(() => FAULTS.find(([kind]) => kind === fault.value)?.[2] ?? false);
 // It is made when it is opened.
-onMounted(() => {
-  if (!members.value.includes(subject.value)) subject.value = members.value[0] ?? "";
-  void rehearse();
-});
+onMounted(rehearse);
 watch([fault, subject], () => open.value && rehearse());
-let asked = 0;
 async function rehearse() {
-  const mine = ++asked;
-  busy.value = true;
-  problem.value = null;
-  try {
-    const body = { plan: props.plan, fault: fault.value, subject: wants.value ? subject.value : "" };
-    const answer = await take(api.POST("/api/v1/plans/{code}/rehearsal", { params: { path: { code: props.plan.code } }, body }));
-    if (mine === asked) made.value = answer;
-  } catch (caught) {
-    if (mine === asked) {
-      problem.value = caught;
-      made.value = null;
-    }
-  } finally {
-    if (mine === asked) busy.value = false;
-  }
+  const body = { plan: props.plan, fault: fault.value, subject: wants.value ? subject.value : "" };
+  made.value = (await wanted.made<RehearsalView>(() => take(api.POST("/api/v1/plans/{code}/rehearsal", { params: { path: { code: props.plan.code } }, headers: LATER, body })))) ?? (wanted.busy.value ? made.value : null);
 }
 </script>
 
@@ -58,10 +42,10 @@ async function rehearse() {
     <p class="choose">
       <el-select v-model="fault" class="entry" aria-label="What goes wrong" filterable default-first-option><el-option v-for="[kind, words] in FAULTS" :key="kind" :value="kind" :label="`${words}`" /></el-select>
       <el-select v-if="wants" v-model="subject" class="entry" aria-label="Of which workload" filterable default-first-option><el-option v-for="one in members" :key="one" :value="one" :label="`${one}`" /></el-select>
-      <span v-if="busy" class="quiet" role="status">Rehearsing …</span>
+      <JobProgress v-if="wanted.busy.value" :job="wanted.job.value" @cancel="wanted.stop" />
       <span v-else class="quiet">The engine's own rules and a copy of {{ plan.target }} as the records know it; people answer at once. Nothing is touched.</span>
     </p>
-    <ProblemNote v-if="problem" :error="problem" />
+    <ProblemNote v-if="wanted.problem.value" :error="wanted.problem.value" />
     <template v-if="made">
       <p class="sentence small" data-testid="rehearsed">{{ made.sentence }}</p>
       <p class="under">

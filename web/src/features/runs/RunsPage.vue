@@ -6,6 +6,7 @@ import { api, take } from "@/api/client";
 import { usePlans } from "@/api/queries";
 import type { RunLine } from "@/api/types";
 import { FIELDS, KINDS, OUTCOMES, asQuery, asked, filterOf, type RunFilter } from "@/features/runs/runFilter";
+import FileButton from "@/ui/FileButton.vue";
 import KeptInput from "@/ui/KeptInput.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import SiteWay from "@/ui/SiteWay.vue";
@@ -109,7 +110,7 @@ const late = (run: RunLine) => run.ready_s !== null && run.ready_s > run.rto_obj
     <p v-if="runs.length" class="do">
       <RouterLink v-if="pair" class="btn" :to="`/runs/${pair[0]}/compared/${pair[1]}`">Compare the two</RouterLink>
       <el-button v-else class="btn" disabled title="Select two runs of one plan that have ended">Compare the two</el-button>
-      <a v-may="'take-evidence'" class="btn" :href="archive" download>{{ chosen.length ? `Export ${count(chosen.length, "run")} for an auditor` : "Export all for an auditor" }}</a>
+      <FileButton :path="archive" may="take-evidence">{{ chosen.length ? `Export ${count(chosen.length, "run")} for an auditor` : "Export all for an auditor" }}</FileButton>
       <span class="quiet" role="status">{{ whyNot }}</span>
     </p>
     <div v-if="runs.length" class="scroll">

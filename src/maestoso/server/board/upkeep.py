@@ -1,0 +1,88 @@
+"""What the board says of Maestoso itself: whether anybody conducts, works, backs up and follows."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from maestoso.core.wording import lasting
+from maestoso.server.backups.services import trouble_of_backups
+from maestoso.server.estate.models import Site
+from maestoso.server.jobs.services import nobody_works
+from maestoso.server.readiness.shapes import NextAction
+from maestoso.server.reign import standbys
+from maestoso.server.reign.services import past_because
+from maestoso.server.runs.beats import silent
+
+
+def of_itself(now: datetime) -> list[NextAction]:
+    """What is to be done so that it goes on conducting, and would outlive its machine."""
+    return [*_from_reign(), *_from_engines(), *_from_workers(), *_from_backups(now), *_from_standbys()]
+
+
+def _from_reign() -> list[NextAction]:
+    """Somebody else conducts: whoever looks at this board looks at the wrong one."""
+    why = past_because()
+    if not why:
+        return []
+    return [
+        NextAction(
+            urgency="now", title="This Maestoso conducts nothing any more", sentence=f"{why} Go on there.",
+            label="How to", to="/help/operations#the-standby",
+        )
+    ]  # fmt: skip
+
+
+def _from_engines() -> list[NextAction]:
+    """Nobody conducts runs: what is started stays where it is."""
+    quiet = silent()
+    if quiet is None:
+        return []
+    return [
+        NextAction(
+            urgency="now", title="No engine is at work: runs stand still",
+            sentence=f"None was heard for {lasting(quiet.total_seconds())}. Runs that are started wait, and "
+            "those under way go on when one is back. On its machine, ./maestoso doctor says what is wrong.",
+            label="See the runs", to="/runs",
+        )
+    ]  # fmt: skip
+
+
+def _from_workers() -> list[NextAction]:
+    """Somebody waits for a job that nobody takes."""
+    waited = nobody_works()
+    if waited is None:
+        return []
+    return [
+        NextAction(
+            urgency="soon", title="Nobody works at jobs",
+            sentence=f"One has waited for {lasting(waited.total_seconds())}: reports, exports, imports and "
+            "rehearsals are not made. Runs go on. On its machine, ./maestoso doctor says what is wrong.",
+            label="See your jobs", to="/jobs",
+        )
+    ]  # fmt: skip
+
+
+def _from_backups(now: datetime) -> list[NextAction]:
+    """Whether the records would outlive this machine; nothing where all of it is practice."""
+    said = trouble_of_backups(now)
+    if said is None or not Site.objects.filter(practice=False).exists():
+        return []
+    return [
+        NextAction(
+            urgency="now" if said.late else "sometime", title=said.title, sentence=said.sentence,
+            label="How to", to="/help/operations#backups",
+        )
+    ]  # fmt: skip
+
+
+def _from_standbys() -> list[NextAction]:
+    """A port is open for a standby, and none follows."""
+    if not standbys.are_expected() or standbys.following():
+        return []
+    return [
+        NextAction(
+            urgency="soon", title="No standby follows this Maestoso",
+            sentence="If this machine is lost now, only the sites know what was done since the last backup.",
+            label="How to", to="/help/operations#the-standby",
+        )
+    ]  # fmt: skip
