@@ -102,6 +102,22 @@ class Waiting(Case):
         ):
             self.processes._wait_for([Awaited("web", "the web server", lambda: False)])
 
+    def test_what_somebody_else_starts_is_waited_for_without_a_supervisor(self) -> None:
+        """As services do: the database is another one's, and may take its time."""
+        self.processes.options = replace(self.options, start_within_s=10_000)
+        asked: list[str] = []
+
+        def answers(*_: Any) -> bool:
+            asked.append("mariadb")
+            return len(asked) > 5
+
+        with (
+            mock.patch.object(module, "LOOK_EVERY_S", -1.0),
+            mock.patch.object(module.database, "answers", answers),
+        ):
+            self.processes.wait_for_records(supervised=False)
+        self.assertEqual(len(asked), 6)
+
 
 class LeftBehind(Case):
     """A supervisor that was killed leaves its processes; they are known by where they belong, not by name."""

@@ -45,7 +45,7 @@ class Installed(unittest.TestCase):
         done = command("install", "--to", str(below))
         self.assertEqual(done.returncode, 0, done.stderr)
         started = {}
-        for name in ("mariadb", "tables", "practice", "engine", "keeper", "web"):
+        for name in ("mariadb", "tables", "practice", "engine", "keeper", "workers", "web"):
             unit = (below / f"etc/systemd/system/maestoso-{name}.service").read_text()
             self.assertIn(f"Environment={SETTINGS}={settings}\n", unit)
             line = re.search(r"^ExecStart=(.*)$", unit, re.M)

@@ -159,7 +159,7 @@ def _run(options: Options, name: str) -> int:
         database.initialise(options, processes.secrets, processes.logs / "setup.log")
     standby = replication.read_standby(options)
     if name == "tables":
-        processes.wait_for_records()
+        processes.wait_for_records(supervised=False)
         if standby is not None:
             from maestoso.cli.standby import begin_to_follow
 

@@ -155,10 +155,10 @@ class Processes:
                 umask=0o077,
             )  # fmt: skip
 
-    def wait_for_records(self) -> None:
-        """Wait until database and practice sites are there."""
+    def wait_for_records(self, *, supervised: bool = True) -> None:
+        """Wait until database and practice sites are there; not ``supervised``, somebody else starts them."""
         sites = () if self._is_standby() else self.sites
-        self._wait_for([self._database(), *map(self._site, sites)])
+        self._wait_for([self._database(), *map(self._site, sites)], supervised=supervised)
 
     @contextlib.contextmanager
     def only_records(self) -> Iterator[None]:
@@ -210,7 +210,7 @@ class Processes:
     def _control_socket(self) -> Path:
         return within_reach(self.options.var, self.config.parent / "control.sock")
 
-    def _wait_for(self, awaited: list[Awaited]) -> None:
+    def _wait_for(self, awaited: list[Awaited], *, supervised: bool = True) -> None:
         """Wait until all are there, however slow the machine is.
 
         Raises StageFailed with the end of its own log for one that keeps dying, or that is not there in time.
@@ -223,7 +223,7 @@ class Processes:
             while left and left[0].ready():
                 del left[0]
             now = time.monotonic()
-            look = now - looked_at > LOOK_EVERY_S
+            look = supervised and now - looked_at > LOOK_EVERY_S
             looked_at = now if look else looked_at
             for name, started in self._started() if look else ():
                 times = deaths.setdefault(name, _Deaths(started))
