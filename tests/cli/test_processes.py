@@ -55,6 +55,20 @@ class Case(unittest.TestCase):
         return process
 
 
+class OnThisMachine(Case):
+    """What of all that there is runs here."""
+
+    def test_only_what_the_settings_name_is_started_and_needs_ports(self) -> None:
+        whole = {one.name for one in self.processes.programs()}
+        self.assertEqual(whole, {"mariadb", "practice", "engine", "keeper", "web", "workers"})
+        self.processes.options = replace(self.options, processes="engine, workers", db_host="127.0.0.1")
+        self.assertEqual([one.name for one in self.processes.programs()], ["engine", "workers"])
+        self.assertEqual(self.processes.ports(), {})
+        self.assertFalse(self.processes.serves_pages())
+        self.processes.options = replace(self.options, workers=0)
+        self.assertNotIn("workers", {one.name for one in self.processes.programs()})
+
+
 class Waiting(Case):
     """What a start says that takes too long, or that cannot succeed."""
 

@@ -12,7 +12,7 @@ from typing import Any
 from maestoso.engine.clock import SystemClock
 from maestoso.real_lab import certificate
 from maestoso.server.config import exposure
-from maestoso.server.config.options import SETTINGS, Options, read_options
+from maestoso.server.config.options import SETTINGS, Options, database_hosts, read_options
 
 HOST = "maestoso.example"
 
@@ -149,6 +149,31 @@ class Shown(Case):
         self.assertEqual(self.faults(db_host="127.0.0.1"), [])
         self.assertEqual(self.faults(db_host="192.0.2.7"), [("db_ca", True)])
         self.assertEqual(self.faults(db_host="192.0.2.7", db_ca="/nowhere.pem"), [("db_ca", True)])
+
+    def test_several_hosts_of_one_database(self) -> None:
+        for text, found in (
+            ("", []),
+            ("db.example", [("db.example", 3306)]),
+            ("one.example, two.example:3307", [("one.example", 3306), ("two.example", 3307)]),
+            ("2001:db8::7", [("2001:db8::7", 3306)]),
+            ("[2001:db8::7]:3307,", [("2001:db8::7", 3307)]),
+        ):
+            with self.subTest(text):
+                self.assertEqual(database_hosts(replace(Options(), db_host=text)), found)
+        # One that is elsewhere is enough to want TLS.
+        self.assertEqual(self.faults(db_host="127.0.0.1, 192.0.2.7"), [("db_ca", True)])
+        self.assertEqual(self.faults(db_host="127.0.0.1:x"), [("db_host", True)])
+
+    def test_what_runs_here_and_the_broker_are_named_rightly(self) -> None:
+        self.assertEqual(exposure.processes_here(Options()), exposure.PROCESSES)
+        self.assertEqual(
+            exposure.processes_here(replace(Options(), processes="engine, workers")), ("engine", "workers")
+        )
+        self.assertEqual(self.faults(processes="engine, wokers"), [("processes", True)])
+        self.assertEqual(self.faults(broker="redis://queue.example:6379/0"), [])
+        self.assertEqual(self.faults(broker="queue.example"), [("broker", True)])
+        # Without one it works, late.
+        self.assertEqual(self.faults(processes="workers", db_host="127.0.0.1"), [("broker", False)])
 
     def test_where_programs_of_this_machine_find_the_web_server(self) -> None:
         for listen, address in (

@@ -5,6 +5,9 @@ from __future__ import annotations
 from datetime import timedelta
 from unittest import mock
 
+from django.core.management import CommandError, call_command
+from django.test import TestCase
+
 from maestoso.core.ports import SiteRefused
 from maestoso.core.runs.operations import Operation
 from maestoso.engine.clock import SystemClock
@@ -13,6 +16,7 @@ from maestoso.server.estate.models import Site
 from maestoso.server.keeper.leases import take
 from maestoso.server.reign import services
 from maestoso.server.reign.models import Reign
+from maestoso.server.reign.services import INSTALLATION, OtherInstallation, belongs_here
 from maestoso.server.runs.log import DatabaseRunLog
 from maestoso.server.runs.models import Run
 from tests.server.test_backups import AtSomeTime
@@ -85,3 +89,18 @@ class Past(Tidewell):
         self.assertGreater(last.fence, 2**20)
         self.assertTrue(take("records", "a keeper"))
         self.assertEqual(Reign.objects.count(), 1)
+
+
+class WhoseRecords(TestCase):
+    """Machines that share a database share its secrets."""
+
+    def test_records_of_another_installation_are_not_touched(self) -> None:
+        belongs_here()
+        self.assertEqual(Reign.objects.get().installation, INSTALLATION)
+        belongs_here()
+        Reign.objects.update(installation="other")
+        with self.assertRaises(OtherInstallation) as caught:
+            belongs_here()
+        self.assertIn("secrets.json", caught.exception.remedy)
+        with self.assertRaisesRegex(CommandError, "another installation"):
+            call_command("prepare")

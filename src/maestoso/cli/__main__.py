@@ -291,9 +291,13 @@ def _serve(processes: Processes, *, demo: bool) -> int:
             _serve_standby(processes, standby)
             return 0
         bring_up(processes, demo=demo)
-        if not demo:
+        if not demo and processes.serves_pages():
             _first_administrator(processes)
-        print(f"\n  Maestoso is at {processes.address}")
+        if processes.serves_pages():
+            print(f"\n  Maestoso is at {processes.address}")
+        else:
+            running = ", ".join(one.name for one in processes.programs())
+            print(f"\n  This machine runs {running}; it serves no pages.")
         if demo:
             print(f"  Sign in as {ADMINISTRATOR} with the password {processes.secrets.admin_password}")
             print("  It also lets in mara, olin, sefa, tiba and wim, who may do less: see Settings, People.")
@@ -341,7 +345,7 @@ def bring_up(processes: Processes, *, demo: bool) -> None:
     stamp.unlink(missing_ok=True)
     together(lambda: front_end.build(log), lambda: make_records(processes, demo=demo, log=log))
     stamp.write_text(wanted)
-    with stage("Engine and web server"):
+    with stage("Engine and web server" if processes.serves_pages() else "Its processes"):
         processes.start_application()
 
 
@@ -401,7 +405,8 @@ def _admin(options: Options, name: str, *, demo: bool) -> int:
 def _first_administrator(processes: Processes) -> None:
     """Ask for the first account; without a terminal it comes from the environment."""
     made = processes.options.var / "administrator.made"
-    if made.is_file():
+    # At a database that other machines use too, somebody may have been let in there.
+    if made.is_file() or database.has_people(processes.options, processes.secrets):
         return
     password = os.environ.get("MAESTOSO_ADMIN_PASSWORD", "")
     name = ADMINISTRATOR

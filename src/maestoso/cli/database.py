@@ -20,7 +20,14 @@ import pymysql
 from maestoso.cli import replication
 from maestoso.cli.accounts import system_user
 from maestoso.cli.stages import run
-from maestoso.server.config.options import CHARACTERS, LONGEST_SOCKET, Options, Secrets, database_socket
+from maestoso.server.config.options import (
+    CHARACTERS,
+    LONGEST_SOCKET,
+    Options,
+    Secrets,
+    database_hosts,
+    database_socket,
+)
 
 SEARCH = os.pathsep.join([os.environ.get("PATH", ""), "/usr/sbin", "/sbin"])
 SYSTEM_USER = "maestoso-db"
@@ -127,17 +134,25 @@ def answers(options: Options, secrets: Secrets) -> bool:
     return True
 
 
+def has_people(options: Options, secrets: Secrets) -> bool:
+    """Whether the records know anybody. Raises pymysql.MySQLError."""
+    line = _connect(options, options.db_user, secrets.db_password, database=options.db_name)
+    with line, line.cursor() as cursor:
+        return bool(cursor.execute("SELECT 1 FROM auth_user LIMIT 1"))
+
+
 def _connect(options: Options, user: str, password: str, **more: Any) -> pymysql.Connection[Any]:
-    if options.db_host:
-        more |= {"host": options.db_host, "port": options.db_port}
-        more |= (
-            {"ssl_ca": options.db_ca, "ssl_verify_identity": True}
-            if options.db_ca
-            else {"ssl_disabled": True}
-        )
-    else:
-        more |= {"unix_socket": str(database_socket(options.var)), "ssl_disabled": True}
-    return pymysql.connect(user=user, password=password, connect_timeout=2, **more)
+    tls = {"ssl_ca": options.db_ca, "ssl_verify_identity": True} if options.db_ca else {"ssl_disabled": True}
+    places: list[dict[str, Any]] = [
+        {"host": host, "port": port, **tls} for host, port in database_hosts(options)
+    ] or [{"unix_socket": str(database_socket(options.var)), "ssl_disabled": True}]
+    for last, place in enumerate(places, start=1 - len(places)):
+        try:
+            return pymysql.connect(user=user, password=password, connect_timeout=2, **place, **more)
+        except pymysql.MySQLError:
+            if not last:
+                raise
+    raise AssertionError("the last try returns or raises")
 
 
 def accounts(options: Options, secrets: Secrets) -> list[tuple[str, str, bool]]:

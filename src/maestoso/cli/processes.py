@@ -40,6 +40,8 @@ BELONGS = "MAESTOSO_SUPERVISED"
 """In the environment of everything that a supervisor of ours started: the directory of its installation."""
 
 
+PORTS = ("web", "practice", "plain")
+"""Processes that have a port of their own."""
 SAID_EVERY_S = 20.0
 LOOK_EVERY_S = 1.0
 ANSWER_WITHIN_S = 10.0
@@ -63,7 +65,8 @@ class Processes:
     def ports(self) -> dict[str, int]:
         """The ports that are needed, by what they are for."""
         sites = {f"site_port (+{i}, {code})": self.site_port(code) for i, code in enumerate(self.sites)}
-        own = {name: getattr(self.options, name) for name in ("web_port", "practice_port", "plain_port")}
+        here = exposure.processes_here(self.options)
+        own = {f"{name}_port": getattr(self.options, f"{name}_port") for name in PORTS if name in here}
         return {**{name: port for name, port in own.items() if port}, **sites}
 
     def site_port(self, code: str) -> int:
@@ -178,7 +181,8 @@ class Processes:
 
     def wait_until_up(self) -> None:
         """Wait until all of it is there and pages are served."""
-        self._wait_for([self._database(), *map(self._site, self.sites), self._web()])
+        web = [self._web()] if self.serves_pages() else []
+        self._wait_for([self._database(), *map(self._site, self.sites), *web])
         # Nobody waits for the practice sites that belong to no scenario.
         self._start(*(one.name for one in self.programs() if one.late))
 
@@ -303,7 +307,17 @@ class Processes:
 
     def programs(self) -> list[Program]:
         """Everything that runs, in the order in which it is started; of a standby, the database."""
-        return [one for one in self._programs() if one.name == "mariadb" or not self._is_standby()]
+        here = exposure.processes_here(self.options)
+        return [
+            one
+            for one in self._programs()
+            if (one.name in here or one.name.startswith("site-"))
+            and (one.name == "mariadb" or not self._is_standby())
+        ]
+
+    def serves_pages(self) -> bool:
+        """Whether the web server is one of them."""
+        return "web" in exposure.processes_here(self.options)
 
     def _is_standby(self) -> bool:
         return replication.read_standby(self.options) is not None

@@ -16,6 +16,7 @@ from pathlib import Path
 from maestoso.cli import front_end
 from maestoso.cli.accounts import system_user
 from maestoso.cli.stages import StageFailed, run, stage
+from maestoso.server.config.exposure import processes_here
 from maestoso.server.config.options import ROOT, SETTINGS, Options
 
 USER = "maestoso"
@@ -76,16 +77,17 @@ UMask=0077"""
 
 def names(options: Options) -> list[str]:
     """The processes that become services, as :class:`Processes` calls them."""
-    own_database = [] if options.db_host else [DATABASE]
-    plain = ["plain"] if options.plain_port else []
-    return [*own_database, "practice", "engine", "keeper", "web", *plain]
+    lacking = {
+        DATABASE: bool(options.db_host), "plain": not options.plain_port, "workers": not options.workers,
+    }  # fmt: skip
+    return [name for name in processes_here(options) if not lacking.get(name)]
 
 
 def units(options: Options, python: str, settings: Path) -> dict[str, str]:
     """Name and text of every unit."""
     environment = f"Environment={SETTINGS}={settings}"
     found = {TARGET: _target([service(name) for name in names(options)])}
-    own_database = [] if options.db_host else [service(DATABASE)]
+    own_database = [service(DATABASE)] if DATABASE in names(options) else []
     found[TABLES] = "\n".join(
         [
             "[Unit]",
@@ -139,6 +141,7 @@ def _unit(options: Options, name: str, python: str, environment: str) -> str:
             "Restart=always",
             "RestartSec=2",
             "TimeoutStopSec=30",
+            *(["Nice=10"] if name == "workers" else []),
             "",
             "[Install]",
             f"WantedBy={TARGET}",

@@ -13,7 +13,7 @@ import httpx
 
 from ..protocol import VERBS, shape_of, unread
 
-SETTLES_S = 120.0
+SETTLES_S = 600.0
 PACE = 1000.0
 """Lets a practice site run faster; a real agent ignores it."""
 

@@ -19,7 +19,7 @@ from .rules import check, mark
 
 PLACES = ("before-write", "after-write", "before-reply", "before-effect", "after-effect", "after-settle")
 """Places of the kit. An agent that does not have one is killed right after its answer instead."""
-UP_S = 120.0
+UP_S = 300.0
 DIES_S = 0.5
 """How long after the end of the operation it may still come to the place."""
 

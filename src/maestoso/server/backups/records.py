@@ -8,11 +8,12 @@ import json
 import os
 import re
 import shutil
+import socket
 import subprocess
 import sys
 import tempfile
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import asdict, replace
 from pathlib import Path
 
@@ -23,6 +24,7 @@ from maestoso.server.config.options import (
     SETTINGS,
     Options,
     Secrets,
+    database_hosts,
     database_socket,
     variable,
 )
@@ -155,8 +157,17 @@ def _line(options: Options, user: str = "") -> list[str]:
     if not options.db_host:
         return ["--no-defaults", f"--socket={database_socket(options.var)}", f"--user={user}"]
     tls = [f"--ssl-ca={options.db_ca}", "--ssl-verify-server-cert"] if options.db_ca else []
-    there = [f"--host={options.db_host}", f"--port={options.db_port}", f"--user={user}"]
+    host, port = _that_answers(database_hosts(options))
+    there = [f"--host={host}", f"--port={port}", f"--user={user}"]
     return ["--no-defaults", *there, *tls]
+
+
+def _that_answers(hosts: list[tuple[str, int]]) -> tuple[str, int]:
+    for place in hosts:
+        with suppress(OSError):
+            socket.create_connection(place, 2).close()
+            return place
+    return hosts[0]
 
 
 def _program(name: str) -> str:

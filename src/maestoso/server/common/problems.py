@@ -15,6 +15,8 @@ from maestoso.core.errors import DomainError
 from maestoso.server.common.logs import request_id
 
 log = logging.getLogger("maestoso.server")
+GAVE_WAY = (1205, 1213)
+"""Errors of MariaDB for a transaction that another one was before, on the same node or another."""
 
 
 def problem(status: int, code: str, detail: str, **more: Any) -> Response:
@@ -48,6 +50,14 @@ def handle(error: Exception, context: dict[str, Any]) -> Response:
     if isinstance(error, exceptions.APIException):
         return problem(error.status_code, str(error.default_code).replace("_", "-"), str(error.detail))
     if isinstance(error, OperationalError):
+        if error.args and error.args[0] in GAVE_WAY:
+            log.info("Two changes met in the database: %s", error)
+            reply = problem(
+                503, "gave-way",
+                "Somebody else changed the same at the same moment; nothing was changed here. Try again.",
+            )  # fmt: skip
+            reply["Retry-After"] = "1"
+            return reply
         log.warning("The database is away: %s", error)
         return problem(503, "database-away", "The database does not answer now. Try again in a moment.")
     log.exception("Unexpected error", exc_info=error)

@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import SplitResult, urlsplit
 
-from maestoso.server.config.options import Options, variable
+from maestoso.server.config.options import Options, database_hosts, variable
 
 if TYPE_CHECKING:
     from cryptography import x509
@@ -76,6 +76,7 @@ def faults(options: Options, now: datetime) -> list[Fault]:
         *_proxies(options),
         *_certificate(options, now),
         *_database(options),
+        *_processes(options),
         *_log(options),
         *_backups(options),
     ]
@@ -217,16 +218,51 @@ def _is_for(found: x509.Certificate, name: str) -> bool:
 def _database(options: Options) -> Iterator[Fault]:
     if not options.db_host:
         return
-    if not options.db_ca and not _is_here(options.db_host):
+    try:
+        hosts = database_hosts(options)
+    except ValueError:
+        yield Fault(
+            "db_host", f"{options.db_host!r} has a port that is no number.", "Write host:port, host:port."
+        )
+        return
+    far = [name for name, _ in hosts if not _is_here(name)]
+    if far and not options.db_ca:
         yield Fault(
             "db_ca",
-            f"It is empty: records and passwords would travel to {options.db_host} in clear.",
+            f"It is empty: records and passwords would travel to {far[0]} in clear.",
             "Name the PEM file of the authority that its certificate is from.",
         )
     for name in ("db_ca", "db_password_file"):
         file = getattr(options, name)
         if file and not Path(file).is_file():
             yield Fault(name, f"There is no file {file}.", "Name one that is there.")
+
+
+PROCESSES = ("mariadb", "engine", "keeper", "workers", "web", "plain", "practice")
+
+
+def processes_here(options: Options) -> tuple[str, ...]:
+    """What of all that there is runs on this machine."""
+    return tuple(filter(None, (word.strip() for word in options.processes.split(",")))) or PROCESSES
+
+
+def _processes(options: Options) -> Iterator[Fault]:
+    for name in processes_here(options):
+        if name not in PROCESSES:
+            yield Fault(
+                "processes", f"There is no process {name!r}.", f"Write some of {', '.join(PROCESSES)}."
+            )
+    if options.broker and urlsplit(options.broker).scheme not in ("redis", "rediss", "amqp", "amqps"):
+        yield Fault(
+            "broker", f"{options.broker!r} is no broker.", "Write redis://host:6379/0 or amqp://host."
+        )
+    if options.processes and options.db_host and not options.broker:
+        yield Fault(
+            "broker",
+            "It is empty, so that workers of other machines hear of jobs a minute late.",
+            "Name a broker that all machines reach.",
+            stop=False,
+        )
 
 
 def _is_here(host: str) -> bool:

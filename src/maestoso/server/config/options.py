@@ -37,8 +37,10 @@ class Options:
     scenario, the others follow; ``practice_port`` is where practice sites are made that belong to none.
     ``pace`` is what practice runs are offered. ``agent_hosts`` names, separated by commas, hosts and
     networks that site agents may be on; ``agent_certificate`` is a PEM file with certificate and key that
-    they are shown. ``db_host`` is empty for the private database, which has no port; ``db_ca`` is the PEM
-    file of the authority of another one, ``db_password_file`` the file that its password is in.
+    they are shown. ``db_host`` is empty for the private database, which has no port; of another one it names
+    the host, or several of them separated by commas, each with a port of its own where it has one;
+    ``db_ca`` is the PEM file of its authority, ``db_password_file`` the file that its password is in.
+    ``processes`` names, separated by commas, what of all that there is runs on this machine; empty for all.
     ``db_durable`` off trades what a power cut must not lose for speed: for tests only.
     ``trusted_proxies`` names, separated by commas, addresses and networks whose word on where a request comes
     from counts. ``audit_anchor`` is a file that signed heads of the audit trail are appended to.
@@ -82,6 +84,7 @@ class Options:
     backup_recipient: str = ""
     backup_every_hours: int = 24
     backup_keep: int = 14
+    processes: str = ""
     broker: str = ""
     workers: int = 2
     log_format: str = "lines"
@@ -117,6 +120,22 @@ LONGEST_SOCKET = 100  # sun_path holds 108 bytes
 def database_socket(var: Path) -> Path:
     """Where the private database listens; only its owner gets into the directory."""
     return within_reach(var, (var / "mariadb").resolve() / "db.sock")
+
+
+def database_hosts(options: Options) -> list[tuple[str, int]]:
+    """Host and port of every place where the database is; none for the private one.
+
+    Raises ValueError for a port that is no number.
+    """
+    found = []
+    for word in options.db_host.split(","):
+        name, colon, port = word.strip().rpartition(":")
+        # An address of IPv6 has colons of its own, and is written in brackets where a port follows.
+        if not colon or (":" in name and not name.endswith("]")):
+            name, port = word.strip(), str(options.db_port)
+        if name:
+            found.append((name.strip("[]"), int(port)))
+    return found
 
 
 def bells(var: Path) -> Path:

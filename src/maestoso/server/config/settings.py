@@ -5,13 +5,15 @@ from __future__ import annotations
 import pymysql
 
 from maestoso.server.config import exposure
-from maestoso.server.config.options import ROOT, database_socket, read_options, read_secrets
+from maestoso.server.config.options import ROOT, database_hosts, database_socket, read_options, read_secrets
 
 # Django's backend asks for MySQLdb; this driver answers for it, and needs no compiler (decision 30).
 pymysql.install_as_MySQLdb()
 
 OPTIONS = read_options()
 SECRETS = read_secrets(OPTIONS)
+
+HOSTS = database_hosts(OPTIONS)
 
 SECRET_KEY = SECRETS.django_key
 DEBUG = OPTIONS.debug
@@ -85,12 +87,12 @@ CACHES = {"default": {"BACKEND": "maestoso.server.common.memory.Memory"}}
 
 DATABASES = {
     "default": {
-        "ENGINE": "django.db.backends.mysql",
+        "ENGINE": "maestoso.server.common.mariadb",
         "NAME": OPTIONS.db_name,
         "USER": OPTIONS.db_user,
         "PASSWORD": SECRETS.db_password,
-        "HOST": OPTIONS.db_host or str(database_socket(OPTIONS.var)),
-        "PORT": OPTIONS.db_port,
+        "HOST": HOSTS[0][0] if HOSTS else str(database_socket(OPTIONS.var)),
+        "PORT": HOSTS[0][1] if HOSTS else OPTIONS.db_port,
         "CONN_MAX_AGE": 60,
         "CONN_HEALTH_CHECKS": True,
         "OPTIONS": {

@@ -9,6 +9,7 @@ from __future__ import annotations
 import logging
 import os
 import socket
+from contextlib import suppress
 from typing import Any
 
 from celery import Celery, signals  # type: ignore[import-untyped]
@@ -71,7 +72,9 @@ def work_at(pk: int) -> None:
 
 @signals.worker_process_init.connect  # type: ignore[untyped-decorator]
 def _behind_everything_else(**_: Any) -> None:
-    os.nice(NICENESS)
+    # A service may not, and was made so by its unit.
+    with suppress(OSError):
+        os.nice(NICENESS - os.nice(0))
 
 
 @signals.setup_logging.connect  # type: ignore[untyped-decorator]

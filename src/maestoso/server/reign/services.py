@@ -32,6 +32,25 @@ class ReignPast(DomainError):
     code, status = "reign-past", 409
 
 
+class OtherInstallation(DomainError):
+    """The secrets here are not those of the records. Remedy: have those of their installation here."""
+
+    code = "other-installation"
+
+
+def belongs_here() -> None:
+    """Note whose records these are, or see that they are ours. Raises OtherInstallation."""
+    row, _ = Reign.objects.get_or_create(pk=1)
+    if not row.installation:
+        Reign.objects.filter(pk=1, installation="").update(installation=INSTALLATION)
+    elif row.installation != INSTALLATION:
+        raise OtherInstallation(
+            "The records in this database are those of another installation; the secrets here open none.",
+            "Copy secrets.json and the folder keys from a machine of that installation into the data "
+            "directory here, or name a database of its own.",
+        )
+
+
 @cache
 def number() -> int:
     """Of the reign that this process belongs to."""

@@ -6,11 +6,12 @@ any more after that, they are put back as they were.
 
 from __future__ import annotations
 
+from contextlib import suppress
 from typing import Any
 
 from django.core.management import call_command
 from django.core.management.base import BaseCommand, CommandError, CommandParser
-from django.db import transaction
+from django.db import DatabaseError, transaction
 
 from maestoso.engine.clock import SystemClock
 from maestoso.practice.scenario import Scenario
@@ -21,6 +22,7 @@ from maestoso.server.config.settings import OPTIONS, SECRETS
 from maestoso.server.estate.services import move_practice_sites
 from maestoso.server.evidence.register import begin_counting
 from maestoso.server.practice_lab import demo
+from maestoso.server.reign.services import OtherInstallation, belongs_here
 
 
 class Command(BaseCommand):
@@ -39,12 +41,16 @@ class Command(BaseCommand):
     def handle(self, *args: Any, **options: Any) -> None:
         """Tables, then the demo data: all of it or nothing."""
         try:
+            # Of another installation not even the tables are touched; where there are none yet, nobody knows.
+            with suppress(DatabaseError):
+                belongs_here()
             with way_back(of_value=not options["demo"]) as changed:
                 call_command("migrate", interactive=False, stdout=self.stdout)
+                belongs_here()
                 begin_counting(SystemClock().now())
                 if changed and options["checked"]:
                     call_command("check_integrity", stdout=self.stdout)
-        except BackupFailed as error:
+        except (BackupFailed, OtherInstallation) as error:
             raise CommandError(f"{error.sentence} {error.remedy}") from error
         urls = {}
         if options["demo"]:

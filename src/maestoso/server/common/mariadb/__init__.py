@@ -1,0 +1,1 @@
+"""Django's backend for MariaDB, with several hosts of one database."""
