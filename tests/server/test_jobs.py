@@ -147,7 +147,7 @@ class Hands(TestCase):
 
 
 class LookedAfter(TestCase):
-    """What the keeper does."""
+    """What is done for jobs that nobody has."""
 
     def told(self) -> list[int]:
         """The jobs that workers are told of now."""

@@ -259,7 +259,7 @@ def _processes(options: Options) -> Iterator[Fault]:
     if options.processes and options.db_host and not options.broker:
         yield Fault(
             "broker",
-            "It is empty, so that workers of other machines hear of jobs a minute late.",
+            "It is empty, so that workers of other machines find jobs half a minute late.",
             "Name a broker that all machines reach.",
             stop=False,
         )

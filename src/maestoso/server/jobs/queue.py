@@ -1,7 +1,7 @@
 """How workers hear of jobs: Celery, over a folder of this machine or a broker that several machines share.
 
 A message holds the number of a job and nothing else. Messages may be lost, or come twice: what is to be done
-stands in the rows, and the keeper tells of it again.
+stands in the rows, and those who have workers look there too.
 """
 
 from __future__ import annotations
@@ -55,7 +55,7 @@ def prepare() -> None:
 
 
 def send(pk: int) -> None:
-    """Tell workers of a job; where that cannot be now, the keeper does it later."""
+    """Tell workers of a job; where that cannot be now, they find it by themselves."""
     try:
         prepare()
         app.send_task(TASK, args=[pk], retry=False)

@@ -26,7 +26,7 @@ CLOCK = SystemClock()
 MOST_OF_ONE = 2
 """Jobs of one kind that one person may have going."""
 KEPT = timedelta(days=1)
-TELL_AGAIN = timedelta(minutes=1)
+TELL_AGAIN = timedelta(seconds=20)
 NOBODY_AFTER = timedelta(minutes=2)
 LOOK_EVERY_S = (0.02, 0.5)
 may_take: Hook[[Request, Sequence[str]], None] = Hook()
@@ -139,11 +139,14 @@ def check_done(job: Job) -> None:
     raise Refused(f"{job.about}: this is not done yet.", "Wait until it is.", code="job-not-done")
 
 
-# --- what the keeper does ---
+# --- what those who look after jobs do ---
 
 
 def tell_again(clock: Clock) -> None:
-    """Tell workers of what waits for long, and of what a worker began that is gone."""
+    """Tell workers of what waits for long, and of what a worker began that is gone.
+
+    Whoever calls it has workers that hear it.
+    """
     now = clock.now()
     due = Q(state=WAITING, sent_at__lt=now - TELL_AGAIN) | Q(state=WORKING)
     for job in Job.objects.filter(due).only("pk", "state", "owner", "sent_at", "began_at"):

@@ -2,14 +2,35 @@
 
 from __future__ import annotations
 
+import logging
+import threading
+import time
 import warnings
 from typing import Any
 
 from celery.exceptions import SecurityWarning  # type: ignore[import-untyped]
 from django.core.management.base import BaseCommand
+from django.db import DatabaseError, close_old_connections
 
+from maestoso.engine.clock import SystemClock
 from maestoso.server.config.settings import OPTIONS
 from maestoso.server.jobs.queue import app, prepare
+from maestoso.server.jobs.services import tell_again
+
+LOOK_EVERY_S = 5.0
+log = logging.getLogger("maestoso.jobs")
+
+
+def look_out() -> None:
+    """Tell the workers of this process what nobody took: asked for on another machine, say, or lost."""
+    clock = SystemClock()
+    while True:
+        try:
+            close_old_connections()
+            tell_again(clock)
+        except DatabaseError as error:
+            log.warning("It cannot be seen now what is to be done; it is tried again: %s", error)
+        time.sleep(LOOK_EVERY_S)
 
 
 class Command(BaseCommand):
@@ -22,6 +43,7 @@ class Command(BaseCommand):
     def handle(self, *args: Any, **options: Any) -> None:
         """Start as many workers as the settings say; they need not know of one another."""
         prepare()
+        threading.Thread(target=look_out, name="look-out", daemon=True).start()
         # It warns of messages that hold programs, where root runs it; these hold numbers.
         warnings.filterwarnings("ignore", category=SecurityWarning)
         app.worker_main(
