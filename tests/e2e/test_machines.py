@@ -69,43 +69,51 @@ class OwnDatabase:
         shutil.rmtree(self.folder, ignore_errors=True)
 
 
-class TwoMachines(unittest.TestCase):
-    """The first serves pages and looks after sites; the second conducts, works, and serves pages too."""
+class Machines(unittest.TestCase):
+    """Installations that share a database of somebody else's."""
 
-    def setUp(self) -> None:
-        self.password = "of the database"
-        self.database = OwnDatabase(self.password)
-        self.addCleanup(self.database.close)
-        # Of the first host nobody answers.
-        self.hosts = f"127.0.0.1:{free_port()}, 127.0.0.1:{self.database.port}"
+    password = "of the database"
 
-    def machine(self, processes: str) -> Application:
+    def machine(self, processes: str, hosts: list[str]) -> Application:
         """One that is not started yet."""
         app = Application(fresh=True)
         self.addCleanup(app.close)
         file = app.folder / "db-password"
         file.write_text(self.password)
         app.options = replace(
-            app.options, db_host=self.hosts, db_password_file=str(file), processes=processes
+            app.options, db_host=", ".join(hosts), db_password_file=str(file), processes=processes
         )
         return app
 
+    def twin(self, first: Application, processes: str, hosts: list[str]) -> Application:
+        """Another machine of the same installation, with its secrets and keys."""
+        app = self.machine(processes, hosts)
+        app.options.var.mkdir()
+        for name in ("secrets.json", "keys"):
+            source = first.options.var / name
+            (shutil.copytree if source.is_dir() else shutil.copy)(source, app.options.var / name)
+        return app
+
+
+class TwoMachines(Machines):
+    """The first serves pages and looks after sites; the second conducts, works, and serves pages too."""
+
     def test_a_run_is_begun_here_and_conducted_there(self) -> None:
-        first = self.machine("web, keeper")
+        database = OwnDatabase(self.password)
+        self.addCleanup(database.close)
+        # Of the first host nobody answers.
+        hosts = [f"127.0.0.1:{free_port()}", f"127.0.0.1:{database.port}"]
+        first = self.machine("web, keeper", hosts)
         first.start("demo")
         here = first.api()
 
-        stranger = self.machine("engine")
+        stranger = self.machine("engine", hosts)
         refused = stranger.command("start")
         self.assertNotEqual(refused.returncode, 0)
         self.assertIn("those of another installation", refused.stdout + refused.stderr)
         self.assertIn("Copy secrets.json and the folder keys", refused.stdout + refused.stderr)
 
-        second = self.machine("engine, workers, web")
-        second.options.var.mkdir()
-        for name in ("secrets.json", "keys"):
-            source = first.options.var / name
-            (shutil.copytree if source.is_dir() else shutil.copy)(source, second.options.var / name)
+        second = self.twin(first, "engine, workers, web", hosts)
         # Asked for where nobody works: whoever does finds it.
         asked = here.http.get("/export?as=csv", headers={"Prefer": "respond-async"}).json()
         second.start("start")

@@ -18,6 +18,7 @@ from maestoso.cli.processes import free_ports
 from maestoso.real_lab import certificate
 from maestoso.server.config.options import CERTIFICATE
 from tests.e2e.application import Api, Application, until
+from tests.e2e.seeds import effects
 
 PASSPHRASE = {"MAESTOSO_BACKUP_PASSPHRASE": "correct horse battery"}
 PACE = 10
@@ -136,9 +137,9 @@ class TwoMachines(unittest.TestCase):
         until(lambda: self.status(api, run)["phase"] == "finished", "the end", 180)
         status = self.status(api, run)
         self.assertEqual((status["outcome"], status["remains"]), ("passed", []))
-        effects = self.effects(standby, run)
-        self.assertGreater(len(effects), 20)
-        self.assertEqual([key for key, times in Counter(effects).items() if times > 1], [])
+        found = effects(standby, run)
+        self.assertGreater(len(found), 20)
+        self.assertEqual([key for key, times in Counter(found).items() if times > 1], [])
         checked = standby.command_of_django("check_integrity")
         self.assertEqual(checked.returncode, 0, checked.stdout + checked.stderr)
 
@@ -150,7 +151,7 @@ class TwoMachines(unittest.TestCase):
         with self.assertRaises(httpx.HTTPStatusError) as refused:
             old.start_test("REPT", 20)
         self.assertEqual(refused.exception.response.json()["code"], "reign-past")
-        self.assertEqual(self.effects(standby, run), effects)
+        self.assertEqual(effects(standby, run), effects)
         # The new one goes on as ever.
         other = api.start_test("REPT", 20)
         until(lambda: self.status(api, other)["phase"] == "judge", "another run to get to its verdict", 180)
@@ -163,11 +164,6 @@ class TwoMachines(unittest.TestCase):
     def titles(self) -> list[str]:
         """What is to be done, by the board of the primary."""
         return [one["title"] for one in self.api.get("/readiness")["actions"]]
-
-    def effects(self, app: Application, run: int) -> list[str]:
-        """The keys of all effects of a run at its site, in order."""
-        mine = f"{app.secrets['instance']}-{run}:"
-        return [one["key"] for one in app.site("/journal")["entries"] if one["key"].startswith(mine)]
 
 
 class NoStandby(unittest.TestCase):

@@ -92,6 +92,7 @@ def _soak(given: argparse.Namespace) -> int:
         schedules=given.schedules,
         guests=given.guests,
         standby=given.standby,
+        cluster=given.cluster,
     )
 
 

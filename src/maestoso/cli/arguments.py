@@ -45,6 +45,10 @@ def parse() -> argparse.Namespace:
         "--standby", type=int, default=0, metavar="N",
         help="N times a primary that is killed in the middle of a run, and a standby that takes over",
     )  # fmt: skip
+    long.add_argument(
+        "--cluster", type=int, default=0, metavar="N",
+        help="as root: N times a run on a cluster of three database nodes, one of which dies, with an engine",
+    )  # fmt: skip
     machines = commands.add_parser(
         "real-lab", help="two sites of real, small machines on this one, known to the Maestoso that runs here"
     )

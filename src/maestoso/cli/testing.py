@@ -105,16 +105,18 @@ def soak(
     schedules: int = 0,
     guests: int = 0,
     standby: int = 0,
+    cluster: int = 0,
 ) -> int:
     """The long crash harness, whose report is under ``var/soak``; or so many ``walks`` or ``schedules``,
-    or so many stories of real machines (``guests``) or of takeovers (``standby``)."""
+    or so many stories of real machines (``guests``), of takeovers (``standby``) or of a cluster's nodes."""
     if schedules:
         command = [sys.executable, "-m", "tests.engine.schedules", "--count", str(schedules)]
         return subprocess.run([*command, "--seed", str(seed)], cwd=ROOT, check=False).returncode
     if walks:
         os.environ |= {FIRST_TREE: str(seed * 1000), TREES: str(-(-walks // WALKS_OF_A_TREE))}
         return test(["tests.server.test_walks"], verbose=False, serial=False)
-    for module, seeds in {"tests.guests.soak": guests, "tests.e2e.takeovers": standby}.items():
+    stories = {"tests.guests.soak": guests, "tests.e2e.takeovers": standby, "tests.e2e.nodes": cluster}
+    for module, seeds in stories.items():
         if seeds:
             command = [sys.executable, "-m", module, "--seeds", str(seeds), "--seed", str(seed)]
             return subprocess.run(command, cwd=ROOT, check=False).returncode
