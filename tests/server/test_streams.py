@@ -17,7 +17,7 @@ from django.test import AsyncClient, TransactionTestCase
 from maestoso.core.errors import LogCorrupt
 from maestoso.core.people.scope import Reach
 from maestoso.engine.clock import SystemClock
-from maestoso.server.access import listeners
+from maestoso.server.access import listeners, stream_door
 from maestoso.server.access.models import ApiToken, RoleGrant
 from maestoso.server.access.stream_door import StreamDoor, Streams
 from maestoso.server.board import stream as live_updates
@@ -240,6 +240,22 @@ class Streaming(TransactionTestCase):
         ):
             opened = await self.open(key, pk)
             self.assertEqual((opened.status, opened.problem()["code"]), (status, code))
+
+    async def test_a_session_has_only_so_many_and_another_is_not_held_up(self) -> None:
+        session = await self.signed_in()
+        with mock.patch.object(stream_door, "MOST_OF_A_SESSION", 2):
+            first, second = [await self.open(session) for _ in range(2)]
+            third = await self.open(session)
+            self.assertEqual(third.status, 429)
+            self.assertEqual(third.problem()["code"], "too-many-streams")
+            other = await self.open(await self.signed_in())
+            self.assertEqual(other.status, 200)
+            await first.close()
+            fourth = await self.open(session)
+            self.assertEqual(fourth.status, 200)
+            for one in (second, other, fourth):
+                await one.close()
+        self.assertEqual(StreamDoor.of_session, {})
 
     async def test_a_program_listens_with_a_token_until_it_is_revoked(self) -> None:
         row, secret = await asyncio.to_thread(self.make_token)

@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import asyncio
 import re
+from collections import Counter
 from collections.abc import AsyncIterator, Awaitable, Callable, Mapping, MutableMapping
-from typing import Any, Protocol
+from typing import Any, ClassVar, Protocol
 
 import orjson
 from django.conf import settings
@@ -33,6 +34,15 @@ Receive = Callable[[], Awaitable[Message]]
 Send = Callable[[Message], Awaitable[None]]
 
 
+MOST_OF_A_SESSION = 250
+
+
+class TooManyStreams(DomainError):
+    """One session listens more often than anybody needs. Remedy: close some."""
+
+    code, status = "too-many-streams", 429
+
+
 class Streams(Protocol):
     """What is streamed below one path; ``pk`` is the number in the path, 0 where it has none."""
 
@@ -49,10 +59,11 @@ class StreamDoor:
     """An ASGI application in front of another: answers for streams, and passes on the rest.
 
     ``streams`` are found by the paths that they answer for, of which a number may be a part. ``open`` is how
-    many are being listened to, at all doors of this process.
+    many are being listened to, at all doors of this process, and ``of_session`` how many by each session.
     """
 
     open = 0
+    of_session: ClassVar[Counter[str]] = Counter()
 
     def __init__(
         self, app: Callable[[Message, Receive, Send], Awaitable[None]], streams: Mapping[str, Streams]
@@ -81,16 +92,25 @@ class StreamDoor:
         try:
             if not session or await streams.sessions.is_over(session):
                 raise NotAuthenticated
+            if StreamDoor.of_session[session] >= MOST_OF_A_SESSION:
+                raise TooManyStreams(
+                    f"{MOST_OF_A_SESSION} event streams of this session are open already.",
+                    "Close some of its pages or programs, and try again.",
+                )
             await streams.prepare(pk, after, session)
         except (NotAuthenticated, DomainError, *AWAY) as error:
             await _refuse(send, error)
             return
         await send({"type": "http.response.start", "status": 200, "headers": HEADERS})
         StreamDoor.open += 1
+        StreamDoor.of_session[session] += 1
         try:
             await _pass_on(streams.listen(pk, after, session), receive, send)
         finally:
             StreamDoor.open -= 1
+            StreamDoor.of_session[session] -= 1
+            if not StreamDoor.of_session[session]:
+                del StreamDoor.of_session[session]
         await send({"type": "http.response.body", "body": b""})
 
 
