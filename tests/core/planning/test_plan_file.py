@@ -60,7 +60,7 @@ WAVES = st.builds(
 PLANS = st.builds(
     Plan, code=st.just("SHOP"), name=NAMES, source=st.just("A"), target=st.just("B"),
     rto_s=st.integers(1, 10**6), rpo_s=st.integers(1, 10**6), owner=st.sampled_from(("", "ann")),
-    drill_every_days=st.integers(1, 400), tags=st.sampled_from(((), ("tier-1", "shop"))), notes=st.sampled_from(("", "two\nlines")),
+    drill_every_days=st.integers(1, 400), needs_standby=st.booleans(), tags=st.sampled_from(((), ("tier-1", "shop"))), notes=st.sampled_from(("", "two\nlines")),
     parts=st.lists(st.builds(Part, plan=NAMES, opens=OPENS), max_size=2).map(tuple),
     waves=st.lists(WAVES, max_size=3).map(tuple), cues=SOME_CUES,
 )  # fmt: skip

@@ -160,12 +160,18 @@ class EachFinding(unittest.TestCase):
         for ctx in (context(free_mib=1024), context()):
             self.assertFalse({"little-room", "no-room"} & {found.code for found in findings_of(ctx)})
 
+    def test_a_standby_is_missed_only_by_plans_that_count_on_one(self) -> None:
+        wanted = replace(context().plan, needs_standby=True)
+        for ctx in (context(standbys=0), context(plan=wanted, standbys=1), context(plan=wanted)):
+            self.assertNotIn("no-standby", {found.code for found in findings_of(ctx)})
+
     def test_findings_about_the_copies(self) -> None:
         elsewhere = replace(worlds.GROUP, members=("db", "queue", "app"))
         old = replace(worlds.POINT, at=worlds.NOW - timedelta(seconds=500))
         disks = (Disk(name="tmp", size_gib=1, storage_pool="a-disk", left_out_because="scratch space"),)
         mail = worlds.workload("mail", 40, offers=(Service(name="mail", protocol="tcp", port=25),))
         estate = {**changed("app", uses=("mail",)), "mail": mail}
+        counts_on_one = replace(context().plan, needs_standby=True)
         cases: list[Case] = [
             ("member-without-group", "blocks", context(groups=(elsewhere,)), "web is in no group"),
             (
@@ -199,6 +205,7 @@ class EachFinding(unittest.TestCase):
             ("disk-left-out", "warns", context(workloads=changed("db", disks=disks)), "scratch space"),
             ("little-room", "warns", context(free_mib=1023), "Only 1023 MiB are free"),
             ("no-room", "blocks", context(free_mib=255), "Only 255 MiB are free"),
+            ("no-standby", "warns", context(plan=counts_on_one, standbys=0), "No standby follows"),
             (
                 "uses-what-stays-behind",
                 "warns",

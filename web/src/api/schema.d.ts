@@ -3741,6 +3741,7 @@ export interface components {
             rpo_s: number;
             owner: string;
             drill_every_days: number;
+            needs_standby: boolean;
             tags: string[];
             notes: string;
             parts: components["schemas"]["Part"][];
@@ -3826,6 +3827,7 @@ export interface components {
             rpo_s: number;
             owner?: string;
             drill_every_days?: number;
+            needs_standby?: boolean;
             tags?: string[];
             notes?: string;
             parts?: components["schemas"]["PartSent"][];

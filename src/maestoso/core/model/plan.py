@@ -67,7 +67,10 @@ class Part:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Plan:
-    """One version of a plan, as people edit and runs execute it. Objectives are in seconds."""
+    """One version of a plan, as people edit and runs execute it. Objectives are in seconds.
+
+    ``needs_standby``: it counts on a second Maestoso that would go on with its runs.
+    """
 
     code: str
     name: str
@@ -77,6 +80,7 @@ class Plan:
     rpo_s: int
     owner: str = ""
     drill_every_days: int = 90
+    needs_standby: bool = False
     tags: tuple[str, ...] = ()
     notes: str = ""
     parts: tuple[Part, ...] = ()

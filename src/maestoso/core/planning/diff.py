@@ -46,11 +46,16 @@ def _changes(before: Plan, after: Plan) -> Iterator[str]:
         ("RPO objective", before.rpo_s, after.rpo_s),
         ("owner", before.owner, after.owner),
         ("drill interval", before.drill_every_days, after.drill_every_days),
+        ("standby", _wanted(before.needs_standby), _wanted(after.needs_standby)),
         ("tags", ", ".join(before.tags), ", ".join(after.tags)),
         ("notes", before.notes, after.notes),
     ):
         if old_value != value:
             yield f"{label} changed from {old_value or 'nothing'} to {value or 'nothing'}"
+
+
+def _wanted(yes: bool) -> str:
+    return "wanted" if yes else "not wanted"
 
 
 def _member_changes(old: Member, new: Member) -> Iterator[str]:

@@ -14,7 +14,18 @@ from typing import Any
 
 from maestoso.core.model.plan import Member, Plan, Wave
 
-_PLAN_FIELDS = ("name", "rto_s", "rpo_s", "owner", "drill_every_days", "tags", "notes", "parts", "cues")
+_PLAN_FIELDS = (
+    "name",
+    "rto_s",
+    "rpo_s",
+    "owner",
+    "drill_every_days",
+    "needs_standby",
+    "tags",
+    "notes",
+    "parts",
+    "cues",
+)
 _WAVE_FIELDS = ("name", "opens", "tag_rule", "cues")
 Key = tuple[str, int]
 """A wave of the merge: its place in theirs; in the base, if they took it out; in mine, if it is new."""

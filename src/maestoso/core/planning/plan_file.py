@@ -101,6 +101,7 @@ _PLAN = Shape(
         Key(name="to", field="target", said="Code of the site where everything comes up."),
         *_keys(rto="seconds", rpo="seconds"),
         *_keys("owner", drill_every="days"),
+        *_keys("needs_standby"),
         *_keys("tags", "notes"),
         Key(
             name="parts", field="parts", each=Shape(cls=Part, keys=_keys("plan", "opens"), brief="plan"),

@@ -90,6 +90,7 @@ RULES: tuple[Rule, ...] = (
     live_rules.group_split,
     live_rules.source_running,
     room_rules.little_room,
+    room_rules.no_standby,
 )
 
 MANY_STEPS = 3000

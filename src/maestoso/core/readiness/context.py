@@ -48,7 +48,8 @@ class Context:
     ``held`` is, by workload, what is wrong with the landing that the target holds for it. ``laid`` is how
     ``plan`` came out of a plan with parts; ``others`` are the other plans that a workload is in; ``rows``
     the whole estate as it is searched; ``scripts`` the library, ``secrets`` the names of what is stored.
-    ``free_mib`` is how much room is left for records and logs, None where that is not known.
+    ``free_mib`` is how much room is left for records and logs, ``standbys`` how many follow this Maestoso;
+    None where that is not known.
     ``stages`` is where every group is in its lifecycle; ``split`` names workloads of which a second live copy
     was found, and the site where; ``busy`` the run that is at work with a workload ("run 3, a test").
     ``roles`` are the codes of all roles that people can have.
@@ -84,6 +85,7 @@ class Context:
     split: Mapping[str, str] = field(default_factory=dict)
     busy: Mapping[str, str] = field(default_factory=dict)
     free_mib: int | None = None
+    standbys: int | None = None
     roles: frozenset[str] = frozenset(BY_CODE)
 
     @property

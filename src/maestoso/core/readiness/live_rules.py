@@ -9,7 +9,7 @@ from maestoso.core.model.finding import Finding, blocks, note, warns
 from maestoso.core.planning.inputs import LIVE, Kind
 from maestoso.core.readiness.context import Context
 from maestoso.core.readiness.protection_rules import groups_in_plan
-from maestoso.core.readiness.room_rules import little_room
+from maestoso.core.readiness.room_rules import little_room, no_standby
 from maestoso.core.replication.health import health
 from maestoso.core.replication.lifecycle import is_copied
 
@@ -144,4 +144,4 @@ def reprotect_findings(ctx: Context) -> tuple[Finding, ...]:
                     "Bring its agent back; re-protecting needs both sites.",
                 )
             )
-    return (*found, *little_room(ctx))
+    return (*found, *little_room(ctx), *no_standby(ctx))

@@ -1,4 +1,4 @@
-"""Whether there is room to write down what a run does."""
+"""Whether what a run does can be written down, and would be known if this machine were lost."""
 
 from __future__ import annotations
 
@@ -24,4 +24,15 @@ def little_room(ctx: Context) -> Iterator[Finding]:
     else:
         yield warns(
             "little-room", ctx.plan.code, sentence, f"Make room: below {LEAST_MIB} MiB no run is started."
+        )
+
+
+def no_standby(ctx: Context) -> Iterator[Finding]:
+    """A plan that counts on a second Maestoso has none. It never stops a run: that would help nobody."""
+    if ctx.plan.needs_standby and ctx.standbys == 0:
+        yield warns(
+            "no-standby",
+            ctx.plan.code,
+            "No standby follows this Maestoso, and the plan counts on one that would go on with its runs.",
+            "Begin one at another site, or see there why it does not follow.",
         )

@@ -30,6 +30,7 @@ from maestoso.server.plans.models import PlanRow, PlanVersion
 from maestoso.server.plans.services import newest_versions
 from maestoso.server.protection.models import GroupRow
 from maestoso.server.protection.services import keys_missing
+from maestoso.server.reign import standbys
 from maestoso.server.runs.events import inputs_of_all
 from maestoso.server.runs.fences import found_running
 from maestoso.server.runs.measured import measured_mark
@@ -197,6 +198,11 @@ class Surroundings:
         """How much room is left for records."""
         return free_mib()
 
+    @cached_property
+    def standbys(self) -> int:
+        """How many follow this installation now."""
+        return len(standbys.following())
+
     # --- one plan in all that ---
 
     def bare_context(self, plan: Plan, version: int) -> Context:
@@ -238,7 +244,7 @@ class Surroundings:
             protocols={code: one.said.protocol for code, one in said.items() if one.said},
             lacks={code: lacks(self.sites[code]) for code in ends},
             odd={code: odd_of(self.sites[code]) for code in ends},
-            free_mib=self.free_mib,
+            free_mib=self.free_mib, standbys=self.standbys if plan.needs_standby else None,
         )  # fmt: skip
 
 

@@ -112,7 +112,7 @@ const members = computed(() => model.value ? model.value.waves.reduce((sum, wave
 const plan = computed<Plan>(() => ({
   code: code.value.trim(), name: name.value.trim(), source: source.value, target: target.value,
   rto_s: Math.round(rto.value * 60), rpo_s: Math.round(rpo.value * 60),
-  owner: model.value?.owner ?? "", drill_every_days: model.value?.drill_every_days ?? 90, tags: model.value?.tags ?? [], notes: model.value?.notes ?? "",
+  owner: model.value?.owner ?? "", drill_every_days: model.value?.drill_every_days ?? 90, needs_standby: model.value?.needs_standby ?? false, tags: model.value?.tags ?? [], notes: model.value?.notes ?? "",
   parts: model.value?.parts ?? [], cues: model.value?.cues ?? template.value?.cues ?? [],
   waves: model.value?.waves ?? waves.value.map((wave, index) => ({
     ...(template.value?.waves[index] ?? newWave(wave)),

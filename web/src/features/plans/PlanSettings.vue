@@ -42,6 +42,7 @@ const earlier = (index: number) => emit("edit", (next) => next.parts.splice(inde
         <el-form-item label="Owner"><KeptInput :value="plan.owner" maxlength="80" @done="text('owner', $event)" /></el-form-item>
         <el-form-item label="Tags, by commas"><KeptInput :value="plan.tags.join(', ')" maxlength="400" placeholder="tier-1, till" @done="tags($event)" /></el-form-item>
         <el-form-item label="To be tested every, days"><KeptInput :value="plan.drill_every_days" type="number" min="1" max="3660" @done="number('drill_every_days', 1, $event)" /></el-form-item>
+        <el-form-item label="Standby of Maestoso"><el-checkbox :model-value="plan.needs_standby" label="Warn when none follows" @change="emit('edit', (next) => (next.needs_standby = !!$event))" /></el-form-item>
       </div>
       <h2>Parts: other plans that come first, in this order</h2>
       <p v-for="(part, index) in plan.parts" :key="part.plan" class="part" :data-part="part.plan">
