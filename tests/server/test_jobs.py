@@ -15,6 +15,7 @@ from maestoso.core.errors import Refused
 from maestoso.engine.clock import SystemClock
 from maestoso.engine.incarnation import incarnation
 from maestoso.server.access.models import RoleGrant
+from maestoso.server.audit.models import AuditEntry
 from maestoso.server.estate import imports
 from maestoso.server.estate.models import ImportJob, WorkloadRow
 from maestoso.server.jobs import queue, services, work
@@ -322,12 +323,41 @@ class OverHttp(Tidewell):
         RoleGrant.objects.filter(user__username="ben").update(role="viewer")
         self.problem(other.get(f"/api/v1/jobs/{job['id']}/result"), 403, "not-permitted")
 
-    def test_an_import_that_was_written_is_not_written_again(self) -> None:
+    def imported(self) -> int:
+        """A file with one workload that was read; the number of its import."""
         reply = self.browser.generic(
             "POST", "/api/v1/imports?name=one.csv", b"site,name,cores,memory_mib\nQUA,lone-01,1,1024\n",
             content_type="application/octet-stream", headers={"X-CSRFToken": self.browser.token},
         )  # fmt: skip
-        pk = reply.json()["id"]
+        return int(reply.json()["id"])
+
+    def test_what_a_worker_changes_stands_in_the_trail_of_who_asked(self) -> None:
+        pk = self.imported()
+        self.browser.send("POST", f"/imports/{pk}", {"token": ""})
+        job = ImportJob.objects.get(pk=pk).job
+        assert job is not None
+        entry = AuditEntry.objects.get(path=f"jobs/{job.pk}")
+        self.assertEqual((entry.by, entry.did), ("ann", f"Importing one.csv (job {job.pk})"))
+        (changed,) = entry.changed
+        self.assertIn("lone-01", changed["what"])
+        self.assertEqual((changed["before"], changed["after"]["name"]), (None, "lone-01"))
+        # Reading changed nothing, and has no entry but that of the request.
+        self.assertEqual(AuditEntry.objects.filter(path__startswith="jobs/").count(), 1)
+
+    def test_where_too_many_wait_nobody_else_is_kept_waiting(self) -> None:
+        job = self.later("/export?as=csv")
+        row = services.find_job(job["id"], "ann")
+        with override_settings(JOBS_AT_ONCE=False):
+            held = [services._waiting.acquire(blocking=False) for _ in range(services.MOST_WAITING)]
+            self.assertTrue(all(held))
+            try:
+                self.assertEqual(services.settled(row, 600).state, "waiting")
+            finally:
+                for _ in held:
+                    services._waiting.release()
+
+    def test_an_import_that_was_written_is_not_written_again(self) -> None:
+        pk = self.imported()
         # Whoever works dies between the commit and the word that it is done.
         dies = mock.patch.object(imports, "update_practice_site", side_effect=SystemExit)
         with dies, self.assertRaises(SystemExit):

@@ -20,18 +20,7 @@ WATCHED = frozenset(
 """Apps whose rows people change. Runs have a log of their own; sessions are nobody's business."""
 # What is retired is told of where it was; what is kept of it holds sealed secrets.
 UNWATCHED = frozenset(
-    {
-        "EstateMark",
-        "Job",
-        "JobPart",
-        "ImportJob",
-        "Seal",
-        "RunRegister",
-        "Stone",
-        "DrillTime",
-        "HeldRow",
-        "Retired",
-    }
+    {"EstateMark", "ImportJob", "Seal", "RunRegister", "Stone", "DrillTime", "HeldRow", "Retired"}
 )
 HIDDEN = frozenset(
     {

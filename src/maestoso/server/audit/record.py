@@ -154,6 +154,29 @@ class _Asked:
         self.written = True
 
 
+@contextmanager
+def in_the_name_of(by: str, did: str, path: str) -> Iterator[None]:
+    """A transaction for what is changed later, for somebody who asked for it: the trail says what, as theirs.
+
+    Nothing where nothing was changed. It belongs to no request, also where one is being answered.
+    """
+    marks = collected.set([]), _asked.set(None)
+    try:
+        with transaction.atomic():
+            yield
+            found = collected.get() or []
+            if found:
+                add_entry(
+                    AuditEntry(
+                        at=CLOCK.now(), by=by, address="", method="", path=path, did=did[:200], sent={},
+                        changed=list(found),
+                    )
+                )  # fmt: skip
+    finally:
+        collected.reset(marks[0])
+        _asked.reset(marks[1])
+
+
 def _how(request: HttpRequest, refused: str) -> str:
     """By which approval, or that it was refused."""
     approval = getattr(request, "maestoso_approval", None)

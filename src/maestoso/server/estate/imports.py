@@ -26,6 +26,7 @@ from maestoso.core.model.estate import Inventory
 from maestoso.core.model.estate import Link as LinkValue
 from maestoso.core.ports import Clock
 from maestoso.engine.clock import SystemClock
+from maestoso.server.audit.changes import noted
 from maestoso.server.common.secret_text import seal, unseal
 from maestoso.server.estate.models import ImportJob, Site, WorkloadRow
 from maestoso.server.estate.services import (
@@ -285,6 +286,7 @@ def _write_workloads(packed: dict[str, Any], tell: Callable[[int, int], None]) -
             else:
                 row.spec, row.revision = item["spec"], row.revision + 1
                 changed.append(row)
-        WorkloadRow.objects.bulk_create(fresh)
-        WorkloadRow.objects.bulk_update(changed, ["spec", "revision"])
+        with noted(fresh), noted(changed):
+            WorkloadRow.objects.bulk_create(fresh)
+            WorkloadRow.objects.bulk_update(changed, ["spec", "revision"])
     tell(len(items), len(items))

@@ -41,6 +41,11 @@ class Site(models.Model):
     class Meta:
         ordering = ["id"]
 
+    @property
+    def audit_name(self) -> str:
+        """What the trail calls it."""
+        return self.code
+
     def things(self) -> Inventory:
         """The inventory without the workloads."""
         return from_data(Inventory, self.inventory)
@@ -63,6 +68,11 @@ class WorkloadRow(models.Model):
 
     class Meta:
         ordering = ["id"]
+
+    @property
+    def audit_name(self) -> str:
+        """What the trail calls it."""
+        return self.name
 
     def core(self) -> Workload:
         """The workload as a value."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 import time
 from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
@@ -29,6 +30,9 @@ KEPT = timedelta(days=1)
 TELL_AGAIN = timedelta(seconds=20)
 NOBODY_AFTER = timedelta(minutes=2)
 LOOK_EVERY_S = (0.02, 0.5)
+LOOKED_AT = [field.attname for field in Job._meta.concrete_fields if field.name not in ("id", "args")]
+MOST_WAITING = 4
+_waiting = threading.BoundedSemaphore(MOST_WAITING)
 may_take: Hook[[Request, Sequence[str]], None] = Hook()
 """Raises where whoever asks has not what a job needs (see :class:`Job`) any more."""
 
@@ -82,17 +86,25 @@ def seconds_left(job: Job, now: datetime) -> float | None:
 
 
 def settled(job: Job, patience_s: float) -> Job:
-    """The job once it is over, or as it is when the patience is."""
+    """The job once it is over, or as it is when the patience is.
+
+    Only so many wait at once: whoever does keeps a place of the web server from everybody else. Where there
+    is none left the job is not waited for.
+    """
     if settings.JOBS_AT_ONCE:
         perform(job.pk, "at once", renewing=False)
-    until = time.monotonic() + patience_s
-    pause, longest = LOOK_EVERY_S
-    while True:
-        job.refresh_from_db()
-        if job.state not in OPEN or time.monotonic() >= until:
-            return job
-        time.sleep(pause)
-        pause = min(2 * pause, longest)
+    waits, (pause, longest) = _waiting.acquire(blocking=False), LOOK_EVERY_S
+    until = time.monotonic() + (patience_s if waits else 0.0)
+    try:
+        while True:
+            job.refresh_from_db(fields=LOOKED_AT)
+            if job.state not in OPEN or time.monotonic() >= until:
+                return job
+            time.sleep(pause)
+            pause = min(2 * pause, longest)
+    finally:
+        if waits:
+            _waiting.release()
 
 
 def jobs_of(by: str) -> list[Job]:

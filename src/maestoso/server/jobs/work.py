@@ -19,6 +19,7 @@ from maestoso.core.errors import DomainError
 from maestoso.core.wording import counted
 from maestoso.engine.clock import SystemClock
 from maestoso.engine.incarnation import known_gone
+from maestoso.server.audit.record import in_the_name_of
 from maestoso.server.common.logs import request_id
 from maestoso.server.common.rendering import Json
 from maestoso.server.jobs.models import CANCELLED, DONE, FAILED, WAITING, WORKING, Job, JobPart
@@ -77,9 +78,10 @@ class Work:
     def changing(self) -> Iterator[None]:
         """A transaction for what a job changes, which holds only while the job is in these hands, and wanted.
 
-        Raises Stopped, and everything is taken back.
+        The audit trail has it in the name of whoever asked. Raises Stopped, and everything is taken back.
         """
-        with transaction.atomic():
+        job = self.job
+        with in_the_name_of(job.by, f"{job.about} (job {job.pk})", f"jobs/{job.pk}"):
             yield
             self._check()
 
