@@ -106,6 +106,10 @@ class TwoMachines(unittest.TestCase):
             "it to catch up",
             120,
         )
+        until(
+            lambda: [line["has_all"] for line in self.api.get("/standbys")["lines"]] == [True],
+            "the primary to have sent all of it",
+        )
         for command in (("backup", "--to", str(standby.folder)), ("upgrade",), ("admin", "ada")):
             self.assertIn("is a standby, and only follows", standby.command(*command, **PASSPHRASE).stderr)
         run = self.api.start_test("HARB", PACE)

@@ -2329,6 +2329,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/standbys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Who follows at this moment, and whether anything is missing there. */
+        get: operations["standbys"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/traps": {
         parameters: {
             query?: never;
@@ -4705,6 +4722,14 @@ export interface components {
             kind: "network" | "host pool" | "storage pool" | "folder" | "address rule";
             name: string;
             workloads: number;
+        };
+        StandbyLine: {
+            host: string;
+            has_all: boolean;
+        };
+        Standbys: {
+            expected: boolean;
+            lines: components["schemas"]["StandbyLine"][];
         };
         Standing: {
             forecast: components["schemas"]["ForecastFigures"] | null;
@@ -10608,6 +10633,27 @@ export interface operations {
             410: components["responses"]["Refused410"];
             412: components["responses"]["Refused412"];
             422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    standbys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Standbys"];
+                };
+            };
+            403: components["responses"]["Refused403"];
             503: components["responses"]["Refused503"];
         };
     };

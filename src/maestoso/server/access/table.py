@@ -74,6 +74,7 @@ TABLE: dict[str, dict[str, str]] = {
     "audit": {"GET": READ_AUDIT},
     "audit.jsonl": {"GET": READ_AUDIT},
     "backups": {"GET": READ_AUDIT},
+    "standbys": {"GET": READ_AUDIT},
     "retired": {"GET": SEE},
     "retired/{id}/back": {"POST": BY_KIND},
     # What takes its time, each for whoever asked for it.

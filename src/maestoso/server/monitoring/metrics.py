@@ -200,8 +200,10 @@ class _Figures:
         yield from (heard, turn)
         said = f"1 where a keeper has looked after the records within {LEASE_S:.0f} s."
         yield _gauge("maestoso_keeper_up", said, float(keeper_is_there()))
-        following = float(len(standbys.following()))
-        yield _gauge("maestoso_standbys", "Standbys that follow now.", following)
+        lines = standbys.lines()
+        yield _gauge("maestoso_standbys", "Standbys that follow now.", float(len(lines)))
+        lacking = float(sum(not line.has_all for line in lines))
+        yield _gauge("maestoso_standbys_behind", "Those to which something is still to be sent.", lacking)
         yield _gauge(
             "maestoso_event_stream_clients", "Streams of events that are listened to.", float(StreamDoor.open)
         )

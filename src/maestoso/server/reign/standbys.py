@@ -6,6 +6,10 @@ from django.db import DatabaseError, connection
 
 from maestoso.server.config.options import REPLICA_USER
 from maestoso.server.config.settings import OPTIONS
+from maestoso.server.reign.shapes import StandbyLine
+
+ALL_SENT = "Master has sent all binlog to slave"
+"""How MariaDB calls the state of a line to a follower that lacks nothing (processlist)."""
 
 
 def are_expected() -> bool:
@@ -13,17 +17,22 @@ def are_expected() -> bool:
     return bool(OPTIONS.replication_port) and not OPTIONS.db_host
 
 
-def following() -> tuple[str, ...]:
-    """The hosts that follow at this moment, each once; none where that cannot be asked."""
+def lines() -> tuple[StandbyLine, ...]:
+    """Those that follow at this moment, each once; none where that cannot be asked."""
     if not are_expected():
         return ()
     question = (
-        "SELECT DISTINCT SUBSTRING_INDEX(host, ':', 1) FROM information_schema.processlist"
-        " WHERE user = %s AND command LIKE 'Binlog Dump%%' ORDER BY 1"
+        "SELECT SUBSTRING_INDEX(host, ':', 1), MAX(state LIKE %s) FROM information_schema.processlist"
+        " WHERE user = %s AND command LIKE 'Binlog Dump%%' GROUP BY 1 ORDER BY 1"
     )
     try:
         with connection.cursor() as cursor:
-            cursor.execute(question, [REPLICA_USER])
-            return tuple(str(host) for (host,) in cursor.fetchall())
+            cursor.execute(question, [f"{ALL_SENT}%", REPLICA_USER])
+            return tuple(StandbyLine(host=str(host), has_all=bool(sent)) for host, sent in cursor.fetchall())
     except DatabaseError:
         return ()
+
+
+def following() -> tuple[str, ...]:
+    """The hosts that follow at this moment."""
+    return tuple(line.host for line in lines())

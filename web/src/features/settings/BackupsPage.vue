@@ -9,6 +9,7 @@ import PageSkeleton from "@/ui/PageSkeleton.vue";
 import { moment, size } from "@/ui/format";
 
 const { data, error } = useQuery({ queryKey: ["backups"], queryFn: () => take(api.GET("/api/v1/backups")) });
+const { data: standbys } = useQuery({ queryKey: ["standbys"], queryFn: () => take(api.GET("/api/v1/standbys")), refetchInterval: 10_000 });
 const last = computed(() => data.value?.lines.find((line) => !line.trouble));
 </script>
 
@@ -51,10 +52,18 @@ const last = computed(() => data.value?.lines.find((line) => !line.trouble));
         </tr>
       </tbody>
     </table>
+    <template v-if="standbys?.expected">
+      <h2>Standby</h2>
+      <p v-if="!standbys.lines.length" class="warn">▲ None follows now. <RouterLink to="/help/operations#the-standby">How to begin one</RouterLink></p>
+      <p v-for="line in standbys.lines" :key="line.host">The one at <code>{{ line.host }}</code> follows; {{ line.has_all ? "everything that was written here was sent to it." : "something is still being sent to it." }}</p>
+    </template>
   </div>
 </template>
 
 <style scoped>
+h2 {
+  margin: var(--gap-4) 0 var(--gap-1);
+}
 .warn {
   color: var(--brass);
 }

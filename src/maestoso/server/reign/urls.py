@@ -1,0 +1,7 @@
+"""Addresses of standbys."""
+
+from django.urls import path
+
+from maestoso.server.reign import views
+
+urlpatterns = [path("standbys", views.StandbyList.as_view(), name="standbys")]
