@@ -242,7 +242,7 @@ class Invited(Team):
         hers.locator("input[name=sub]").fill("s-1")
         hers.locator("form button[type=submit], form input[type=submit]").first.click()
         expect(hers.get_by_role("button", name="Sign out", exact=True)).to_be_visible()
-        self.assertIn("/plans/REPT", hers.url)
+        expect(hers).to_have_url(re.compile("/plans/REPT"))
         hers.get_by_title("My account").click()
         expect(hers.get_by_role("heading", level=1)).to_have_text("Nila Orme: operator.")
         expect(hers.get_by_text("You sign in through House sign-in.")).to_be_visible()
