@@ -155,7 +155,7 @@ class TwoMachines(unittest.TestCase):
         with self.assertRaises(httpx.HTTPStatusError) as refused:
             old.start_test("REPT", 20)
         self.assertEqual(refused.exception.response.json()["code"], "reign-past")
-        self.assertEqual(effects(standby, run), effects)
+        self.assertEqual(effects(standby, run), found)
         # The new one goes on as ever.
         other = api.start_test("REPT", 20)
         until(lambda: self.status(api, other)["phase"] == "judge", "another run to get to its verdict", 180)
