@@ -21,6 +21,7 @@ from tests.e2e.application import Api, Application, until
 
 APP = Application(durable=True)
 OWN = {
+    "reign_reign": ("installation",),
     "auth_user": {"password"},
     "estate_estatemark": {"mark"},
     "estate_site": {"agent_url", "agent_token"},
