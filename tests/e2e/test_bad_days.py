@@ -21,13 +21,13 @@ from tests.e2e.application import Api, Application, until
 
 APP = Application(durable=True)
 OWN = {
-    "reign_reign": ("installation",),
     "auth_user": {"password"},
     "estate_estatemark": {"mark"},
     "estate_site": {"agent_url", "agent_token"},
     "evidence_runregister": {"mark", "key", "token"},
     "evidence_seal": {"key", "token"},
     "protection_grouprow": {"key"},
+    "reign_reign": {"installation"},
     "scripts_secret": {"sealed"},
 }
 """Columns in which each installation differs: secrets, what is signed with them, marks, ports."""

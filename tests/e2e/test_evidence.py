@@ -189,7 +189,7 @@ class FromARun(Evidence):
         row.get_by_role("button").click()
         expect(self.page.get_by_text("never answered in a run").first).to_be_visible()
         with zipfile.ZipFile(
-            self.fetched(self.page.get_by_role("link", name="Everything for an auditor"))
+            self.fetched(self.page.get_by_role("button", name="Everything for an auditor"))
         ) as found:
             self.assertIsNone(found.testzip())
             listed = [key["kid"] for key in json.loads(found.read("keys.json"))["keys"]]

@@ -7512,7 +7512,12 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/octet-stream": string;
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                    "application/pdf": string;
+                    "application/zip": string;
+                    "text/csv": string;
                 };
             };
             /** @description No response body */

@@ -113,7 +113,13 @@ class JobResult(APIView):
 
     @extend_schema(
         operation_id="jobResult",
-        responses={(200, "application/octet-stream"): OpenApiTypes.BINARY, 204: None},
+        responses={
+            (200, "application/json"): OpenApiTypes.OBJECT,
+            (200, "application/pdf"): OpenApiTypes.BINARY,
+            (200, "application/zip"): OpenApiTypes.BINARY,
+            (200, "text/csv"): OpenApiTypes.STR,
+            204: None,
+        },
     )
     def get(self, request: Request, pk: int) -> HttpResponseBase:
         """What the address that began it would have answered, a file or JSON; refused where it failed."""
