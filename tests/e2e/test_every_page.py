@@ -94,6 +94,7 @@ class EveryPage(unittest.TestCase):
         run = api.start_test("FLEET", 200)
         api.send("POST", f"/runs/{run}/controls", {"kind": "hold"}, **{"Idempotency-Key": "every-page"})
         tests = [one["id"] for one in api.get("/runs?plan=BOOK&kind=test")["runs"]]
+        api.http.get("/export?as=csv", headers={"Prefer": "respond-async"})  # a line for the page of jobs
         return {
             "readiness": "/", "plans": "/plans", "new-plan": "/plans/new", "plan": "/plans/BOOK",
             "start": "/plans/BOOK/start?kind=planned", "plan-landings": "/plans/BOOK/landings",
@@ -108,7 +109,7 @@ class EveryPage(unittest.TestCase):
             "trend": "/evidence/plans/BOOK", "settings": "/settings", "retired": "/settings/retired", "backups": "/settings/backups",
             "people": "/settings/people", "approvals": "/approvals", "approval": "/approvals/1", "account": "/account", "invitation": "/invitation/mara/some-secret",
             "sign-in": "/settings/sign-in", "provider-return": "/sign-in/provider?code=x&state=y",
-            "lab": "/lab", "help": "/help/plans", "nowhere": "/no/such/page",
+            "jobs": "/jobs", "lab": "/lab", "help": "/help/plans", "nowhere": "/no/such/page",
         }  # fmt: skip
 
     def test_nothing_stands_in_anybodys_way(self) -> None:
