@@ -51,7 +51,8 @@ class Instant:
 @contextlib.contextmanager
 def redis(folder: Path) -> Iterator[str]:
     """A private Redis that forgets nothing; its address."""
-    from maestoso.cli.processes import free_ports
+    from tests.ports import free_ports
+
     from maestoso.server.config.options import Options
 
     port = free_ports(Options(), sites=0).web_port

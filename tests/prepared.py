@@ -21,13 +21,14 @@ from pathlib import Path
 from maestoso.cli import database
 from maestoso.cli.__main__ import made_from, make_records, stamp_of
 from maestoso.cli.keys import make_secrets
-from maestoso.cli.processes import Processes, free_ports
+from maestoso.cli.processes import Processes
 from maestoso.cli.stages import run
 from maestoso.cli.testing import LOG
 from maestoso.engine.clock import SystemClock
 from maestoso.practice.scenario import Scenario
 from maestoso.practice.store import Store
 from maestoso.server.config.options import ROOT, Options
+from tests.ports import free_ports
 
 FOLDER = ROOT / "var" / "test"
 WORKER = "MAESTOSO_TEST_WORKER"

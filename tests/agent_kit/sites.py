@@ -4,14 +4,12 @@ from __future__ import annotations
 
 import json
 import os
-import random
 import socket
 import subprocess
 import sys
 import tempfile
 import threading
 import unittest
-from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -23,6 +21,7 @@ from maestoso.agent_kit.platform import Platform
 from maestoso.agent_kit.server import application
 from maestoso.agent_kit.store import Store
 from maestoso.agent_kit.tokens import Tokens
+from tests.ports import free_port
 
 SRC = Path(__file__).resolve().parents[2] / "src"
 HOME, AWAY = "ALD", "BIR"
@@ -36,17 +35,6 @@ HAS: dict[str, Any] = {
     "networks": [{"name": "lan", "vlan": 1, "prefixes": ["192.0.2.0/24"]}],
     "folders": [],
 }
-BELOW_CONNECTIONS = range(10_000, 20_000)
-"""Linux gives connections ports from 32768, and the tests' own applications have those from 20000."""
-
-
-def free_port() -> int:
-    """A port that nobody has at the moment, nor gets for a connection: who listens there may end, and come back."""
-    for port in random.sample(BELOW_CONNECTIONS, 200):
-        with socket.socket() as probe, suppress(OSError):
-            probe.bind(("127.0.0.1", port))
-            return port
-    raise OSError("no port is free for a test")
 
 
 def spec(name: str, number: int) -> dict[str, Any]:

@@ -30,7 +30,8 @@ from maestoso.agent_kit.tokens import Tokens
 from maestoso.agent_kit.web import Refused
 from maestoso.sites import trust
 from tests.agent_kit.papers import Papers
-from tests.agent_kit.sites import TOKEN, environment, free_port
+from tests.agent_kit.sites import TOKEN, environment
+from tests.ports import free_port
 
 
 class Slow(Platform):

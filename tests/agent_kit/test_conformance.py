@@ -25,10 +25,10 @@ from tests.agent_kit.sites import (
     TOKEN,
     TwoSites,
     environment,
-    free_port,
     protected,
     reached,
 )
+from tests.ports import free_port
 
 DEMO = Path(__file__).resolve().parents[2] / "demo" / "tidewell"
 

@@ -15,11 +15,11 @@ import pymysql
 
 from maestoso.cli import database
 from maestoso.cli.keys import make_secrets
-from maestoso.cli.processes import free_ports
 from maestoso.real_lab import certificate
 from maestoso.server.config.options import CERTIFICATE, REPLICA_USER, Options, Secrets, database_socket
 from tests import prepared
 from tests.e2e.application import until
+from tests.ports import free_ports
 
 
 class Case(unittest.TestCase):

@@ -26,10 +26,10 @@ import pymysql
 from playwright.sync_api import Browser, ConsoleMessage, Locator, Page, expect, sync_playwright
 from pymysql.cursors import DictCursor
 
-from maestoso.cli.processes import free_ports
 from maestoso.server.config import exposure
 from maestoso.server.config.options import ROOT, Options, database_socket, variable
 from tests import prepared
+from tests.ports import free_ports
 
 APP_FLAGS = [
     "--no-sandbox",

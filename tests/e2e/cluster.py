@@ -19,8 +19,8 @@ import pymysql
 
 from maestoso.cli.database import program
 from maestoso.server.config.options import CHARACTERS, ROOT
-from tests.agent_kit.sites import free_port
 from tests.e2e.application import until
+from tests.ports import free_port
 
 PROVIDER = Path("/usr/lib/galera/libgalera_smm.so")
 SCRIPTS = ROOT / "var" / "galera"

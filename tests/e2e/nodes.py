@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from tests.e2e.application import until
 from tests.e2e.cluster import Cluster
-from tests.e2e.seeds import ByChance, effects, run_seeds
+from tests.e2e.seeds import ByChance, run_seeds
 from tests.e2e.test_machines import Machines
 
 ENDS_S = 900.0
@@ -37,10 +37,7 @@ class OneSeed(Machines):
         tried.chance.choice((first, second)).kill("run_engine")
         outcome = until(lambda: tried.answer(api), f"run {run} to end", ENDS_S)
         cluster.start(lost)
-        checked = first.command_of_django("check_integrity", "--journals")
-        self.assertEqual(checked.returncode, 0, checked.stdout + checked.stderr)
-        done = effects(first, run)
-        self.assertEqual(len(done), len(set(done)), "an effect happened twice")
+        tried.check(self, first)
         print(f"{tried}, node {lost} and an engine killed, ended: {outcome}", flush=True)
 
 

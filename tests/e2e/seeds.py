@@ -72,6 +72,13 @@ class ByChance:
                 continue
         return str(status.get("outcome", ""))
 
+    def check(self, case: unittest.TestCase, app: Application) -> None:
+        """That the records and the journals of the sites agree, and that nothing was done twice."""
+        checked = app.command_of_django("check_integrity", "--journals")
+        case.assertEqual(checked.returncode, 0, checked.stdout + checked.stderr)
+        done = effects(app, self.run)
+        case.assertEqual(len(done), len(set(done)), "an effect happened twice")
+
     def __str__(self) -> str:
         return f"seed {self.seed}: {self.options['kind']}, after {self.dies_after:.1f} s"
 

@@ -7,7 +7,7 @@ twice.
 from __future__ import annotations
 
 from tests.e2e.application import until
-from tests.e2e.seeds import ByChance, effects, run_seeds
+from tests.e2e.seeds import ByChance, run_seeds
 from tests.e2e.test_standby import TwoMachines
 
 ENDS_S = 600.0
@@ -32,10 +32,7 @@ class OneSeed(TwoMachines):
         standby.start("start", MAESTOSO_ADMIN_PASSWORD=self.primary.password)
         api = standby.api()
         outcome = until(lambda: tried.answer(api), f"run {run} to end", ENDS_S)
-        checked = standby.command_of_django("check_integrity", "--journals")
-        self.assertEqual(checked.returncode, 0, checked.stdout + checked.stderr)
-        done_there = effects(standby, run)
-        self.assertEqual(len(done_there), len(set(done_there)), "an effect happened twice")
+        tried.check(self, standby)
         print(f"{tried}, killed at event {seq}, ended: {outcome}", flush=True)
 
 

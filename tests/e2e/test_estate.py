@@ -16,8 +16,9 @@ import httpx
 from playwright.sync_api import Page, expect
 
 from tests.agent_kit.papers import Papers
-from tests.agent_kit.sites import HAS, environment, free_port
+from tests.agent_kit.sites import HAS, environment
 from tests.e2e.application import Application, choose, module_browser, until, visit
+from tests.ports import free_port
 
 MANY = 4000
 """Workloads of a large file; ten thousand are measured in bench."""

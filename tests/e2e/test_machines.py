@@ -17,8 +17,8 @@ import pymysql
 
 from maestoso.cli.database import program
 from maestoso.server.config.options import CHARACTERS
-from tests.agent_kit.sites import free_port
 from tests.e2e.application import Api, Application, until
+from tests.ports import free_port
 
 
 class OwnDatabase:

@@ -14,11 +14,11 @@ import httpx
 
 from maestoso.cli import database, replication
 from maestoso.cli.keys import make_secrets
-from maestoso.cli.processes import free_ports
 from maestoso.real_lab import certificate
 from maestoso.server.config.options import CERTIFICATE
 from tests.e2e.application import Api, Application, until
 from tests.e2e.seeds import effects
+from tests.ports import free_ports
 
 PASSPHRASE = {"MAESTOSO_BACKUP_PASSPHRASE": "correct horse battery"}
 PACE = 10

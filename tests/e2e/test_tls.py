@@ -11,9 +11,9 @@ from typing import Any
 import httpx
 from playwright.sync_api import Browser, expect
 
-from maestoso.cli.processes import free_ports
 from maestoso.real_lab import certificate
 from tests.e2e.application import Application, module_browser, until
+from tests.ports import free_ports
 
 app: Application
 browser: Browser

@@ -27,7 +27,8 @@ from maestoso.server.estate import agents
 from maestoso.server.estate.agents import check_address, pulse
 from maestoso.server.estate.models import Site
 from tests.agent_kit.papers import Papers
-from tests.agent_kit.sites import HAS, free_port, spec
+from tests.agent_kit.sites import HAS, spec
+from tests.ports import free_port
 from tests.server.tidewell import Tidewell
 
 

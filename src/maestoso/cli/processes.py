@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import errno
-import itertools
 import os
 import shlex
 import signal
@@ -14,7 +13,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field, fields, replace
+from dataclasses import dataclass, field, fields
 from http import HTTPStatus
 from http.client import HTTPConnection, HTTPException, HTTPSConnection
 from pathlib import Path
@@ -487,45 +486,6 @@ def _signal(pids: Iterable[int], number: signal.Signals) -> None:
     for pid in pids:
         with contextlib.suppress(ProcessLookupError):
             os.kill(pid, number)
-
-
-FIRST_PORT, BLOCKS, BLOCK = 20_000, 750, 16
-"""Below the ports that Linux gives to connections (32768 and above): one chosen there may be taken by the
-next connection of anybody before it is listened on."""
-# Each call gets a block of its own: what is chosen early and started late meets nothing of this process.
-_blocks = itertools.count(os.getpid())
-
-
-def free_ports(options: Options, sites: int, first: int | None = None) -> Options:
-    """The options with ports that are free now, for tests: where it can be, those of the block ``first``.
-
-    Raises OSError where no block is free.
-    """
-    for number in itertools.chain([] if first is None else [first], itertools.islice(_blocks, BLOCKS)):
-        base = FIRST_PORT + number % BLOCKS * BLOCK
-        held: list[socket.socket] = []
-        try:
-            for port in range(base, base + 2 + sites):
-                held.append(_bound(port))
-        except OSError:
-            continue
-        finally:
-            for one in held:
-                one.close()
-        return replace(options, web_port=base, practice_port=base + 1, site_port=base + 2)
-    raise OSError("no ports are free for a test")
-
-
-def _bound(port: int) -> socket.socket:
-    taken = socket.socket()
-    # What listened there a moment ago still ends its connections: that does not keep the next one away.
-    taken.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-    try:
-        taken.bind(("127.0.0.1", port))
-    except (OSError, OverflowError):
-        taken.close()
-        raise OSError(f"port {port} is taken") from None
-    return taken
 
 
 def _plain(value: object) -> str:

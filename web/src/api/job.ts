@@ -8,7 +8,8 @@ const SOON_MS = 250;
 const LATER_MS = 1000;
 const SOON_FOR = 12;
 
-const isOpen = (job: JobView) => job.state === "waiting" || job.state === "working";
+/** Whether it waits, or is worked at. */
+export const isOpen = (job: JobView) => job.state === "waiting" || job.state === "working";
 const isJob = (answer: object): answer is JobView => "cancelling" in answer;
 const wait = (ms: number) => new Promise((done) => window.setTimeout(done, ms));
 
@@ -90,7 +91,7 @@ export function useFile() {
       if (!reply.ok) throw new ApiError(body as Problem);
       const last = await ended(body as JobView, (now) => ((job.value = now), here));
       if (!here || last.state === "cancelled") return;
-      if (last.state === "failed") throw new Error(last.problem);
+      if (last.state === "failed") throw new ApiError((await (await fetch(resultOf(last))).json()) as Problem);
       const link = document.createElement("a");
       [link.href, link.download] = [resultOf(last), last.file];
       link.click();

@@ -15,6 +15,6 @@ defineExpose({ make });
     <JobProgress v-if="file.busy.value" :job="file.job.value" @cancel="file.job.value && cancelJob(file.job.value)" />
     <button v-else-if="link" v-may="may ?? ''" class="link" @click="make"><slot /></button>
     <el-button v-else v-may="may ?? ''" class="btn" @click="make"><slot /></el-button>
-    <span v-if="file.problem.value" class="bad" role="alert"> {{ file.problem.value instanceof Error ? file.problem.value.message : sentenceOf(file.problem.value) }}</span>
+    <span v-if="file.problem.value" class="bad" role="alert"> {{ sentenceOf(file.problem.value) }}</span>
   </span>
 </template>

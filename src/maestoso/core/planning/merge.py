@@ -15,17 +15,8 @@ from typing import Any
 from maestoso.core.model.plan import Member, Plan, Wave
 
 _PLAN_FIELDS = (
-    "name",
-    "rto_s",
-    "rpo_s",
-    "owner",
-    "drill_every_days",
-    "needs_standby",
-    "tags",
-    "notes",
-    "parts",
-    "cues",
-)
+    "name", "rto_s", "rpo_s", "owner", "drill_every_days", "needs_standby", "tags", "notes", "parts", "cues",
+)  # fmt: skip
 _WAVE_FIELDS = ("name", "opens", "tag_rule", "cues")
 Key = tuple[str, int]
 """A wave of the merge: its place in theirs; in the base, if they took it out; in mine, if it is new."""

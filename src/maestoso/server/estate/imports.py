@@ -116,8 +116,7 @@ def problem_of(row: ImportJob) -> str:
     """Why an import failed, in words; empty where it did not."""
     if state_of(row) != FAILED:
         return ""
-    said = row.job.problem if row.job else {"detail": "It was never finished."}
-    return " ".join(filter(None, (said.get("detail"), said.get("remedy"))))
+    return row.job.why() if row.job else "It was never finished."
 
 
 def _ask(row: ImportJob, kind: str, about: str, *, by: str, given: bytes = b"", **more: str) -> None:

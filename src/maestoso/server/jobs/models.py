@@ -47,6 +47,10 @@ class Job(models.Model):
             models.Index(fields=["ended_at"], name="jobs_that_ended"),
         ]
 
+    def why(self) -> str:
+        """Why it failed, and what to do, in words; empty where it did not."""
+        return " ".join(filter(None, (self.problem.get("detail"), self.problem.get("remedy"))))
+
 
 class JobPart(models.Model):
     """A piece of what a job was given (``attempt`` 0) or of what an attempt made; it fits into a packet."""

@@ -162,10 +162,7 @@ def tell_again(clock: Clock) -> None:
     now = clock.now()
     due = Q(state=WAITING, sent_at__lt=now - TELL_AGAIN) | Q(state=WORKING)
     for job in Job.objects.filter(due).only("pk", "state", "owner", "sent_at", "began_at"):
-        lost = job.state == WORKING and (
-            gone(job.owner) or Job.objects.filter(pk=job.pk, until__lt=Now()).exists()
-        )
-        if job.state == WAITING or (lost and _not_just_told(job, now)):
+        if job.state == WAITING or (_is_lost(job) and _not_just_told(job, now)):
             Job.objects.filter(pk=job.pk).update(sent_at=now)
             queue.send(job.pk)
 

@@ -80,7 +80,7 @@ def view(job: Job, now: datetime) -> JobView:
         ended_at=job.ended_at, attempt=job.attempt, done=job.done, total=job.total,
         per_s=job.done / took_s if took_s > 0 and job.done else None,
         left_s=services.seconds_left(job, now), file=job.file_name, size=job.size,
-        problem=" ".join(filter(None, (job.problem.get("detail"), job.problem.get("remedy")))),
+        problem=job.why(),
     )  # fmt: skip
 
 

@@ -3,8 +3,7 @@
 import { useQuery, useQueryClient } from "@tanstack/vue-query";
 import { computed } from "vue";
 import { api, take } from "@/api/client";
-import { cancelJob, resultOf } from "@/api/job";
-import type { JobView } from "@/api/types";
+import { cancelJob, isOpen, resultOf } from "@/api/job";
 import { useAct } from "@/ui/act";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import PageSkeleton from "@/ui/PageSkeleton.vue";
@@ -12,7 +11,6 @@ import { count, moment, size } from "@/ui/format";
 import { progressOf } from "@/ui/jobs";
 
 const client = useQueryClient();
-const isOpen = (job: JobView) => job.state === "waiting" || job.state === "working";
 const { data, error } = useQuery({
   queryKey: ["jobs"],
   queryFn: () => take(api.GET("/api/v1/jobs")),
