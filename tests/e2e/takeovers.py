@@ -26,10 +26,7 @@ class OneSeed(TwoMachines):
         tried.go_on(self.api)
         seq = self.status(self.api, run)["seq"]
         self.burn()
-        done = standby.command("takeover", "--yes")
-        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
-        standby.process.wait(60)  # type: ignore[union-attr]
-        standby.start("start", MAESTOSO_ADMIN_PASSWORD=self.primary.password)
+        self.take_over(standby)
         api = standby.api()
         outcome = until(lambda: tried.answer(api), f"run {run} to end", ENDS_S)
         tried.check(self, standby)

@@ -11,14 +11,22 @@ from pathlib import Path
 from typing import Any
 
 import httpx
+from playwright.sync_api import Browser, Page, expect
 
 from maestoso.cli import database, replication
 from maestoso.cli.keys import make_secrets
 from maestoso.real_lab import certificate
 from maestoso.server.config.options import CERTIFICATE
-from tests.e2e.application import Api, Application, until
+from tests.e2e.application import START_S, Api, Application, module_browser, until
 from tests.e2e.seeds import effects
 from tests.ports import free_ports
+
+BROWSER: dict[str, Browser] = {}
+
+
+def setUpModule() -> None:
+    BROWSER["browser"] = module_browser()
+
 
 PASSPHRASE = {"MAESTOSO_BACKUP_PASSPHRASE": "correct horse battery"}
 PACE = 10
@@ -28,6 +36,8 @@ DYING = ("run_engine", "run_keeper", "config.asgi", "mariadbd")
 
 class TwoMachines(unittest.TestCase):
     """On loopback, with replication between them."""
+
+    page: Page
 
     def setUp(self) -> None:
         self.primary = Application()
@@ -56,13 +66,63 @@ class TwoMachines(unittest.TestCase):
         of = f"127.0.0.1:{port}"
         begun = standby.command("standby", str(file), "--of", of, **PASSPHRASE)
         self.assertEqual(begun.returncode, 0, begun.stdout + begun.stderr)
-        standby.start("start")
+        standby.start("start", MAESTOSO_ADMIN_PASSWORD=self.primary.password)
         self.assertIn("This is the standby of the Maestoso at 127.0.0.1", standby.said.read_text())
         return standby
+
+    def take_over(self, standby: Application) -> None:
+        """On the machine itself; what started the standby starts the rest."""
+        done = standby.command("takeover", "--yes")
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+        self.assertIn("conducts now, and starts all that it needs", done.stdout)
+        self.wait_until_it_conducts(standby)
+
+    def wait_until_it_conducts(self, standby: Application) -> None:
+        """Until its launcher says where it is."""
+        until(lambda: "Maestoso is at" in standby.said.read_text(), "the standby to conduct", START_S)
 
     def status(self, api: Api, run: int) -> dict[str, Any]:
         """How a run stands."""
         return api.status(run) or {"seq": 0, "phase": ""}
+
+    def look_at_its_pages(self, standby: Application) -> None:
+        """People see there what the primary has, and change nothing."""
+        page = self.page = BROWSER["browser"].new_page(viewport={"width": 1280, "height": 800})
+        self.addCleanup(page.close)
+        page.goto(standby.address)
+        expect(page.get_by_text("This is a standby")).to_be_visible()
+        page.get_by_label("Password").fill(self.primary.password)
+        page.get_by_role("button", name="Sign in", exact=True).click()
+        expect(page.get_by_text("It has all that the primary has.")).to_be_visible()
+        self.api.send("POST", "/filters", {"name": "late", "text": "site:HIL"})
+        seen = Api(standby.address, self.primary.password)
+        self.addCleanup(seen.http.close)
+        until(
+            lambda: "late" in [one["name"] for one in seen.get("/filters")],
+            "what is new at the primary to be there",
+        )
+        # What would have to be written down, by an address that only gives something.
+        refused = seen.http.get("/plans/BOOK/run-book.pdf")
+        self.assertEqual((refused.status_code, refused.json()["code"]), (409, "standby"))
+        page.goto(f"{standby.address}/plans/HARB/start")
+        expect(page.get_by_role("button", name="Start the test")).to_be_disabled()
+        page.get_by_role("link", name="Take over …").click()
+        expect(page.get_by_text("it is alive")).to_be_visible()
+
+    def take_over_on_its_page(self, standby: Application) -> None:
+        """By the words; whoever was there signs in anew then."""
+        page = self.page
+        expect(page.get_by_role("heading", name="The primary does not answer.")).to_be_visible()
+        expect(page.get_by_text("1 run would go on here")).to_be_visible()
+        button = page.get_by_role("button", name="Take over")
+        page.get_by_label("Type take over").fill("take")
+        expect(button).to_be_disabled()
+        page.get_by_label("Type take over").fill("take over")
+        button.click()
+        expect(page.get_by_role("heading", name="This Maestoso takes over.")).to_be_visible()
+        self.wait_until_it_conducts(standby)
+        expect(page.get_by_role("heading", name="Sign in to see where everything runs.")).to_be_visible()
+        expect(page.get_by_text("This is a standby")).to_have_count(0)
 
     def assert_trusts_nobody_else(self, standby: Application) -> None:
         """Under another certificate, whoever answers there is not spoken to."""
@@ -112,6 +172,7 @@ class TwoMachines(unittest.TestCase):
         )
         for command in (("backup", "--to", str(standby.folder)), ("upgrade",), ("admin", "ada")):
             self.assertIn("is a standby, and only follows", standby.command(*command, **PASSPHRASE).stderr)
+        self.look_at_its_pages(standby)
         run = self.api.start_test("HARB", PACE)
         until(lambda: self.status(self.api, run)["phase"] in ("bring-up", "judge"), "the first wave")
         known = self.status(self.api, run)["seq"]
@@ -126,14 +187,11 @@ class TwoMachines(unittest.TestCase):
         said = standby.command("takeover", typed="no\n")
         self.assertEqual(said.returncode, 1)
         self.assertIn("does not answer", said.stdout)
+        self.assertIn("Runs under way: 1", said.stdout)
         self.assertIn("Nothing was changed", said.stdout)
-        done = standby.command("takeover", "--yes")
-        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
-        self.assertIn("Runs under way: 1", done.stdout)
-        standby.process.wait(60)  # type: ignore[union-attr]
+        self.take_over_on_its_page(standby)
         again = standby.command("takeover", "--yes")
         self.assertIn("is no standby", again.stderr)
-        standby.start("start", MAESTOSO_ADMIN_PASSWORD=self.primary.password)
         api = standby.api()
         until(lambda: self.status(api, run)["phase"] == "judge", "the verdict to be asked for", 180)
         body = {"kind": "verdict", "verdict": "passed", "text": "at the other site"}

@@ -75,14 +75,14 @@ class Past(Tidewell):
         last = Run.objects.latest("pk")
         Run.objects.filter(pk=last.pk).update(outcome="", fence=3)
         services.note_past("Reign 1 conducts here.")
-        first, second = services.begin(), services.begin()
+        first, second = services.begin("Take over", "ada"), services.begin("Take over", "")
         self.assertGreater(second, first)
         # One that is begun later from the same records, as from a backup, is above both: they know nothing of it.
         Reign.objects.update(number=0)
         with mock.patch.object(
             services, "SystemClock", lambda: AtSomeTime(SystemClock().now() + timedelta(hours=1))
         ):
-            self.assertGreater(services.begin(), second)
+            self.assertGreater(services.begin("Take over", ""), second)
         self.assertEqual(services.past_because(), "")
         self.assertGreater(services.number(), second)
         last.refresh_from_db()

@@ -16,15 +16,17 @@ from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
-from maestoso.cli import database, front_end, replication
+from maestoso.cli import database, front_end
 from maestoso.cli.arguments import parse
 from maestoso.cli.keys import make_secrets
-from maestoso.cli.processes import Processes
+from maestoso.cli.processes import OF_A_STANDBY, Processes
+from maestoso.cli.replication import refuse_standby
 from maestoso.cli.stages import StageFailed, run, stage, together
 from maestoso.core.errors import DomainError
 from maestoso.engine.clock import SystemClock
 from maestoso.server.config import exposure
 from maestoso.server.config.options import ROOT, USUAL_FILE, Options, read_options, settings_file, variable
+from maestoso.server.config.standby import read_standby
 
 ADMINISTRATOR = "administrator"
 ANOTHER_ENDS_WITHIN_S = 30.0
@@ -158,7 +160,7 @@ def _run(options: Options, name: str) -> int:
         folder.mkdir(parents=True, exist_ok=True)
     if name == "mariadb":
         database.initialise(options, processes.secrets, processes.logs / "setup.log")
-    standby = replication.read_standby(options)
+    standby = read_standby(options.var)
     if name == "tables":
         processes.wait_for_records(supervised=False)
         if standby is not None:
@@ -168,9 +170,10 @@ def _run(options: Options, name: str) -> int:
         else:
             django(processes, "prepare")
         return 0
-    if standby is not None and name != "mariadb":
-        print("This is a standby: nothing but its database runs until ./maestoso takeover.", flush=True)
-        signal.pause()
+    if standby is not None and name not in OF_A_STANDBY:
+        from maestoso.cli.standby import rest
+
+        rest(processes, django)
         return 0
     found = next((one for one in processes.programs() if one.name == name), None)
     if found is None:
@@ -217,7 +220,7 @@ def _take_over(options: Options, sure: bool) -> int:
 def _prepare_restored(processes: Processes) -> None:
     with stage("Tables"):
         django(processes, "prepare")
-        django(processes, "begin_reign")
+        django(processes, "begin_reign", "--did=Restore from a backup")
     with stage("Seals"):
         django(processes, "check_integrity")
 
@@ -286,11 +289,13 @@ def _serve(processes: Processes, *, demo: bool) -> int:
     signal.signal(signal.SIGTERM, _as_interrupt)
     if signal.getsignal(signal.SIGHUP) is not signal.SIG_IGN:  # nohup means what it says
         signal.signal(signal.SIGHUP, _as_interrupt)
-    standby = replication.read_standby(processes.options)
     try:
-        if standby is not None:
-            _serve_standby(processes, standby)
-            return 0
+        if read_standby(processes.options.var) is not None:
+            from maestoso.cli.standby import serve_standby
+
+            if not serve_standby(processes, django):
+                return 0
+            processes.stop()
         bring_up(processes, demo=demo)
         if not demo and processes.serves_pages():
             _first_administrator(processes)
@@ -312,17 +317,6 @@ def _serve(processes: Processes, *, demo: bool) -> int:
         with contextlib.suppress(KeyboardInterrupt):
             processes.stop()
     return 0
-
-
-def _serve_standby(processes: Processes, standby: replication.Standby) -> None:
-    from maestoso.cli.standby import serve_standby
-
-    def wait() -> None:
-        while processes.running() is not None:
-            time.sleep(0.5)
-        print("The standby was stopped.")
-
-    serve_standby(processes, standby, wait)
 
 
 def _as_interrupt(number: int, frame: object) -> None:
@@ -393,7 +387,7 @@ def _make_administrator(processes: Processes, name: str, password: str) -> None:
 def _admin(options: Options, name: str, *, demo: bool) -> int:
     """For a locked-out organisation: whoever has this machine gets in, and the audit trail says so."""
     place = _place(options, "demo" if demo else "live")
-    replication.refuse_standby(place, "Accounts are those of its primary.")
+    refuse_standby(place, "Accounts are those of its primary.")
     processes = Processes(place, make_secrets(place), practice=demo)
     if not database.answers(place, processes.secrets):
         raise StageFailed("Maestoso does not run there. Start it first: its database is needed.")

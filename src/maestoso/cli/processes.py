@@ -23,11 +23,12 @@ from xmlrpc.client import Fault, ServerProxy
 
 from supervisor.xmlrpc import SupervisorTransport
 
-from maestoso.cli import database, replication
+from maestoso.cli import database
 from maestoso.cli.stages import StageFailed, last_lines, seconds
 from maestoso.practice.scenario_files import site_codes
 from maestoso.server.config import exposure
 from maestoso.server.config.options import SETTINGS, Options, Secrets, variable, within_reach
+from maestoso.server.config.standby import read_standby
 
 CIPHERS = "ECDHE+AESGCM:ECDHE+CHACHA20"
 """Of TLS 1.2; TLS 1.3 has its own. Nothing older is spoken."""
@@ -41,6 +42,8 @@ BELONGS = "MAESTOSO_SUPERVISED"
 
 PORTS = ("web", "practice", "plain")
 """Processes that have a port of their own."""
+OF_A_STANDBY = ("mariadb", "web", "plain")
+"""What a standby needs to follow, and to be looked at."""
 SAID_EVERY_S = 20.0
 LOOK_EVERY_S = 1.0
 ANSWER_WITHIN_S = 10.0
@@ -305,13 +308,13 @@ class Processes:
     # --- the supervisor's configuration ---
 
     def programs(self) -> list[Program]:
-        """Everything that runs, in the order in which it is started; of a standby, the database."""
+        """Everything that runs, in the order in which it is started; of a standby, :data:`OF_A_STANDBY`."""
         here = exposure.processes_here(self.options)
         return [
             one
             for one in self._programs()
             if (one.name in here or one.name.startswith("site-"))
-            and (one.name == "mariadb" or not self._is_standby())
+            and (one.name in OF_A_STANDBY or not self._is_standby())
         ]
 
     def serves_pages(self) -> bool:
@@ -319,7 +322,7 @@ class Processes:
         return "web" in exposure.processes_here(self.options)
 
     def _is_standby(self) -> bool:
-        return replication.read_standby(self.options) is not None
+        return read_standby(self.options.var) is not None
 
     def _programs(self) -> list[Program]:
         python, options = sys.executable, self.options

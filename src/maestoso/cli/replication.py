@@ -6,12 +6,10 @@ backup that it began with, and trusts no other.
 
 from __future__ import annotations
 
-import json
 import secrets as chance
 import socket
 import time
 from contextlib import suppress
-from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
@@ -21,43 +19,22 @@ from pymysql.cursors import DictCursor
 from maestoso.cli.stages import StageFailed
 from maestoso.real_lab import certificate
 from maestoso.server.config.exposure import ANY
-from maestoso.server.config.options import CERTIFICATE, REPLICA_USER, STANDBY, Options, Secrets
+from maestoso.server.config.options import CERTIFICATE, REPLICA_USER, Options, Secrets
+from maestoso.server.config.standby import ASKS, Following, Standby, read_standby, understood
 
 LOGS_KEPT_DAYS = 7
-NOBODY = "it follows nobody"
 APPLIED_WITHIN_S = 300.0
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Standby:
-    """What a standby follows: where, since when (RFC 3339), and behind which position it began."""
-
-    host: str
-    port: int
-    since: str
-    position: str
-
-
-def read_standby(options: Options) -> Standby | None:
-    """What this installation follows; None for one that conducts."""
-    file = options.var / STANDBY
-    return Standby(**json.loads(file.read_text(encoding="utf-8"))) if file.is_file() else None
 
 
 def refuse_standby(options: Options, instead: str) -> None:
     """Raises StageFailed where this is a standby, whose records are written by its primary alone."""
-    if read_standby(options) is not None:
+    if read_standby(options.var) is not None:
         raise StageFailed(f"What is installed in {options.var} is a standby, and only follows. {instead}")
-
-
-def write_standby(options: Options, standby: Standby) -> None:
-    """From the next start on it follows."""
-    (options.var / STANDBY).write_text(json.dumps(asdict(standby), indent=1), encoding="utf-8")
 
 
 def is_used(options: Options) -> bool:
     """Whether the database writes down what it does, for others to follow."""
-    return bool(options.replication_port) or read_standby(options) is not None
+    return bool(options.replication_port) or read_standby(options.var) is not None
 
 
 def make_certificate(options: Options, place: Path) -> Path:
@@ -109,7 +86,7 @@ def flags(options: Options, place: Path) -> list[str]:
         "--gtid-strict-mode=ON", f"--server-id={server_id(place)}", f"--expire-logs-days={LOGS_KEPT_DAYS}",
         f"--sync-binlog={int(options.db_durable)}",
     ]  # fmt: skip
-    if read_standby(options) is not None:
+    if read_standby(options.var) is not None:
         found += ["--read-only=ON", f"--replicate-wild-do-table={options.db_name}.%"]
     if not options.replication_port:
         return [*found, "--skip-networking"]
@@ -121,15 +98,18 @@ def flags(options: Options, place: Path) -> list[str]:
 
 
 def statements(options: Options, secrets: Secrets) -> list[str]:
-    """The account of standbys, where there is a port for them."""
+    """The account of standbys, where there is a port for them; and the right to say how far behind one is."""
+    user = f"'{options.db_user}'@'localhost'"
+    own = [f"GRANT SLAVE MONITOR ON *.* TO {user}"]
     if not options.replication_port:
-        return []
+        return own
     who = f"'{REPLICA_USER}'@'%'"
     return [
+        *own,
         f"CREATE USER {who} IDENTIFIED BY '{secrets.replica_password}' REQUIRE SSL",
         f"GRANT REPLICATION SLAVE ON *.* TO {who}",
         # So that the application sees whether somebody follows.
-        f"GRANT PROCESS ON *.* TO '{options.db_user}'@'localhost'",
+        f"GRANT PROCESS ON *.* TO {user}",
     ]
 
 
@@ -146,27 +126,11 @@ def follow(cursor: Any, options: Options, secrets: Secrets, standby: Standby) ->
     cursor.execute("START SLAVE")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Following:
-    """How the following goes: ``behind_s`` is None while it does not; ``trouble`` says why."""
-
-    connected: bool
-    behind_s: int | None
-    trouble: str
-
-
 def following(line: Any) -> Following:
     """How it goes now, by what the database says."""
     with line.cursor(DictCursor) as cursor:
-        cursor.execute("SHOW SLAVE STATUS")
-        row = cursor.fetchone() or {}
-    connected = row.get("Slave_IO_Running") == "Yes"
-    trouble = row.get("Last_SQL_Error") or row.get("Last_IO_Error") or ""
-    if not row:
-        trouble = NOBODY
-    if "SSL connection error" in trouble:
-        trouble = "what answers there has not the certificate that came with the backup"
-    return Following(connected=connected, behind_s=row.get("Seconds_Behind_Master"), trouble=str(trouble))
+        cursor.execute(ASKS)
+        return understood(cursor.fetchone() or {})
 
 
 def stop_following(line: Any) -> None:
@@ -175,7 +139,7 @@ def stop_following(line: Any) -> None:
         cursor.execute("STOP SLAVE IO_THREAD")
         until = time.monotonic() + APPLIED_WITHIN_S
         while True:
-            cursor.execute("SHOW SLAVE STATUS")
+            cursor.execute(ASKS)
             row = cursor.fetchone() or {}
             if not row or row["Read_Master_Log_Pos"] == row["Exec_Master_Log_Pos"]:
                 break

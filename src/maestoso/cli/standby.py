@@ -6,26 +6,38 @@ database from there. It conducts nothing, until somebody has it take over.
 
 from __future__ import annotations
 
+import fcntl
 import sys
 import time
 from collections.abc import Callable
+from contextlib import suppress
+from dataclasses import replace
 from pathlib import Path
 
 import pymysql
 
-from maestoso.cli import database, replication
+from maestoso.cli import database, front_end, replication
 from maestoso.cli.keys import make_secrets
 from maestoso.cli.processes import Processes
-from maestoso.cli.replication import Following, Standby
 from maestoso.cli.stages import StageFailed, stage
 from maestoso.engine.clock import SystemClock
 from maestoso.real_lab import certificate
 from maestoso.server.backups import records
-from maestoso.server.config.options import CERTIFICATE, STANDBY, Options
+from maestoso.server.config.options import CERTIFICATE, Options
+from maestoso.server.config.standby import (
+    NOBODY,
+    WORDS,
+    Following,
+    Standby,
+    conducts_now,
+    read_standby,
+    write_standby,
+)
 
-WORDS = "take over"
 CONNECTED_WITHIN_S = 20.0
-SAID_EVERY_S = 60.0
+LOOK_EVERY_S = 0.5
+Django = Callable[..., None]
+"""Runs a command of Django's on an installation."""
 
 
 def parse_of(of: str) -> tuple[str, int]:
@@ -56,37 +68,85 @@ def become_standby(options: Options, of: str, room: Path) -> None:
         )
     replication.keep_certificate(options, (room / CERTIFICATE).read_text(encoding="utf-8"))
     since = SystemClock().now().isoformat(timespec="seconds")
-    replication.write_standby(options, Standby(host=host, port=port, since=since, position=position))
+    write_standby(options.var, Standby(host=host, port=port, since=since, position=position))
 
 
-def serve_standby(processes: Processes, standby: Standby, wait: Callable[[], None]) -> None:
-    """Follow until somebody stops it; ``wait`` returns then."""
+def serve_standby(processes: Processes, django: Django) -> bool:
+    """Follow, and serve pages to look at, until somebody stops it; True when it has taken over."""
     options, log = processes.options, processes.logs / "setup.log"
-    with stage("Database"):
+    if processes.serves_pages():
+        front_end.build(log)
+    with stage("Database and web server" if processes.serves_pages() else "Database"):
         database.initialise(options, processes.secrets, log)
-        processes.start_supervisor(everything=False)
-        processes.wait_for_records()
+        processes.start_supervisor(everything=True)
+        processes.wait_until_up()
+    standby = _is_standby(options)
     print(f"\n  This is the standby of the Maestoso at {standby.host}. {begin_to_follow(processes, standby)}")
-    print(
-        "  ./maestoso takeover, in another terminal, makes it conduct. Ctrl+C stops everything.\n", flush=True
-    )
-    wait()
+    if processes.serves_pages():
+        print(f"  What it has is shown at {processes.address}; nothing is changed there.")
+    print("  ./maestoso takeover, or its page, makes it conduct. Ctrl+C stops everything.\n", flush=True)
+    while processes.running() is not None:
+        if took_over(processes, django):
+            print("\n  It has taken over, and conducts from now on.")
+            return True
+        time.sleep(LOOK_EVERY_S)
+    print("The standby was stopped.")
+    return False
+
+
+def rest(processes: Processes, django: Django) -> None:
+    """What a service does without work on a standby: once that has taken over it ends, to be started anew."""
+    print("This is a standby: it follows, and serves pages to look at, until it takes over.", flush=True)
+    while not took_over(processes, django):
+        time.sleep(LOOK_EVERY_S)
+
+
+def took_over(processes: Processes, django: Django) -> bool:
+    """Whether this is no standby any more: what somebody has said is done first, by whoever comes first.
+
+    What cannot be done is written down, for who asked for it.
+    """
+    with suppress(StageFailed, pymysql.MySQLError):
+        _do_as_said(processes, django)
+    return read_standby(processes.options.var) is None
+
+
+def _do_as_said(processes: Processes, django: Django) -> None:
+    """Raises StageFailed, pymysql.MySQLError."""
+    var = processes.options.var
+    standby = read_standby(var)
+    if standby is None or not standby.taking_over:
+        return
+    with (var / "takeover.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        standby = read_standby(var)
+        if standby is None or not standby.taking_over:
+            return
+        try:
+            with (
+                database.administrator(processes.options, processes.secrets) as line,
+                stage("Taking in what has arrived"),
+            ):
+                replication.stop_following(line)
+        except (StageFailed, pymysql.MySQLError) as error:
+            # It follows still, and can be asked again.
+            write_standby(var, replace(standby, taking_over=False, failed=str(error)))
+            raise
+        with stage("Beginning a new reign"):
+            django(processes, "begin_reign", f"--by={standby.by}", f"--did=Take over from {standby.host}")
+        # Last: whoever was cut off before finds it said, and does it.
+        conducts_now(var)
 
 
 def begin_to_follow(processes: Processes, standby: Standby) -> str:
     """See to it that it follows; how that goes, in a sentence. Its database must run."""
     with database.administrator(processes.options, processes.secrets) as line:
-        if replication.following(line).trouble == replication.NOBODY:
+        if standby.taking_over:
+            return "It takes over."
+        if replication.following(line).trouble == NOBODY:
             with line.cursor() as cursor:
                 replication.follow(cursor, processes.options, processes.secrets, standby)
-        return in_words(_settled(line))
-
-
-def in_words(found: Following) -> str:
-    """How the following goes, in a sentence."""
-    if found.behind_s is None or not found.connected:
-        return f"It does not hear from it: {found.trouble or 'the line is being made'}."
-    return "It has all that the primary has." if not found.behind_s else f"It is {found.behind_s} s behind."
+        return _settled(line).in_words()
 
 
 def say(options: Options) -> int:
@@ -97,46 +157,44 @@ def say(options: Options) -> int:
         raise StageFailed(f"The standby in {options.var} does not run. Start it: ./maestoso start")
     with database.administrator(options, secrets) as line:
         found = replication.following(line)
-    print(f"It follows {standby.host}:{standby.port} since {standby.since}. {in_words(found)}")
+    print(f"It follows {standby.host}:{standby.port} since {standby.since}. {found.in_words()}")
     return 0 if found.connected else 1
 
 
-def take_over(options: Options, sure: bool, django: Callable[..., None]) -> int:
+def take_over(options: Options, sure: bool, django: Django) -> int:
     """Make a standby conduct: what has arrived is taken in, and a new reign begins, which sites hold to.
 
     Raises StageFailed; the standby is one still then.
     """
     standby = _is_standby(options)
     processes = Processes(options, make_secrets(options), practice=False)
-    if not database.answers(options, processes.secrets):
+    ran = database.answers(options, processes.secrets)
+    if not ran:
         database.initialise(options, processes.secrets, processes.logs / "setup.log")
         processes.start_supervisor(everything=False)
         processes.wait_for_records()
     with database.administrator(options, processes.secrets) as line:
-        found = replication.following(line)
-        _tell(line, options, standby, found)
-        if not sure and not _typed():
-            print("Nothing was changed. Say it with --yes where nobody can be asked.")
-            return 1
-        with stage("Taking in what has arrived"):
-            replication.stop_following(line)
-    (options.var / STANDBY).unlink()
-    try:
-        with stage("Beginning a new reign"):
-            django(processes, "begin_reign")
-    except BaseException:
-        replication.write_standby(options, standby)
-        raise
-    processes.stop()
+        _tell(line, options, standby, replication.following(line))
+    if not sure and not _typed():
+        print("Nothing was changed. Say it with --yes where nobody can be asked.")
+        return 1
+    write_standby(options.var, replace(standby, taking_over=True, by="", failed=""))
+    done = took_over(processes, django)
+    left = read_standby(options.var)
+    if not done and left is not None:
+        raise StageFailed(left.failed or "A new reign could not be begun. Say it again.")
+    if not ran:
+        processes.stop()
+    then = "as soon as it is started: ./maestoso start" if not ran else "and starts all that it needs"
     print(
-        "\n  This Maestoso conducts now, as soon as it is started: ./maestoso start, or its services anew.\n"
+        f"\n  This Maestoso conducts now, {then}.\n"
         "  Sites refuse the one before from the first thing on that they are asked for."
     )
     return 0
 
 
 def _is_standby(options: Options) -> Standby:
-    standby = replication.read_standby(options)
+    standby = read_standby(options.var)
     if standby is None:
         raise StageFailed(f"What is installed in {options.var} is no standby.")
     return standby

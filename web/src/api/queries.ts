@@ -20,6 +20,11 @@ export function usePeople() {
   return useQuery({ queryKey: ["people"], queryFn: () => take(api.GET("/api/v1/people")) });
 }
 
+/** How this standby follows; only there. */
+export function useTakeover(enabled: Ref<boolean> = ref(true)) {
+  return useQuery({ queryKey: ["takeover"], queryFn: () => take(api.GET("/api/v1/takeover")), refetchInterval: 5000, enabled });
+}
+
 /** Requests for second signatures, what is open first. */
 export function useApprovals(enabled: Ref<boolean> = ref(true)) {
   return useQuery({ queryKey: ["approvals"], queryFn: () => take(api.GET("/api/v1/approvals")), enabled });

@@ -2346,6 +2346,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/takeover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How it follows, and what a takeover would mean. */
+        get: operations["takeover"];
+        put?: never;
+        /** @description Have it take over from its primary, which cannot be taken back. */
+        post: operations["takeOver"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/traps": {
         parameters: {
             query?: never;
@@ -4608,6 +4626,8 @@ export interface components {
             restricted: string;
             only: string;
             provider: string;
+            standby: boolean;
+            may_take_over: boolean;
         };
         SessionView: {
             /** Format: date-time */
@@ -4812,6 +4832,22 @@ export interface components {
                 [key: string]: string;
             };
             remove?: string[];
+        };
+        Takeover: {
+            of: string;
+            /** Format: date-time */
+            since: string;
+            connected: boolean;
+            behind_s: number | null;
+            sentence: string;
+            heard_at: string | null;
+            under_way: number;
+            words: string;
+            begun: boolean;
+            failed: string;
+        };
+        TakeoverAskedSent: {
+            words: string;
         };
         Targets: {
             networks: components["schemas"]["Network"][];
@@ -10659,6 +10695,59 @@ export interface operations {
                 };
             };
             403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    takeover: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Takeover"];
+                };
+            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    takeOver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeoverAskedSent"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Takeover"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
             503: components["responses"]["Refused503"];
         };
     };

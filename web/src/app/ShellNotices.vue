@@ -6,6 +6,7 @@ import { connected } from "@/api/client";
 import { useSession } from "@/api/queries";
 import type { SiteLine } from "@/api/types";
 import { unloadable } from "@/app/router";
+import StandbyNote from "@/app/StandbyNote.vue";
 import { useCalls } from "@/ui/calls";
 import { headline } from "@/ui/waiting";
 
@@ -61,6 +62,7 @@ watch(
       ✕ This page could not be loaded: the server is away, or has another release by now. <a class="link" :href="unloadable">Reload</a>
     </p>
     <p v-if="session?.restricted" class="offline" role="alert">▲ {{ session.restricted }} <RouterLink class="link" to="/account">Set it up</RouterLink></p>
+    <StandbyNote v-if="session?.standby" :may="session.may_take_over" />
     <p v-if="line?.past" class="offline" role="alert">▲ {{ line.past }} Nothing is changed here any more: go on there.</p>
     <p v-if="!connected" class="offline" role="status">
       ◌ No connection to the server. What you see may be old; it catches up by itself.

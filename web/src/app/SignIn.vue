@@ -13,6 +13,8 @@ import { CAME_FOR } from "@/ui/signInThrough";
 defineProps<{
   /** What one may sign in through instead; empty: nothing. */
   provider: string;
+  /** Whether this is a standby, where nothing but a password and a code is taken. */
+  standby: boolean;
 }>();
 
 const client = useQueryClient();
@@ -80,13 +82,21 @@ async function signIn() {
 <template>
   <main>
     <DoorForm heading="Sign in to see where everything runs." @done="signIn">
+      <p v-if="standby" class="standby">This is a standby: you can look, and whoever may can have it take over. Passkeys and identity providers are those of its primary.</p>
       <el-form-item label="Name"><el-input v-model="name" name="name" autocomplete="username" required /></el-form-item>
       <el-form-item label="Password"><el-input v-model="password" name="password" type="password" autocomplete="current-password" required autofocus /></el-form-item>
       <el-form-item v-if="wantsCode" label="Code of your authenticator app, or a recovery code"><el-input v-model="code" name="one-time-code" class="mono" autocomplete="one-time-code" required autofocus /></el-form-item>
       <ProblemNote v-if="error" :error="error" />
       <el-button class="btn main" :disabled="busy" native-type="submit">Sign in</el-button>
-      <el-button v-if="passkeysHere() && !wantsCode" class="btn" :disabled="busy" @click="withPasskey">Sign in with a passkey</el-button>
-      <el-button v-if="provider && !wantsCode" class="btn" :disabled="busy" @click="goThere">Sign in through {{ provider }}</el-button>
+      <el-button v-if="passkeysHere() && !wantsCode && !standby" class="btn" :disabled="busy" @click="withPasskey">Sign in with a passkey</el-button>
+      <el-button v-if="provider && !wantsCode && !standby" class="btn" :disabled="busy" @click="goThere">Sign in through {{ provider }}</el-button>
     </DoorForm>
   </main>
 </template>
+
+<style scoped>
+.standby {
+  border-left: 6px double var(--brass);
+  padding-left: var(--gap-3);
+}
+</style>

@@ -7,7 +7,6 @@ from typing import Any
 
 from django.apps import apps
 from django.contrib.auth import SESSION_KEY
-from django.contrib.sessions.models import Session
 from rest_framework.request import Request
 
 from maestoso.core.codec import from_data
@@ -17,7 +16,7 @@ from maestoso.core.people.scope import EVERYTHING, NOTHING, Facts, Reach, Scope,
 from maestoso.server.access.models import ApiToken, RoleGrant
 from maestoso.server.access.roles import known_roles
 from maestoso.server.access.scoped import LISTS, OBJECTS, OF_A_PLAN, OF_A_THING, OF_NOBODY
-from maestoso.server.access.sessions import TOKEN, shown_by
+from maestoso.server.access.sessions import TOKEN, held_by, shown_by
 from maestoso.server.common.hooks import Hook
 from maestoso.server.common.seen import note_seen
 from maestoso.server.estate.models import Site
@@ -85,8 +84,7 @@ def seen_in(session: str) -> Reach:
         scopes = scopes_of_user(token.user_id)
         own = {role: scope for role, scope in scopes.items() if role in token.roles}
         return _narrowed(_reach(own, SEE), token)
-    kept = Session.objects.filter(session_key=session).first()
-    pk = kept.get_decoded().get(SESSION_KEY) if kept else None
+    pk = held_by([session]).get(session, {}).get(SESSION_KEY)
     return _reach(scopes_of_user(int(pk)) if pk else {}, SEE)
 
 

@@ -41,7 +41,7 @@ OF_NOBODY = frozenset(
     {
         "people", "settings", "settings/logo", "filters", "filters/{name}", "plan-files/schema",
         "plan-templates", "library", "run-views", "approval-rules", "approvals/deeds", "evidence/keys",
-        "evidence/verify", "crosswalks/proposals", "crosswalks/trial", "jobs", "jobs/{id}",
+        "evidence/verify", "crosswalks/proposals", "crosswalks/trial", "takeover", "jobs", "jobs/{id}",
         "jobs/{id}/result",
     }
 )  # fmt: skip

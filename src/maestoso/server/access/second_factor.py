@@ -10,7 +10,9 @@ from typing import Any
 from urllib.parse import quote, urlencode
 
 import segno
+from django.conf import settings
 from django.contrib.auth.models import User
+from django.core.cache import cache
 from django.utils.crypto import salted_hmac
 from django_otp.oath import TOTP
 
@@ -114,16 +116,37 @@ def confirm(user: User, code: str, now: datetime) -> tuple[str, ...]:
     return made
 
 
-@recorded()
 def check(user: Any, code: str, now: datetime) -> None:
     """A code at sign-in, of the app or for recovery. Raises WrongCode."""
     digits = "".join(code.split())
+    if settings.IS_STANDBY:
+        _check_on_standby(user, digits, now)
+    else:
+        _check_and_use_up(user, code, digits, now)
+
+
+@recorded()
+def _check_and_use_up(user: Any, code: str, digits: str, now: datetime) -> None:
     if digits.isascii() and digits.isdigit():
         row = SecondFactor.objects.select_for_update().get(user=user.pk, confirmed_at__isnull=False)
         _take(row, code, now)
         row.save()
     elif not RecoveryCode.objects.filter(user=user.pk, digest=_digest(code)).delete()[0]:
         raise WrongCode("That is no recovery code, or it was used.", "Try another one of your list.")
+
+
+def _check_on_standby(user: Any, digits: str, now: datetime) -> None:
+    """Nothing is written there: that a code was taken is remembered by the process. Raises WrongCode."""
+    if not (digits.isascii() and digits.isdigit()):
+        raise WrongCode(
+            "A standby takes no recovery codes: it could not use them up.",
+            "Give the code of your authenticator app, or sign in once it has taken over.",
+            field="one_time_code",
+        )
+    row = SecondFactor.objects.get(user=user.pk, confirmed_at__isnull=False)
+    _take(row, digits, now)
+    if not cache.add(f"code-taken:{user.pk}:{row.last_step}", True, 600):
+        raise _not_of_this_moment()
 
 
 @recorded()
@@ -176,11 +199,15 @@ def _take(row: SecondFactor, code: str, now: datetime) -> None:
     digits = "".join(code.split())
     well_formed = len(digits) == 6 and digits.isascii() and digits.isdigit()
     if not well_formed or not totp.verify(int(digits), TOLERANCE, row.last_step + 1):
-        raise WrongCode(
-            "That is not the code of this moment, or it was used already.",
-            "Wait for the next one; the clock of the device must be right.", field="one_time_code",
-        )  # fmt: skip
+        raise _not_of_this_moment()
     row.last_step = totp.t()
+
+
+def _not_of_this_moment() -> WrongCode:
+    return WrongCode(
+        "That is not the code of this moment, or it was used already.",
+        "Wait for the next one; the clock of the device must be right.", field="one_time_code",
+    )  # fmt: skip
 
 
 def _readable(raw: bytes) -> str:

@@ -6,7 +6,10 @@ from collections.abc import Iterable
 from datetime import UTC, datetime
 from typing import Any
 
+from django.conf import settings
 from django.contrib.auth import HASH_SESSION_KEY, SESSION_KEY, get_user_model, logout
+from django.contrib.auth.models import update_last_login
+from django.contrib.sessions.backends.cache import SessionStore as CacheStore
 from django.contrib.sessions.models import Session
 from django.http import HttpRequest
 from django.utils.crypto import constant_time_compare
@@ -35,6 +38,12 @@ def begin(sender: Any, request: HttpRequest, **more: Any) -> None:
     request.session[BEGAN] = request.session[SEEN] = CLOCK.now().timestamp()
     request.session[ADDRESS] = str(request.META.get("REMOTE_ADDR") or "")[:60]
     request.session[BROWSER] = request.headers.get("User-Agent", "")[:200]
+
+
+def note_last(sender: Any, user: Any, **more: Any) -> None:
+    """When a person signed in last stands in the records; those of a standby are its primary's."""
+    if not settings.IS_STANDBY:
+        update_last_login(sender, user)
 
 
 def over(data: dict[str, Any], now: datetime) -> bool:
@@ -70,10 +79,7 @@ def ended(keys: Iterable[str]) -> set[str]:
     all_keys, now = set(keys), CLOCK.now()
     tokens = {key for key in all_keys if key.startswith(TOKEN)}
     wanted = all_keys - tokens
-    data = {
-        row.session_key: row.get_decoded()
-        for row in Session.objects.filter(session_key__in=wanted, expire_date__gt=now)
-    }
+    data = held_by(wanted)
     users = {str(user.pk): user for user in get_user_model().objects.filter(pk__in=_numbers(data.values()))}
 
     codes = [role.code for role in roles_with(SEE, known_roles())]
@@ -90,6 +96,14 @@ def ended(keys: Iterable[str]) -> set[str]:
         )  # fmt: skip
 
     return {key for key in wanted if not good(key)} | {key for key in tokens if not _sees(key)}
+
+
+def held_by(keys: Iterable[str]) -> dict[str, dict[str, Any]]:
+    """What the sessions of these keys hold; without those that are none."""
+    if settings.IS_STANDBY:
+        return {key: found for key in keys if (found := CacheStore(key).load())}
+    rows = Session.objects.filter(session_key__in=keys, expire_date__gt=CLOCK.now())
+    return {row.session_key: row.get_decoded() for row in rows}
 
 
 def _sees(key: str) -> bool:

@@ -25,7 +25,8 @@ class Session:
     the person may do; ``lacking`` says of each other permission why not, and who may. ``restricted`` is why
     nothing may be done yet: a second factor is wanted first. ``only`` is what one sees where that is not
     everything. ``provider`` is what one may sign in through
-    instead; empty where there is none.
+    instead; empty where there is none. ``standby``: this installation only follows another one, and
+    ``may_take_over`` whether the person may have it conduct.
     """
 
     name: str
@@ -39,6 +40,8 @@ class Session:
     restricted: str
     only: str
     provider: str
+    standby: bool
+    may_take_over: bool
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -75,6 +75,7 @@ TABLE: dict[str, dict[str, str]] = {
     "audit.jsonl": {"GET": READ_AUDIT},
     "backups": {"GET": READ_AUDIT},
     "standbys": {"GET": READ_AUDIT},
+    "takeover": {"GET": SEE, "POST": CHANGE_SETTINGS},
     "retired": {"GET": SEE},
     "retired/{id}/back": {"POST": BY_KIND},
     # What takes its time, each for whoever asked for it.

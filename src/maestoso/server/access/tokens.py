@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import datetime, timedelta
 from typing import Any
 
+from django.conf import settings
 from knox.auth import TokenAuthentication
 from knox.settings import CONSTANTS
 from rest_framework.authentication import get_authorization_header
@@ -49,7 +50,8 @@ class BearerTokens(TokenAuthentication):  # type: ignore[misc]  # the library ha
                 "There is no such token: it was revoked, or is not whole.", "Make a new one under My account."
             ) from error
         now = CLOCK.now()
-        if token.used_at is None or not timedelta(0) <= now - token.used_at < USE_NOTED_EVERY:
+        stale = token.used_at is None or not timedelta(0) <= now - token.used_at < USE_NOTED_EVERY
+        if stale and not settings.IS_STANDBY:
             ApiToken.objects.filter(pk=token.pk).update(used_at=now)
         request._request.maestoso_token = token.name  # type: ignore[attr-defined]
         return user, token

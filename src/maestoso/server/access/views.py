@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import secrets
 
+from django.conf import settings
 from django.contrib.auth import authenticate, login, logout
 from django.middleware.csrf import get_token
 from drf_spectacular.utils import extend_schema
@@ -15,7 +16,7 @@ from rest_framework.throttling import ScopedRateThrottle
 from rest_framework.views import APIView
 
 from maestoso.core.errors import DomainError
-from maestoso.core.people.roles import WORDS, permissions_of
+from maestoso.core.people.roles import CHANGE_SETTINGS, READ_AUDIT, SEE, WORDS, permissions_of
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access import second_factor
 from maestoso.server.access.may import lacking, roles_of
@@ -29,6 +30,8 @@ from maestoso.server.common.shapes import read, reply, shape
 from maestoso.server.organisation.services import organisation
 
 CLOCK = SystemClock()
+READING = frozenset({SEE, READ_AUDIT})
+ONLY_FOLLOWS = "This is a standby: it shows what its primary has, and changes nothing until it takes over."
 
 
 class WrongSignIn(DomainError):
@@ -104,6 +107,11 @@ def session_view(request: Request) -> Session:
     user = request.user
     roles = roles_of(request) if user.is_authenticated else frozenset()
     held = permissions_of(roles, known_roles(roles))
+    may_take_over = settings.IS_STANDBY and CHANGE_SETTINGS in held
+    lacks = lacking(roles) if user.is_authenticated else {}
+    if settings.IS_STANDBY:
+        held &= READING
+        lacks |= {one: ONLY_FOLLOWS for one in WORDS if one not in READING}
     restricted = second_factor.why_restricted(user, roles) if user.is_authenticated else ""
     return Session(
         name=user.get_username(),
@@ -113,8 +121,10 @@ def session_view(request: Request) -> Session:
         csrf=get_token(request._request),
         roles=tuple(sorted(roles)),
         permissions=tuple(one for one in WORDS if one in held),
-        lacking=lacking(roles) if user.is_authenticated else {},
+        lacking=lacks,
         restricted=restricted,
         only=only_for(request) if user.is_authenticated else "",
         provider=provider_name(),
+        standby=settings.IS_STANDBY,
+        may_take_over=may_take_over,
     )

@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
+from django.conf import settings
 from django.core.cache import cache
 from django.db import transaction
 from django.http import HttpRequest, HttpResponseBase
@@ -137,8 +138,16 @@ class _Asked:
     written: bool = False
 
     def write(self, refused: str = "") -> None:
-        """Add its entry, with what was changed since the last one."""
+        """Add its entry, with what was changed since the last one.
+
+        On a standby, whose records are those of its primary, into the log of the process.
+        """
         request, found = self.request, collected.get() or []
+        if settings.IS_STANDBY:
+            self.written = True
+            where = request.META.get("REMOTE_ADDR")
+            log.info("%s%s, by %r at %s", self.did, _how(request, refused), _who(request), where)
+            return
         entry = AuditEntry(
             at=CLOCK.now(),
             by=_who(request),

@@ -16,7 +16,6 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
 from django.contrib.auth import SESSION_KEY, get_user_model
-from django.contrib.sessions.models import Session
 from django.db.models import Count, Max, Sum
 
 from maestoso.core.codec import to_data
@@ -24,7 +23,7 @@ from maestoso.core.people.scope import Reach
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access.listeners import AWAY, Listener, Sessions, reachable
 from maestoso.server.access.reach import seen_by_user, seen_in
-from maestoso.server.access.sessions import TOKEN, shown_by
+from maestoso.server.access.sessions import TOKEN, held_by, shown_by
 from maestoso.server.audit.models import AuditHead
 from maestoso.server.board.models import StoredBoard
 from maestoso.server.board.site_line import site_line
@@ -141,8 +140,8 @@ def _who(session: str) -> str:
     """Who listens: a person, for all of whose browsers it is the same; or a token, which may see less."""
     if session.startswith(TOKEN):
         return session
-    kept = Session.objects.get(session_key=session).get_decoded()
-    user = get_user_model().objects.filter(pk=str(kept.get(SESSION_KEY))).first()
+    kept = held_by([session]).get(session, {})
+    user = get_user_model().objects.filter(pk=str(kept.get(SESSION_KEY, 0))).first()
     return user.get_username() if user is not None else ""
 
 

@@ -17,6 +17,8 @@ from maestoso.server.common.logs import request_id
 log = logging.getLogger("maestoso.server")
 GAVE_WAY = (1205, 1213)
 """Errors of MariaDB for a transaction that another one was before, on the same node or another."""
+READ_ONLY = 1290
+"""What MariaDB answers whoever would change a database that only follows."""
 
 
 def problem(status: int, code: str, detail: str, **more: Any) -> Response:
@@ -58,6 +60,11 @@ def handle(error: Exception, context: dict[str, Any]) -> Response:
             )  # fmt: skip
             reply["Retry-After"] = "1"
             return reply
+        if error.args and error.args[0] == READ_ONLY:
+            return problem(
+                409, "standby", "This would have to be written down, and a standby writes nothing.",
+                remedy="Do it at the primary; if that is lost, have this one take over.",
+            )  # fmt: skip
         log.warning("The database is away: %s", error)
         return problem(503, "database-away", "The database does not answer now. Try again in a moment.")
     log.exception("Unexpected error", exc_info=error)

@@ -24,7 +24,9 @@ _django: Any = get_asgi_application()
 # What it imports needs the application's models.
 from maestoso.server.access.stream_door import StreamDoor, Streams  # noqa: E402
 from maestoso.server.board import stream as live_updates  # noqa: E402
+from maestoso.server.reign.following import end_when_it_conducts  # noqa: E402
 from maestoso.server.runs import stream as run  # noqa: E402
 
+end_when_it_conducts()
 _streams: dict[str, Streams] = {run.PATH: run.PUMP, live_updates.PATH: live_updates.LIVE_UPDATES}
 application = BoundedBodies(StreamDoor(FewAtOnce(_django, MOST_AT_ONCE), _streams), LARGEST_BODY)

@@ -6,6 +6,7 @@ import pymysql
 
 from maestoso.server.config import exposure
 from maestoso.server.config.options import ROOT, database_hosts, database_socket, read_options, read_secrets
+from maestoso.server.config.standby import read_standby
 
 # Django's backend asks for MySQLdb; this driver answers for it, and needs no compiler (decision 30).
 pymysql.install_as_MySQLdb()
@@ -14,6 +15,8 @@ OPTIONS = read_options()
 SECRETS = read_secrets(OPTIONS)
 
 HOSTS = database_hosts(OPTIONS)
+# A process of a standby stays one; once it has taken over, others are started.
+IS_STANDBY = read_standby(OPTIONS.var) is not None
 
 SECRET_KEY = SECRETS.django_key
 DEBUG = OPTIONS.debug
@@ -83,7 +86,16 @@ MIDDLEWARE = [
 # Tests do jobs where they are waited for, without workers.
 JOBS_AT_ONCE = False
 
-CACHES = {"default": {"BACKEND": "maestoso.server.common.memory.Memory"}}
+CACHES = {
+    "default": {"BACKEND": "maestoso.server.common.memory.Memory"},
+    "sessions": {
+        "BACKEND": "django.core.cache.backends.locmem.LocMemCache", "OPTIONS": {"MAX_ENTRIES": 10_000},
+    },
+}  # fmt: skip
+if IS_STANDBY:
+    # Its database is written by its primary alone: who signs in here is known to this process.
+    SESSION_ENGINE = "django.contrib.sessions.backends.cache"
+    SESSION_CACHE_ALIAS = "sessions"
 
 DATABASES = {
     "default": {

@@ -10,12 +10,14 @@ import threading
 from functools import cache
 
 from django.apps import apps
-from django.db import connection
+from django.db import connection, transaction
 from django.db.models import F
 from django.db.models.functions import Now
 
 from maestoso.core.errors import DomainError
 from maestoso.engine.clock import SystemClock
+from maestoso.server.audit.models import AuditEntry
+from maestoso.server.audit.record import add_entry
 from maestoso.server.common.news import ring
 from maestoso.server.config.settings import SECRETS
 from maestoso.server.reign.models import Reign
@@ -96,8 +98,11 @@ def note_past(said: str) -> None:
         ring(others=True)
 
 
-def begin() -> int:
+@transaction.atomic
+def begin(did: str, by: str) -> int:
     """Begin the next one; returns its number. Leases of whoever conducted before are over.
+
+    ``did`` stands in the trail, as done by ``by``; empty for whoever is at the machine itself.
 
     It is numbered by the second, above the one before: a backup that is restored after a standby took over
     knows nothing of that reign, and must not begin one of the same number.
@@ -109,4 +114,10 @@ def begin() -> int:
     apps.get_model("runs", "Run").objects.filter(outcome="").update(fence=F("fence") + TAKEN_OVER)
     following = max(row.number + 1, int(SystemClock().now().timestamp()))
     Reign.objects.filter(pk=1).update(number=following, since=Now(), ended_at=None, ended_because="")
+    add_entry(
+        AuditEntry(
+            at=SystemClock().now(), by=by, address="", method="", path="takeover", sent={"reign": following},
+            changed=[], did=did if by else f"{did}, on the machine itself",
+        )
+    )  # fmt: skip
     return following

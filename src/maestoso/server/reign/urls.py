@@ -4,4 +4,7 @@ from django.urls import path
 
 from maestoso.server.reign import views
 
-urlpatterns = [path("standbys", views.StandbyList.as_view(), name="standbys")]
+urlpatterns = [
+    path("standbys", views.StandbyList.as_view(), name="standbys"),
+    path("takeover", views.TakeoverView.as_view(), name="takeover"),
+]

@@ -7,9 +7,9 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from maestoso.server.common.shapes import reply, shape
-from maestoso.server.reign import standbys
-from maestoso.server.reign.shapes import Standbys
+from maestoso.server.common.shapes import read, reply, shape
+from maestoso.server.reign import following, standbys
+from maestoso.server.reign.shapes import Standbys, Takeover, TakeoverAsked
 
 
 class StandbyList(APIView):
@@ -19,3 +19,20 @@ class StandbyList(APIView):
     def get(self, request: Request) -> Response:
         """Who follows at this moment, and whether anything is missing there."""
         return reply(Standbys(expected=standbys.are_expected(), lines=standbys.lines()))
+
+
+class TakeoverView(APIView):
+    """A standby, about itself."""
+
+    @extend_schema(operation_id="takeover", responses=shape(Takeover))
+    def get(self, request: Request) -> Response:
+        """How it follows, and what a takeover would mean."""
+        return reply(following.takeover())
+
+    @extend_schema(
+        operation_id="takeOver", request=shape(TakeoverAsked, sent=True), responses={202: shape(Takeover)}
+    )
+    def post(self, request: Request) -> Response:
+        """Have it take over from its primary, which cannot be taken back."""
+        following.take_over(read(TakeoverAsked, request).words, request.user.get_username())
+        return reply(following.takeover(), 202)
