@@ -15,7 +15,8 @@ import threading
 import time
 import unittest
 import uuid
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import fields, replace
 from datetime import datetime
 from pathlib import Path
@@ -42,6 +43,8 @@ APP_FLAGS = [
 START_S = 300.0
 PATIENCE_MS = 30_000
 PATIENCE_S = 90.0
+JOB_MS = 180_000
+"""How long what a worker makes may take on a slow machine: the worker may have to be started first."""
 
 
 def until(ready: Callable[[], Any], what: str, seconds: float = PATIENCE_S) -> Any:
@@ -199,7 +202,14 @@ class Application:
         return found
 
     def pid(self, pattern: str) -> int:
-        """The process of this installation whose command line holds ``pattern``."""
+        """The first process of this installation whose command line holds ``pattern``."""
+        found = next(self.pids(pattern), None)
+        if found is None:
+            raise AssertionError(f"no process with {pattern!r}")
+        return found
+
+    def pids(self, pattern: str) -> Iterator[int]:
+        """All of them."""
         config = f"{self.options.var}"
         for entry in Path("/proc").iterdir():
             if entry.name.isdigit():
@@ -210,8 +220,19 @@ class Application:
                     continue
                 mine = config in words or f"MAESTOSO_VAR={config}" in environment
                 if pattern in words and mine and "supervisord" not in words:
-                    return int(entry.name)
-        raise AssertionError(f"no process with {pattern!r}")
+                    yield int(entry.name)
+
+    @contextmanager
+    def standing_still(self, pattern: str) -> Iterator[None]:
+        """With these processes stopped, so that a slow browser is not too late for what they do."""
+        stopped = list(self.pids(pattern))
+        for pid in stopped:
+            os.kill(pid, signal.SIGSTOP)
+        try:
+            yield
+        finally:
+            for pid in stopped:
+                os.kill(pid, signal.SIGCONT)
 
     def kill(self, pattern: str) -> None:
         """kill -9, then wait until the supervisor has put another in its place."""

@@ -265,7 +265,9 @@ class TheDemo(Journey):
             f"{MANY} new workloads. Nothing is written yet", timeout=60_000
         )
         page.get_by_role("button", name="Import it").click()
-        page.get_by_role("button", name="Cancel").click()
+        with self.app.standing_still("run_workers"):
+            page.get_by_role("button", name="Cancel").click()
+            expect(page.get_by_role("button", name="Cancel")).to_have_count(0)
         expect(self.sentence()).to_contain_text("cancelled; nothing was written", timeout=60_000)
         self.bring("bulk.csv", raw)
         expect(self.sentence()).to_contain_text(

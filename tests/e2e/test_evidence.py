@@ -18,7 +18,7 @@ from playwright.sync_api import Page, expect
 
 from maestoso.engine.clock import SystemClock
 from maestoso.server.config.options import ROOT
-from tests.e2e.application import Application, choose, fill_moment, module_browser, visit
+from tests.e2e.application import JOB_MS, Application, choose, fill_moment, module_browser, visit
 
 APP = Application()
 PLAYWRIGHT: dict[str, Any] = {}
@@ -52,7 +52,7 @@ class Evidence(unittest.TestCase):
 
     def fetched(self, press: Any) -> Path:
         """What a press downloads."""
-        with self.page.expect_download() as waited:
+        with self.page.expect_download(timeout=JOB_MS) as waited:
             press.click()
         file = APP.folder / waited.value.suggested_filename
         waited.value.save_as(file)

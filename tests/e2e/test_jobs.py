@@ -10,7 +10,7 @@ from typing import Any
 
 from playwright.sync_api import expect
 
-from tests.e2e.application import Application, module_browser, until, visit
+from tests.e2e.application import JOB_MS, Application, module_browser, until, visit
 
 APP = Application()
 BROWSER: dict[str, Any] = {}
@@ -30,18 +30,18 @@ class FromThePages(unittest.TestCase):
     def test_a_file_is_made_by_a_worker_and_comes_when_it_is_done(self) -> None:
         page = visit(self, APP, BROWSER["browser"])
         page.goto(f"{APP.address}/plans/BOOK")
-        with page.expect_download() as got:
+        with page.expect_download(timeout=JOB_MS) as got:
             page.get_by_role("button", name="PDF", exact=True).click()
         self.assertEqual(got.value.suggested_filename, "BOOK.run-book.pdf")
         self.assertTrue(got.value.path().read_bytes().startswith(b"%PDF-"))
         page.goto(f"{APP.address}/estate")
-        with page.expect_download() as got:
+        with page.expect_download(timeout=JOB_MS) as got:
             page.get_by_role("button", name="Export as CSV").click()
         self.assertTrue(got.value.path().read_text().startswith("site,name,"))
         page.goto(f"{APP.address}/jobs")
         line = page.get_by_role("row").filter(has_text="Run book of BOOK as PDF")
         expect(line).to_contain_text("Done")
-        with page.expect_download() as got:
+        with page.expect_download(timeout=JOB_MS) as got:
             line.get_by_role("link", name="Download").click()
         self.assertTrue(got.value.path().read_bytes().startswith(b"%PDF-"))
 
