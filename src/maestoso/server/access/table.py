@@ -52,6 +52,7 @@ TABLE: dict[str, dict[str, str]] = {
     "account/passkeys": {"POST": OWN},
     "account/passkeys/options": {"POST": OWN},
     "account/passkeys/{id}": {"DELETE": OWN},
+    "account/messages": {"GET": OWN, "PUT": OWN},
     "account/tokens": {"POST": OWN},
     "account/tokens/{key}": {"DELETE": OWN},
     # People.
@@ -76,6 +77,12 @@ TABLE: dict[str, dict[str, str]] = {
     "backups": {"GET": READ_AUDIT},
     "standbys": {"GET": READ_AUDIT},
     "takeover": {"GET": SEE, "POST": CHANGE_SETTINGS},
+    "messages": {"GET": READ_AUDIT},
+    "messages/mail/try": {"POST": CHANGE_SETTINGS},
+    "messages/{uid}/again": {"POST": CHANGE_SETTINGS},
+    "webhooks": {"POST": CHANGE_SETTINGS},
+    "webhooks/{id}": {"PUT": CHANGE_SETTINGS, "DELETE": CHANGE_SETTINGS},
+    "webhooks/{id}/try": {"POST": CHANGE_SETTINGS},
     "retired": {"GET": SEE},
     "retired/{id}/back": {"POST": BY_KIND},
     # What takes its time, each for whoever asked for it.

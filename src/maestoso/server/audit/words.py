@@ -13,6 +13,12 @@ DID: dict[str, dict[str, str]] = {
     "account-passkeys": {"POST": "Added the passkey {body.name}"},
     "account-passkey": {"DELETE": "Removed passkey {pk}"},
     "sign-in-through": {"POST": "Signed in through the identity provider"},
+    "account-messages": {"PUT": "Chose what to be told"},
+    "try-mail": {"POST": "Tried mail"},
+    "message-again": {"POST": "Sent a message again"},
+    "webhooks": {"POST": "Added the webhook {body.name}"},
+    "webhook": {"PUT": "Changed the webhook {body.name}", "DELETE": "Removed webhook {pk}"},
+    "try-webhook": {"POST": "Tried webhook {pk}"},
     "identity-provider": {
         "PUT": "Changed the identity provider",
         "DELETE": "Removed the identity provider",

@@ -58,14 +58,14 @@ def readiness(now: datetime, reach: Reach = EVERYTHING) -> Readiness:
         *_from_plans([pair for pair in rows if pair[1].code not in idle]),
     ]  # fmt: skip
     if not reach.everything:
-        actions = [action for action in actions if _leads_into(action.to, reach)]
+        actions = [action for action in actions if leads_into(action.to, reach)]
     return Readiness(
         now=now, if_lost=lost, actions=tuple(sorted(actions, key=lambda action: ORDER[action.urgency])),
         plans=tuple(view for _, view in rows),
     )  # fmt: skip
 
 
-def _leads_into(to: str, reach: Reach) -> bool:
+def leads_into(to: str, reach: Reach) -> bool:
     """Whether an action leads to something within reach; others are for who sees everything."""
     path, _, asked = to.partition("?")
     _, kind, *rest = path.split("/")
@@ -207,6 +207,8 @@ def _from_approvals(now: datetime, reach: Reach) -> list[NextAction]:
     """Starts that wait for a second signature."""
     return [
         NextAction(
+            code="approval",
+            about=str(row.pk),
             urgency="soon",
             title=f"{row.asked_by} waits for an approval" if row.deed else
             f"{row.plan_name} waits for an approval",
@@ -223,7 +225,8 @@ def _from_approvals(now: datetime, reach: Reach) -> list[NextAction]:
 def _from_runs() -> list[NextAction]:
     actions = [
         NextAction(
-            urgency="now", title=f"{run.plan_name} stands still: the engine put aside run {run.pk}",
+            code="run-put-aside", about=str(run.pk), urgency="now",
+            title=f"{run.plan_name} stands still: the engine put aside run {run.pk}",
             sentence=f"{run.put_aside} Nothing of it goes on until somebody has it tried again.",
             label="See it", to=f"/runs/{run.pk}",
         )
@@ -231,7 +234,8 @@ def _from_runs() -> list[NextAction]:
     ]  # fmt: skip
     actions += [
         NextAction(
-            urgency="soon", title=f"Run {run.pk} was started as an emergency and nobody has reviewed it",
+            code="emergency-unreviewed", about=str(run.pk), urgency="soon",
+            title=f"Run {run.pk} was started as an emergency and nobody has reviewed it",
             sentence=f"{run.started_by} started {run.plan_name} without approvals: {run.emergency}",
             label="Review it", to=f"/runs/{run.pk}",
         )
@@ -242,6 +246,8 @@ def _from_runs() -> list[NextAction]:
             label = {"verdict": "Judge it", "hold": "Answer", "acknowledge": "Answer", "decision": "Decide"}
             actions.append(
                 NextAction(
+                    code="run-needs",
+                    about=f"{run.pk}/{need.kind}/{need.step}",
                     urgency="now",
                     title=f"{run.plan_name}: {need.title[0].lower()}{need.title[1:]}",
                     sentence=plain(need.text),
@@ -258,6 +264,7 @@ def _from_room(rows: list[tuple[Context, PlanRowView]]) -> list[NextAction]:
         for finding in little_room(ctx):
             return [
                 NextAction(
+                    code="little-room",
                     urgency="now",
                     title="Room for records runs out",
                     sentence=f"{finding.sentence} {finding.mend}",
@@ -272,6 +279,8 @@ def _from_forgotten(around: Surroundings) -> list[NextAction]:
     """Sites whose agents lost their memory, until somebody looked."""
     return [
         NextAction(
+            code="agent-forgot",
+            about=site.code,
             urgency="now",
             title=f"The agent of {site.name} has lost its memory",
             sentence=f"It was restored from an older state, as was found at {site.forgot_at:%H:%M} UTC. What "
@@ -291,6 +300,8 @@ def _from_split() -> list[NextAction]:
         found.setdefault(kept.run_id, []).append(kept)
     return [
         NextAction(
+            code="ran-twice",
+            about=str(run),
             urgency="now",
             title=f"{listed([kept.workload for kept in fences])} ran at {fences[0].site.name} as well",
             sentence="It was turned off and fenced. What it wrote meanwhile is on no other copy: look at it.",
@@ -316,6 +327,8 @@ def _from_failovers(rows: list[tuple[Context, PlanRowView]]) -> list[NextAction]
             why = f" {home} must answer first." if home in ctx.lost_sites else ""
             actions.append(
                 NextAction(
+                    code="without-protection",
+                    about=view.code,
                     urgency="now",
                     title=f"{view.name} runs at {ctx.plan.source} without protection",
                     sentence=f"Copy what differs back to {home}, so that there is a way home.{why}",
@@ -326,6 +339,8 @@ def _from_failovers(rows: list[tuple[Context, PlanRowView]]) -> list[NextAction]
         elif stages == {"protected"}:
             actions.append(
                 NextAction(
+                    code="away-from-home",
+                    about=view.code,
                     urgency="soon",
                     title=f"{view.name} runs away from home, at {ctx.plan.source}",
                     sentence=f"It is copied to {home}. Bring it home when it suits you; nothing is lost.",
@@ -346,6 +361,8 @@ def _without_purpose(rows: Sequence[tuple[Context, PlanRowView]]) -> dict[str, N
         if last is None or not _ended_protection(last):
             continue
         actions[view.code] = NextAction(
+            code="without-purpose",
+            about=view.code,
             urgency="sometime",
             title=f"{view.name} has no purpose any more",
             sentence=f"Run {last.pk} relocated its workloads to {last.target} and ended their protection. "
@@ -371,7 +388,9 @@ def _from_sites(around: Surroundings, lost: Sequence[IfLost]) -> list[NextAction
             continue
         name = around.sites[one.site].name
         run = Run.objects.filter(source=one.site, kind="disaster", outcome="", last_seq__gt=0).first()
-        told = partial(NextAction, urgency="now", title=f"{name} does not answer")
+        told = partial(
+            NextAction, code="site-lost", about=one.site, urgency="now", title=f"{name} does not answer"
+        )
         if run is not None:
             said = f"{because} {run.plan_name} is being recovered by run {run.pk}."
             actions.append(told(sentence=said, label="See the run", to=f"/runs/{run.pk}"))
@@ -391,7 +410,8 @@ def _from_copies(now: datetime, reach: Reach) -> list[NextAction]:
     seen = overview(now, reach=reach)
     actions = [
         NextAction(
-            urgency="now", title="Nothing is copied over a link", sentence=cause.sentence,
+            code="link-cut", about=cause.cause, urgency="now", title="Nothing is copied over a link",
+            sentence=cause.sentence,
             label="See the groups", to="/protection",
         )
         for cause in seen.causes
@@ -401,7 +421,8 @@ def _from_copies(now: datetime, reach: Reach) -> list[NextAction]:
         if group.health.condition in _TROUBLE and not group.health.cause:
             actions.append(
                 NextAction(
-                    urgency="soon", title=f"{group.name} {_TROUBLE[group.health.condition]}",
+                    code="group-trouble", about=group.code, urgency="soon",
+                    title=f"{group.name} {_TROUBLE[group.health.condition]}",
                     sentence=group.health.sentence, label="See the group", to=f"/protection/{group.code}",
                 )
             )  # fmt: skip
@@ -411,7 +432,8 @@ def _from_copies(now: datetime, reach: Reach) -> list[NextAction]:
             users = " and ".join(gap.needed_by[:2]) + (" and others" if len(gap.needed_by) > 2 else "")
             actions.append(
                 NextAction(
-                    urgency="soon", title=f"{gap.workload} is needed and not protected",
+                    code="needed-unprotected", about=gap.workload, urgency="soon",
+                    title=f"{gap.workload} is needed and not protected",
                     sentence=f"{users} use it and would come up without it.",
                     label="Protect it", to=f"/protection/new?members={quote(gap.workload)}",
                 )
@@ -420,7 +442,7 @@ def _from_copies(now: datetime, reach: Reach) -> list[NextAction]:
     if rest:
         actions.append(
             NextAction(
-                urgency="sometime", title=f"{rest} more workloads are in no group",
+                code="unprotected", urgency="sometime", title=f"{rest} more workloads are in no group",
                 sentence="Nothing that is protected needs them. They would be lost with their site.",
                 label="See them", to="/estate?filter=-protected",
             )
@@ -445,6 +467,8 @@ def _from_plans(rows: list[tuple[Context, PlanRowView]]) -> list[NextAction]:
         if blocking and not _said_elsewhere(blocking):
             first = blocking[0]
             actions[("blocked", view.code)] = NextAction(
+                code="plan-blocked",
+                about=view.code,
                 urgency="soon",
                 title=f"{view.name} cannot run now",
                 sentence=f"{first.sentence} {first.mend}",
@@ -459,7 +483,7 @@ def _from_plans(rows: list[tuple[Context, PlanRowView]]) -> list[NextAction]:
                     continue
                 # What makes a proof stale is one thing to do, however many reasons there are.
                 kind = "stale" if finding.code in _STALE else finding.code
-                actions.setdefault((kind, finding.subject), _action(finding, view))
+                actions.setdefault((kind, finding.subject), _action(kind, finding, view))
     return list(actions.values())
 
 
@@ -481,7 +505,7 @@ def _sentence(finding: Finding, tests: bool) -> str:
     return finding.sentence if tests else f"{finding.sentence} {finding.mend}"
 
 
-def _action(finding: Finding, view: PlanRowView) -> NextAction:
+def _action(kind: str, finding: Finding, view: PlanRowView) -> NextAction:
     tests = finding.code in _TESTS
     titles = {
         "inventory-drift": f"{finding.subject} is not what the records say",
@@ -489,6 +513,8 @@ def _action(finding: Finding, view: PlanRowView) -> NextAction:
         "never-tested": f"{view.name} was never tested",
     }
     return NextAction(
+        code=f"proof-{kind}" if tests else kind,
+        about=view.code if tests else finding.subject,
         urgency="sometime" if tests else "soon",
         title=titles.get(finding.code, f"The proof of {view.name} is stale"),
         sentence=_sentence(finding, tests),

@@ -26,7 +26,8 @@ def _from_reign() -> list[NextAction]:
         return []
     return [
         NextAction(
-            urgency="now", title="This Maestoso conducts nothing any more", sentence=f"{why} Go on there.",
+            code="reign-past", urgency="now", title="This Maestoso conducts nothing any more",
+            sentence=f"{why} Go on there.",
             label="How to", to="/help/operations#the-standby",
         )
     ]  # fmt: skip
@@ -39,7 +40,7 @@ def _from_engines() -> list[NextAction]:
         return []
     return [
         NextAction(
-            urgency="now", title="No engine is at work: runs stand still",
+            code="engine-silent", urgency="now", title="No engine is at work: runs stand still",
             sentence=f"None was heard for {lasting(quiet.total_seconds())}. Runs that are started wait, and "
             "those under way go on when one is back. On its machine, ./maestoso doctor says what is wrong.",
             label="See the runs", to="/runs",
@@ -54,7 +55,7 @@ def _from_workers() -> list[NextAction]:
         return []
     return [
         NextAction(
-            urgency="soon", title="Nobody works at jobs",
+            code="workers-silent", urgency="soon", title="Nobody works at jobs",
             sentence=f"One has waited for {lasting(waited.total_seconds())}: reports, exports, imports and "
             "rehearsals are not made. Runs go on. On its machine, ./maestoso doctor says what is wrong.",
             label="See your jobs", to="/jobs",
@@ -69,7 +70,8 @@ def _from_backups(now: datetime) -> list[NextAction]:
         return []
     return [
         NextAction(
-            urgency="now" if said.late else "sometime", title=said.title, sentence=said.sentence,
+            code="backup-late", urgency="now" if said.late else "sometime", title=said.title,
+            sentence=said.sentence,
             label="How to", to="/help/operations#backups",
         )
     ]  # fmt: skip
@@ -81,7 +83,7 @@ def _from_standbys() -> list[NextAction]:
         return []
     return [
         NextAction(
-            urgency="soon", title="No standby follows this Maestoso",
+            code="no-standby", urgency="soon", title="No standby follows this Maestoso",
             sentence="If this machine is lost now, only the sites know what was done since the last backup.",
             label="How to", to="/help/operations#the-standby",
         )

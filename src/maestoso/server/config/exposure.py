@@ -79,6 +79,7 @@ def faults(options: Options, now: datetime) -> list[Fault]:
         *_processes(options),
         *_log(options),
         *_backups(options),
+        *_mail(options),
     ]
 
 
@@ -236,6 +237,36 @@ def _database(options: Options) -> Iterator[Fault]:
         file = getattr(options, name)
         if file and not Path(file).is_file():
             yield Fault(name, f"There is no file {file}.", "Name one that is there.")
+
+
+MAIL_SECURITY = ("starttls", "tls", "none")
+
+
+def _mail(options: Options) -> Iterator[Fault]:
+    """How messages leave by mail; what is wrong with that stops no start."""
+    server = options.mail_server
+    if server:
+        host, _, port = server.rpartition(":")
+        if not host or not port.isdigit() or not 0 < int(port) < 65536:
+            yield Fault(
+                "mail_server", f"{server!r} is no host with a port.", "Write mail.example:587.", stop=False
+            )
+        elif options.mail_security == "none" and options.mail_user and not _is_here(host):
+            yield Fault(
+                "mail_security", "The password would travel in clear.", "Write starttls or tls.", stop=False
+            )
+        if "@" not in options.mail_from:
+            yield Fault("mail_from", "It is no mail address.", "Write whom messages are from.", stop=False)
+    if options.mail_security not in MAIL_SECURITY:
+        yield Fault(
+            "mail_security",
+            f"{options.mail_security!r} is none.",
+            f"Write {' or '.join(MAIL_SECURITY)}.",
+            stop=False,
+        )
+    file = options.mail_password_file
+    if file and not Path(file).is_file():
+        yield Fault("mail_password_file", f"There is no file {file}.", "Name one that is there.", stop=False)
 
 
 PROCESSES = ("mariadb", "engine", "keeper", "workers", "web", "plain", "practice")

@@ -46,6 +46,10 @@ class Options:
     from counts. ``audit_anchor`` is a file that signed heads of the audit trail are appended to.
     ``backup_folder`` is where the keeper puts a backup every ``backup_every_hours``, of which the newest
     ``backup_keep`` stay; ``backup_recipient`` is the public key that they are encrypted for.
+    ``mail_server`` is where messages to people are handed over, as ``host:port``, with ``mail_security``
+    (``starttls``, ``tls`` or ``none``), ``mail_user`` and the file that the password is in; ``mail_from`` is
+    whom they are from. ``message_hosts`` names, separated by commas, hosts and networks that are inside and
+    that webhooks may be on all the same; ``message_addresses`` lets messages name addresses of the estate.
     ``broker`` is the address of the broker that tells workers of jobs (``redis://``, ``amqp://``); empty for
     a folder of this machine. ``workers`` is how many jobs are done here at once; 0 for none.
     ``start_within_s`` is how long a start waits for processes to come up. ``log_format`` is ``lines`` for
@@ -84,6 +88,13 @@ class Options:
     backup_recipient: str = ""
     backup_every_hours: int = 24
     backup_keep: int = 14
+    mail_server: str = ""
+    mail_security: str = "starttls"
+    mail_user: str = ""
+    mail_password_file: str = ""
+    mail_from: str = ""
+    message_hosts: str = ""
+    message_addresses: bool = False
     processes: str = ""
     broker: str = ""
     workers: int = 2

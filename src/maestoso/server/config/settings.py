@@ -60,6 +60,7 @@ INSTALLED_APPS = [
     "maestoso.server.readiness",
     "maestoso.server.drills",
     "maestoso.server.board",
+    "maestoso.server.messages",
     "maestoso.server.keeper",
     "maestoso.server.practice_lab",
 ]

@@ -24,6 +24,7 @@ urlpatterns = [
     path("api/v1/", include("maestoso.server.readiness.urls")),
     path("api/v1/", include("maestoso.server.drills.urls")),
     path("api/v1/", include("maestoso.server.board.urls")),
+    path("api/v1/", include("maestoso.server.messages.urls")),
     path("api/v1/", include("maestoso.server.audit.urls")),
     path("api/v1/", include("maestoso.server.practice_lab.urls")),
     path("api/v1/openapi.json", SpectacularJSONAPIView.as_view(), name="openapi"),

@@ -13,7 +13,7 @@ from maestoso.server.drills.services import blackouts, feed_path
 from maestoso.server.drills.shapes import BlackoutView, Calendar, DrillTimeView, DrillTried, DrillView
 from maestoso.server.drills.words import in_words
 from maestoso.server.plans.services import newest_versions
-from maestoso.server.readiness.shapes import NextAction, Urgency
+from maestoso.server.readiness.shapes import NextAction
 
 BACK, AHEAD = timedelta(days=366), timedelta(days=366)
 MOST_TIMES = 400
@@ -112,10 +112,9 @@ def next_actions(now: datetime) -> list[NextAction]:
         drill, name = row.core(), names.get(row.plan_code, row.plan_code)
         last = row.times.order_by("-at").first()
         if last is not None and last.outcome == "" and not drill.starts_itself:
-            actions.append(_action("soon", f"{drill.name} of {name} is due now", _until(last, drill),
-                                   drill.plan))  # fmt: skip
+            actions.append(_action("due", row, f"{name} is due now", _until(last, drill)))  # fmt: skip
         elif last is not None and last.outcome == "missed" and last.until > now - SEEN_MISSED:
-            actions.append(_action("soon", f"{drill.name} of {name} was missed", last.reason, drill.plan))
+            actions.append(_action("missed", row, f"{name} was missed", last.reason))
         coming = next_of(drill, now, closed)
         if coming is not None and coming.at - now <= timedelta(days=drill.remind_days):
             how = "It starts by itself." if drill.starts_itself else "Somebody has to start it."
@@ -123,7 +122,8 @@ def next_actions(now: datetime) -> list[NextAction]:
             when = "within a day" if days < 1 else f"in {counted(days, 'day')}"
             actions.append(
                 NextAction(
-                    urgency="sometime", title=f"{drill.name} of {name} comes {when}", sentence=how,
+                    code="drill-ahead", about=str(row.pk), urgency="sometime",
+                    title=f"{drill.name} of {name} comes {when}", sentence=how,
                     label="See the calendar", to="/evidence/calendar",
                 )
             )  # fmt: skip
@@ -135,7 +135,9 @@ def _until(time: DrillTime, drill: Drill) -> str:
     return f"{who} before {time.until:%-d %B, %H:%M} UTC."
 
 
-def _action(urgency: Urgency, title: str, sentence: str, plan: str) -> NextAction:
+def _action(how: str, row: DrillRow, title: str, sentence: str) -> NextAction:
+    drill = row.core()
     return NextAction(
-        urgency=urgency, title=title, sentence=sentence, label="Start a test", to=f"/plans/{plan}/start"
-    )
+        code=f"drill-{how}", about=str(row.pk), urgency="soon", title=f"{drill.name} of {title}",
+        sentence=sentence, label="Start a test", to=f"/plans/{drill.plan}/start",
+    )  # fmt: skip

@@ -1,4 +1,4 @@
-"""One thread for each site, one for the records, one for the board: nothing slow delays the rest."""
+"""One thread for each site, for the records, for the board and for messages: nothing slow delays the rest."""
 
 from __future__ import annotations
 
@@ -17,6 +17,8 @@ from maestoso.server.common import news
 from maestoso.server.estate.models import Site
 from maestoso.server.keeper.leases import LEASE_S, release, take
 from maestoso.server.keeper.tasks import RECORD_TASKS, SITE_TASKS
+from maestoso.server.messages.deliver import deliver
+from maestoso.server.messages.notice import notice
 
 EVERY_S = 6.0
 """Between two looks at each; at rest they are what costs most of all that Maestoso does."""
@@ -25,8 +27,9 @@ BOARD_EVERY_S, BOARD_AT_MOST_EVERY_S = 5.0, 1.0
 BOARD_SELDOM_S = 30.0
 """which may be long while nobody looks: whoever opens a page announces it."""
 BACKUPS_EVERY_S = 30.0
+MESSAGES_AT_MOST_EVERY_S = 1.0
 RENEW_S = LEASE_S / 4
-RECORDS, BOARD, BACKUPS = "records", "board", "backups"
+RECORDS, BOARD, BACKUPS, MESSAGES = "records", "board", "backups", "messages"
 log = logging.getLogger("maestoso.keeper")
 Task = Callable[[], None]
 
@@ -41,7 +44,7 @@ def keep(stop: threading.Event, clock: Clock, owner: str) -> None:
         except Exception:
             log.exception("Which sites there are cannot be read; it is tried again")
             codes = []
-        for duty in [RECORDS, BOARD, BACKUPS, *codes]:
+        for duty in [RECORDS, BOARD, BACKUPS, MESSAGES, *codes]:
             if duty not in there or not there[duty].is_alive():
                 tasks, pause = _duty(duty, clock, stop)
                 there[duty] = threading.Thread(
@@ -108,6 +111,15 @@ def _duty(
         return lambda: [refresh], pause
     if duty == BACKUPS:
         return lambda: [partial(back_up_when_due, clock)], lambda: stop.wait(BACKUPS_EVERY_S)
+    if duty == MESSAGES:
+        ear = news.NewsWaiter()
+
+        def pause_of_messages() -> bool:
+            if not stop.wait(MESSAGES_AT_MOST_EVERY_S):
+                ear.wait(EVERY_S)
+            return stop.is_set()
+
+        return lambda: [partial(notice, clock), partial(deliver, clock)], pause_of_messages
     tasks = partial(_of_records, clock) if duty == RECORDS else partial(_of_site, duty, clock)
     return tasks, lambda: stop.wait(EVERY_S)
 

@@ -263,13 +263,19 @@ class Preflight:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class NextAction:
-    """Something to do; ``to`` is the address of the page where it is done."""
+    """Something to do; ``to`` is the address of the page where it is done.
 
+    ``code`` is its kind and ``about`` the one thing that it is about: together the same as long as it is the
+    same matter, whatever its sentence says meanwhile.
+    """
+
+    code: str
     urgency: Urgency
     title: str
     sentence: str
     label: str
     to: str
+    about: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -1,0 +1,1 @@
+"""Who is told of what, over which channel, and what became of it."""

@@ -1,0 +1,97 @@
+"""Rows of what people and programs are told."""
+
+from __future__ import annotations
+
+import uuid
+from typing import Any
+
+from django.conf import settings
+from django.db import models
+
+WAITING, SENT, GIVEN_UP = "waiting", "sent", "given up"
+
+
+def new_uid() -> str:
+    """By which a receiver knows a message that comes twice."""
+    return str(uuid.uuid4())
+
+
+class Preference(models.Model):
+    """What a person wants to be told by mail. ``quiet_from`` and ``quiet_to`` are such as 22:00; or empty."""
+
+    user = models.OneToOneField(settings.AUTH_USER_MODEL, models.CASCADE, related_name="message_preference")
+    by_mail = models.BooleanField(default=True)
+    topics: Any = models.JSONField(default=list)
+    quiet_from = models.CharField(max_length=5, blank=True, default="")
+    quiet_to = models.CharField(max_length=5, blank=True, default="")
+
+    @property
+    def audit_name(self) -> str:
+        """As the audit trail names it."""
+        return f"of {self.user.get_username()}"
+
+
+class Webhook(models.Model):
+    """A program that is told over HTTP. ``secret`` signs what it gets; ``template`` is JSON for a chat room.
+
+    ``stopped_because``: it said that it wants nothing any more.
+    """
+
+    name = models.CharField(max_length=80, unique=True)
+    url = models.CharField(max_length=1000)
+    secret = models.CharField(max_length=400)
+    topics: Any = models.JSONField(default=list)
+    template = models.TextField(blank=True, default="")
+    enabled = models.BooleanField(default=True)
+    stopped_because = models.CharField(max_length=300, blank=True, default="")
+
+    class Meta:
+        ordering = ["name"]
+
+    @property
+    def audit_name(self) -> str:
+        """As the audit trail names it."""
+        return self.name
+
+
+class OpenMatter(models.Model):
+    """What is so now and was told, or was so before anybody was to be told."""
+
+    key = models.CharField(max_length=200, unique=True)
+    matter: Any = models.JSONField()
+    begun_at = models.DateTimeField()
+
+
+class Noticed(models.Model):
+    """One row: since when news are looked for, and the last run. Of what was so before nobody is told."""
+
+    since = models.DateTimeField()
+    last_run = models.PositiveIntegerField(default=0)
+
+
+class Message(models.Model):
+    """One thing that is sent to one receiver, at least once, always with the same ``uid``.
+
+    ``parts`` are its matters, with whether each is ``over``. ``thread`` joins those of a run.
+    """
+
+    uid = models.CharField(max_length=36, unique=True, default=new_uid)
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, null=True, related_name="+")
+    webhook = models.ForeignKey(Webhook, models.CASCADE, null=True, related_name="messages")
+    thread = models.CharField(max_length=60, blank=True, default="")
+    parts: Any = models.JSONField()
+    made_at = models.DateTimeField()
+    not_before = models.DateTimeField()
+    tries = models.PositiveIntegerField(default=0)
+    state = models.CharField(max_length=10, default=WAITING)
+    said = models.CharField(max_length=500, blank=True, default="")
+    sent_at = models.DateTimeField(null=True)
+
+    class Meta:
+        ordering = ["id"]
+        indexes = [models.Index(fields=["state", "not_before"], name="messages_due")]
+
+    @property
+    def audit_name(self) -> str:
+        """As the audit trail names it."""
+        return self.uid
