@@ -19,6 +19,7 @@ from maestoso.core.messages import (
     news,
     read_quiet_hours,
     topic_of,
+    usual,
     waits_until,
     wants,
     without_addresses,
@@ -60,6 +61,11 @@ class Whom(unittest.TestCase):
         self.assertTrue(wants(one, "ben", ()))
         self.assertTrue(wants(one, "cyd", ["needs"]))
         self.assertFalse(wants(one, "cyd", ["sites"]))
+
+    def test_who_chose_nothing_hears_of_what_they_may_do_something_about(self) -> None:
+        self.assertEqual(usual(["see", "read-audit"]), ())
+        self.assertEqual(usual(["see", "approve"]), ("approvals",))
+        self.assertIn("needs", usual(["see", "answer"]))
 
 
 class QuietHours(unittest.TestCase):

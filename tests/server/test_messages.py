@@ -9,6 +9,7 @@ import json
 import socket
 import tempfile
 import threading
+from collections.abc import Iterable
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -17,8 +18,10 @@ from unittest import mock
 
 from django.contrib.auth.models import User
 
+from maestoso.engine.clock import SystemClock
 from maestoso.real_lab import certificate
 from maestoso.server.access.models import RoleGrant
+from maestoso.server.approvals.models import ApprovalRequest
 from maestoso.server.board.models import StoredBoard
 from maestoso.server.board.stored import refresh_board
 from maestoso.server.config.settings import OPTIONS
@@ -75,6 +78,12 @@ class Told(Tidewell):
             self.addCleanup(patched.stop)
 
     def board(self, *actions: dict[str, Any]) -> None:
+        """The board says this now and half a minute later, and it is looked at."""
+        for _ in range(2):
+            self.look(*actions)
+            self.later(seconds=30)
+
+    def look(self, *actions: dict[str, Any]) -> None:
         """The board says this now, and it is looked at."""
         body = json.dumps({"actions": actions})
         StoredBoard.objects.update_or_create(pk=1, defaults={"made_at": self.clock.now(), "body": body})
@@ -125,10 +134,21 @@ class Mail(Told):
         self.bring()
         self.assertEqual(self.mail.letters[1]["Subject"], "Over: Quayside does not answer")
 
+    def test_a_site_that_was_away_for_a_moment_wakes_nobody(self) -> None:
+        self.look(LOST, LAGS)
+        self.later(seconds=19)
+        self.look(LAGS)
+        self.later(seconds=60)
+        self.look(LOST)
+        self.assertFalse(Message.objects.filter(parts__icontains="site-lost").exists())
+        self.later(seconds=20)
+        self.look(LOST)
+        self.assertEqual(Message.objects.filter(parts__icontains="site-lost").count(), 1)
+
     def test_what_comes_together_is_one_letter_with_what_is_urgent_first(self) -> None:
         Preference.objects.create(user=User.objects.get(username="ann"), topics=["sites", "copies"])
         self.use(message_addresses=True)
-        self.board(LAGS, LOST)
+        self.board(LAGS, LOST | {"code": "ran-twice"})
         self.bring()
         (letter,) = self.mail.letters
         self.assertEqual(letter["Subject"], "Quayside does not answer and 1 more")
@@ -206,9 +226,9 @@ class Mail(Told):
 class Runs(Told):
     """A run begins, waits for somebody, and ends: one conversation."""
 
-    def start(self) -> int:
-        """A test of a plan, which nobody conducts; Ben is told."""
-        body = {"plan": "HARB", "options": {"pace": 20, "tell": ["ben"]}}
+    def start(self, tell: Iterable[str] = ("ben",)) -> int:
+        """A test of a plan, which nobody conducts."""
+        body = {"plan": "HARB", "options": {"pace": 20, "tell": list(tell)}}
         return self.browser.send("POST", "/runs", body, **{"Idempotency-Key": "k"}).json()["id"]
 
     def subjects(self, name: str) -> list[str]:
@@ -238,6 +258,62 @@ class Runs(Told):
         text = next(self.mail.letters[2].iter_parts()).get_content()  # type: ignore[attr-defined]
         self.assertIn("wait for the tide", text)
         self.assertIn(f"/runs/{run}", text)
+
+    def test_a_hold_that_nobody_looks_at_reaches_three_people_in_order(self) -> None:
+        for name in ("cyd", "dan"):
+            make_person(name, PASSWORD, roles=("conductor",) if name == "dan" else ("viewer",))
+        for name in ("ben", "cyd", "dan"):
+            User.objects.filter(username=name).update(email=f"{name}@tidewell.example")
+            Preference.objects.create(
+                user=User.objects.get(username=name), topics=[], quiet_from="00:00", quiet_to="23:59"
+            )
+        steps = [
+            {"after_minutes": 10, "who": ["ben"]},
+            {"after_minutes": 20, "who": ["cyd"]},
+            {"after_minutes": 30, "who": ["role:conductor"]},
+        ]
+        reply = self.browser.send("PUT", "/messages/escalation", {"steps": steps})
+        self.assertEqual(reply.json()["escalation"], steps)
+        run = self.start(tell=[])
+        self.browser.send("POST", f"/runs/{run}/controls", {"kind": "hold"})
+        self.board()
+        told: list[list[str]] = []
+        for _ in range(4):
+            self.bring()
+            self.mail.letters, seen = [], self.mail.letters
+            told.append(sorted({str(one["To"])[:3] for one in seen}))
+            self.later(minutes=10)
+            self.board()
+        self.assertEqual(told, [["ann"], ["ben"], ["cyd"], ["dan"]])
+        self.assertIn("Nobody has looked for", str(seen[0]["Subject"]))
+        self.board()
+        self.assertFalse(Message.objects.filter(state=WAITING).exists())
+
+    def test_who_looks_and_may_answer_ends_it(self) -> None:
+        self.browser.send("PUT", "/messages/escalation", {"steps": [{"after_minutes": 10, "who": ["ann"]}]})
+        run = self.start()
+        self.browser.send("POST", f"/runs/{run}/controls", {"kind": "hold"})
+        self.board()
+        make_person("vera", PASSWORD, roles=("viewer",))
+        viewer = Browser()
+        viewer.sign_in("vera")
+        self.problem(viewer.send("POST", f"/runs/{run}/seen"), 403, "not-permitted")
+        self.assertEqual(self.browser.send("POST", f"/runs/{run}/seen").status_code, 204)
+        self.bring()
+        self.later(hours=1)
+        self.board()
+        self.assertFalse(Message.objects.filter(state=WAITING).exists())
+        self.assertEqual(OpenMatter.objects.get(key__startswith="run-needs").seen_by, "ann")
+
+    def test_steps_that_cannot_be_gone_through_are_refused(self) -> None:
+        for steps in (
+            [{"after_minutes": 0, "who": ["ann"]}], [{"after_minutes": 5, "who": []}], [{"after_minutes": 5, "who": ["nobody"]}],
+            [{"after_minutes": 5, "who": ["ann"]}, {"after_minutes": 5, "who": ["ben"]}], [{"after_minutes": n, "who": ["ann"]} for n in range(1, 7)],
+        ):  # fmt: skip
+            body = self.problem(
+                self.browser.send("PUT", "/messages/escalation", {"steps": steps}), 400, "bad-value"
+            )
+            self.assertEqual(body["field"], "steps")
 
     def test_a_run_that_began_and_ended_between_two_looks_is_told_of(self) -> None:
         run = self.start()
@@ -422,6 +498,23 @@ class Chosen(Told):
         self.assertIn("no mail address", viewer.get("/api/v1/account/messages").json()["nothing_because"])
         self.problem(viewer.get("/api/v1/messages"), 403, "not-permitted")
 
+    def test_only_who_may_approve_hears_of_approvals(self) -> None:
+        make_person("vera", PASSWORD, roles=("viewer",))
+        User.objects.filter(username="vera").update(email="vera@tidewell.example")
+        row = ApprovalRequest.objects.create(
+            plan="HARB", plan_name="Harbour core first", plan_version=1, kind="planned", options={}, asked_by="ben",
+            asked_at=SystemClock().now(), needed=1, hours=4,
+        )  # fmt: skip
+        self.board(LOST | {"code": "approval", "about": str(row.pk), "to": f"/approvals/{row.pk}"})
+        self.assertEqual([one.user.username for one in Message.objects.all() if one.user], ["ann"])
+
+    def test_before_a_board_is_known_nothing_is_new(self) -> None:
+        StoredBoard.objects.all().delete()
+        notice.Noticed.objects.all().delete()
+        notice.notice(self.clock)
+        self.board(LOST)
+        self.assertEqual(Message.objects.count(), 0)
+
     def test_a_board_that_nobody_reckons_ends_nothing(self) -> None:
         self.board(LOST)
         self.later(minutes=10)
@@ -438,8 +531,6 @@ class Chosen(Told):
 
     def clock_of_now(self) -> Any:
         """The real one."""
-        from maestoso.engine.clock import SystemClock
-
         return SystemClock()
 
 

@@ -8,12 +8,13 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, time, timedelta, tzinfo
 from ipaddress import ip_interface
 
 from maestoso.core.errors import BadValue
+from maestoso.core.people.roles import ANSWER, APPROVE, CHANGE_SETTINGS
 
 NEEDS, RUNS, APPROVALS, SITES, COPIES, PLANS, DRILLS, ITSELF = (
     "needs", "runs", "approvals", "sites", "copies", "plans", "drills", "itself",
@@ -49,13 +50,21 @@ ENDS_TOLD = frozenset(
     }
 )  # fmt: skip
 """Codes of what is told of again when it is over."""
-USUAL = frozenset({NEEDS, RUNS, APPROVALS, SITES, ITSELF, DRILLS})
-"""Topics of somebody who has chosen none."""
+SETTLES_AFTER = {"site-lost": timedelta(seconds=20), "link-cut": timedelta(seconds=20)}
+"""How long a matter must have been so before anybody is told: a line that stumbles wakes nobody."""
+_USUAL = {
+    ANSWER: (NEEDS, RUNS, SITES, DRILLS), APPROVE: (APPROVALS,), CHANGE_SETTINGS: (ITSELF, SITES),
+}  # fmt: skip
 TRIED_AGAIN_S = (10, 30, 120, 600, 1800, 3600)
 """Seconds until a message is tried again, by how often it was; then the last, until it is given up."""
 JITTER = 0.2
 GIVEN_UP_AFTER = timedelta(hours=24)
 _LIKE_AN_ADDRESS = re.compile(r"(?<![\w.:])[0-9A-Fa-f.:]{3,45}(?:/\d{1,3})?(?!\w)")
+
+
+def usual(permissions: Iterable[str]) -> tuple[str, ...]:
+    """Topics of somebody who has chosen none: what they may do something about."""
+    return tuple(sorted({topic for one in permissions for topic in _USUAL.get(one, ())}))
 
 
 def topic_of(code: str) -> str:
@@ -147,6 +156,39 @@ def again_in_s(tries: int, chance: float) -> float:
     """Seconds until the next try after so many; ``chance`` (0 to 1) spreads what failed together."""
     wait = TRIED_AGAIN_S[min(tries, len(TRIED_AGAIN_S)) - 1]
     return wait * (1 + JITTER * (2 * chance - 1))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class EscalationStep:
+    """Who is told (people, or ``role:`` and a role) when nobody has looked for so many minutes."""
+
+    after_minutes: int
+    who: tuple[str, ...]
+
+
+MOST_STEPS, LONGEST_MINUTES = 5, 1440
+
+
+def check_steps(steps: Sequence[EscalationStep]) -> None:
+    """Raises BadValue for what cannot be gone through in order."""
+    if len(steps) > MOST_STEPS:
+        raise BadValue(f"There are {len(steps)} steps.", f"Give at most {MOST_STEPS}.", field="steps")
+    before = 0
+    for number, step in enumerate(steps, start=1):
+        if not before < step.after_minutes <= LONGEST_MINUTES:
+            raise BadValue(
+                f"Step {number} comes after {step.after_minutes} min.",
+                f"Each comes later than the one before: give {before + 1} to {LONGEST_MINUTES}.",
+                field="steps",
+            )  # fmt: skip
+        if not step.who:
+            raise BadValue(f"Step {number} tells nobody.", "Name people, or role:operator.", field="steps")
+        before = step.after_minutes
+
+
+def steps_due(steps: Sequence[EscalationStep], waited: timedelta) -> int:
+    """How many of the steps should have been taken, of something that nobody has looked at for so long."""
+    return sum(1 for step in steps if waited >= timedelta(minutes=step.after_minutes))
 
 
 def without_addresses(text: str) -> str:

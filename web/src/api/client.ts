@@ -45,13 +45,16 @@ for (const kind of ["pointerdown", "keydown", "wheel"]) {
   addEventListener(kind, () => (touched = Date.now()), { capture: true, passive: true });
 }
 
+/** Since when nobody has touched this page, in milliseconds. */
+export const idleMs = () => Date.now() - touched;
+
 const ROOT = "/api/v1/";
 const bodies = new WeakMap<Request, Promise<string>>();
 const refused = new WeakMap<Response, Promise<Deed>>();
 
 const headers: Middleware = {
   onRequest({ request }) {
-    request.headers.set("Maestoso-Idle", String(Math.round((Date.now() - touched) / 1000)));
+    request.headers.set("Maestoso-Idle", String(Math.round(idleMs() / 1000)));
     if (request.method === "GET") return request;
     request.headers.set("X-CSRFToken", csrf);
     bodies.set(request, request.clone().text());

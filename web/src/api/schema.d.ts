@@ -1081,6 +1081,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/messages/escalation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Change it. */
+        put: operations["saveEscalation"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/messages/mail/try": {
         parameters: {
             query?: never;
@@ -1953,6 +1970,23 @@ export interface paths {
         put?: never;
         /** @description Review an emergency start. */
         post: operations["reviewRun"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/seen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Nobody else is told of it in their place. */
+        post: operations["seeRun"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2863,6 +2897,10 @@ export interface components {
         Changed: {
             changed: number;
         };
+        ChannelTried: {
+            well: boolean;
+            said: string;
+        };
         Compared: {
             earlier: components["schemas"]["Report"];
             later: components["schemas"]["Report"];
@@ -3094,6 +3132,17 @@ export interface components {
             in_words: string;
             next_at: string | null;
             times: components["schemas"]["DrillTimeView"][];
+        };
+        EscalationSaveSent: {
+            steps: components["schemas"]["EscalationStepSent"][];
+        };
+        EscalationStep: {
+            after_minutes: number;
+            who: string[];
+        };
+        EscalationStepSent: {
+            after_minutes: number;
+            who: string[];
         };
         EventView: {
             seq: number;
@@ -3642,6 +3691,7 @@ export interface components {
             mail_from: string;
             webhooks: components["schemas"]["WebhookView"][];
             topics: components["schemas"]["Topic"][];
+            escalation: components["schemas"]["EscalationStep"][];
             latest: components["schemas"]["MessageView"][];
         };
         MyMessages: {
@@ -7943,6 +7993,38 @@ export interface operations {
             503: components["responses"]["Refused503"];
         };
     };
+    saveEscalation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EscalationSaveSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Messages"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
     tryMail: {
         parameters: {
             query?: never;
@@ -7957,7 +8039,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Tried"];
+                    "application/json": components["schemas"]["ChannelTried"];
                 };
             };
             400: components["responses"]["Refused400"];
@@ -9847,6 +9929,34 @@ export interface operations {
             503: components["responses"]["Refused503"];
         };
     };
+    seeRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
     runStep: {
         parameters: {
             query: {
@@ -11321,7 +11431,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Tried"];
+                    "application/json": components["schemas"]["ChannelTried"];
                 };
             };
             400: components["responses"]["Refused400"];

@@ -3,6 +3,7 @@ const pages = [
   { to: "/settings", name: "Organisation" },
   { to: "/settings/people", name: "People" },
   { to: "/settings/sign-in", name: "Sign-in" },
+  { to: "/settings/messages", name: "Messages" },
   { to: "/settings/backups", name: "Backups" },
   { to: "/settings/retired", name: "Retired things" },
 ];

@@ -11,6 +11,7 @@ export const TOPICS = [
   ["evidence", "Evidence"],
   ["people", "People and roles"],
   ["settings", "Settings"],
+  ["messages", "Messages"],
   ["operations", "Operation"],
   ["scaling", "Scaling"],
   ["practice-lab", "Practice lab"],

@@ -14,6 +14,7 @@ DID: dict[str, dict[str, str]] = {
     "account-passkey": {"DELETE": "Removed passkey {pk}"},
     "sign-in-through": {"POST": "Signed in through the identity provider"},
     "account-messages": {"PUT": "Chose what to be told"},
+    "escalation": {"PUT": "Changed who is told in turn"},
     "try-mail": {"POST": "Tried mail"},
     "message-again": {"POST": "Sent a message again"},
     "webhooks": {"POST": "Added the webhook {body.name}"},
@@ -145,7 +146,7 @@ LOOKS_ONLY = frozenset(
         "plan-assessment", "plan-preflight", "plan-file", "plan-files", "plan-landings", "plan-helps",
         "plan-rehearsal", "plan-mend", "plan-suggestions", "crosswalk-landings", "crosswalk-proposals",
         "crosswalk-trial", "crosswalk-table", "group-cost", "drill-try", "verify", "try-provider",
-        "provider-address", "passkey-options", "passkey-options-to-add",
+        "run-seen", "provider-address", "passkey-options", "passkey-options-to-add",
     }
 )  # fmt: skip
 """Addresses that are sent something only to be told what it would mean."""

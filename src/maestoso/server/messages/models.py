@@ -8,6 +8,9 @@ from typing import Any
 from django.conf import settings
 from django.db import models
 
+from maestoso.core.codec import from_data
+from maestoso.core.messages import Matter
+
 WAITING, SENT, GIVEN_UP = "waiting", "sent", "given up"
 
 
@@ -55,11 +58,28 @@ class Webhook(models.Model):
 
 
 class OpenMatter(models.Model):
-    """What is so now and was told, or was so before anybody was to be told."""
+    """What is so now; ``told`` is false while it is waited whether it stays so.
+
+    Of what a run needs: who looked at it first and when, and how many steps were taken while nobody did.
+    """
 
     key = models.CharField(max_length=200, unique=True)
     matter: Any = models.JSONField()
     begun_at = models.DateTimeField()
+    told = models.BooleanField(default=True)
+    seen_at = models.DateTimeField(null=True)
+    seen_by = models.CharField(max_length=150, blank=True, default="")
+    steps = models.PositiveSmallIntegerField(default=0)
+
+    def core(self) -> Matter:
+        """As the rules have it."""
+        return from_data(Matter, self.matter)
+
+
+class Escalation(models.Model):
+    """One row: who is told in turn when nobody looks, as :class:`maestoso.core.messages.EscalationStep`."""
+
+    steps: Any = models.JSONField(default=list)
 
 
 class Noticed(models.Model):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from zoneinfo import ZoneInfo
@@ -15,32 +15,36 @@ from maestoso.core.codec import from_data, to_data
 from maestoso.core.messages import (
     ENDS_TOLD,
     NEEDS,
-    USUAL,
+    SETTLES_AFTER,
+    EscalationStep,
     Matter,
     news,
     read_quiet_hours,
+    steps_due,
     topic_of,
+    usual,
     waits_until,
     wants,
 )
-from maestoso.core.people.roles import ROLE
+from maestoso.core.people.roles import APPROVE, ROLE, permissions_of
 from maestoso.core.people.scope import EVERYTHING
 from maestoso.core.ports import Clock
 from maestoso.core.runs.needs import needs
 from maestoso.server.access.models import RoleGrant
 from maestoso.server.access.reach import seen_by_user
+from maestoso.server.access.roles import known_roles
 from maestoso.server.approvals.services import recent
 from maestoso.server.board.models import StoredBoard
 from maestoso.server.board.readiness import leads_into
 from maestoso.server.board.stored import TOO_OLD
 from maestoso.server.config.settings import OPTIONS
-from maestoso.server.messages.models import Message, Noticed, OpenMatter, Preference, Webhook
+from maestoso.server.messages.models import Escalation, Message, Noticed, OpenMatter, Preference, Webhook
 from maestoso.server.organisation.services import organisation
 from maestoso.server.runs.models import Run
 from maestoso.server.runs.states import each
 
 KEPT = timedelta(days=30)
-BEGUN = "run-started"
+BEGUN, ENDED = "run-started", "run-ended"
 
 
 def notice(clock: Clock) -> None:
@@ -51,6 +55,8 @@ def notice(clock: Clock) -> None:
         Noticed.objects.all().delete()
         return
     board = StoredBoard.objects.filter(pk=1, made_at__gt=now - TOO_OLD).first()
+    if board is None and not Noticed.objects.exists():
+        return  # what was so before is not known yet
     found = [*_of_runs(), *(_of_board(board) if board is not None else ())]
     with transaction.atomic():
         last = max([run.about for run in found if run.code == BEGUN], default="0", key=int)
@@ -59,16 +65,28 @@ def notice(clock: Clock) -> None:
         )
         if fresh:
             OpenMatter.objects.all().delete()
-        known = {one.key: from_data(Matter, one.matter) for one in OpenMatter.objects.all()}
-        begun, over = news(known, found)
-        ended = [known[key] for key in over if board is not None or _is_of_a_run(known[key])]
+        rows = {one.key: one for one in OpenMatter.objects.all()}
+        begun, over = news(rows, found)
+        at_once = [one for one in begun if one.code not in SETTLES_AFTER]
         OpenMatter.objects.bulk_create(
-            OpenMatter(key=one.key, matter=to_data(one), begun_at=now) for one in begun
+            OpenMatter(key=one.key, matter=to_data(one), begun_at=now, told=fresh or one in at_once)
+            for one in begun
         )
-        OpenMatter.objects.filter(key__in=[one.key for one in ended]).delete()
+        settled = [
+            matter
+            for key, one in rows.items()
+            if not one.told
+            and key not in over
+            and now - one.begun_at >= SETTLES_AFTER[(matter := one.core()).code]
+        ]
+        OpenMatter.objects.filter(key__in=[one.key for one in settled]).update(told=True)
+        ended = [rows[key] for key in over if board is not None or _is_of_a_run(rows[key].core())]
+        OpenMatter.objects.filter(pk__in=[one.pk for one in ended]).delete()
         if not fresh:
             short = _short_runs(row.last_run, {one.about for one in found})
-            _tell([*begun, *short], [*filter(_is_told_again, ended), *map(_end_of, short)], now)
+            again = [one.core() for one in ended if one.told]
+            _tell([*at_once, *settled, *short], [*filter(_is_told_again, again), *short], now)
+            _escalate(now)
         row.last_run = max([row.last_run, *(run.pk for run in Run.objects.order_by("-pk")[:1])])
         row.save()
 
@@ -76,6 +94,52 @@ def notice(clock: Clock) -> None:
 def forget_old(clock: Clock) -> None:
     """Let go of what was told long ago."""
     Message.objects.filter(made_at__lt=clock.now() - KEPT).delete()
+
+
+def escalation() -> tuple[EscalationStep, ...]:
+    """Who is told in turn when nobody looks."""
+    row = Escalation.objects.first()
+    return from_data(tuple[EscalationStep, ...], row.steps) if row is not None else ()
+
+
+def note_seen(run: int, by: str, now: datetime) -> None:
+    """Somebody who may answer looks at what a run needs: nobody else is told in their place."""
+    unseen = OpenMatter.objects.filter(seen_at=None, matter__to=f"/runs/{run}")
+    unseen.update(seen_at=now, seen_by=by)
+
+
+def _escalate(now: datetime) -> None:
+    """Of what runs need, and nobody has looked at: those who come next are told, whatever they chose."""
+    steps = escalation()
+    if not steps or not OPTIONS.mail_server:
+        return
+    holders = _holders()
+    for row in OpenMatter.objects.filter(seen_at=None, steps__lt=len(steps)):
+        matter = row.core()
+        due = steps_due(steps, now - row.begun_at) if topic_of(matter.code) == NEEDS else 0
+        if due <= row.steps:
+            continue
+        minutes = int((now - row.begun_at).total_seconds() // 60)
+        said = _Said(
+            replace(matter, title=f"Nobody has looked for {minutes} min: {matter.title}"), over=False
+        )
+        names = {name for step in steps[row.steps : due] for name in _people(step.who, holders)}
+        for user in User.objects.filter(username__in=names, is_active=True).exclude(email=""):
+            _write(user, {(said.thread, now): _within_reach(user, [said])}, now)
+        OpenMatter.objects.filter(pk=row.pk).update(steps=due)
+
+
+def _holders() -> dict[str, list[str]]:
+    """By ``role:`` and role, who has it."""
+    found: dict[str, list[str]] = {}
+    for name, role in RoleGrant.objects.filter(user__is_active=True).values_list("user__username", "role"):
+        found.setdefault(f"{ROLE}{role}", []).append(name)
+    return found
+
+
+def _people(wanted: Iterable[str], holders: Mapping[str, Sequence[str]]) -> tuple[str, ...]:
+    """Those that are named, and the holders of roles that are."""
+    return tuple(sorted({who for one in wanted for who in holders.get(one, [one])}))
 
 
 def _is_of_a_run(matter: Matter) -> bool:
@@ -101,9 +165,7 @@ def _of_board(board: StoredBoard) -> Iterator[Matter]:
 
 def _of_runs() -> Iterator[Matter]:
     """Runs under way, and what they need."""
-    holders: dict[str, list[str]] = {}
-    for name, role in RoleGrant.objects.filter(user__is_active=True).values_list("user__username", "role"):
-        holders.setdefault(f"{ROLE}{role}", []).append(name)
+    holders = _holders()
     for run, state in each(Run.objects.filter(outcome="", last_seq__gt=0)):
         yield _began(run)
         for need in needs(state):
@@ -113,7 +175,7 @@ def _of_runs() -> Iterator[Matter]:
                 code="run-needs", about=f"{run.pk}/{need.kind}/{need.step}",
                 title=f"{run.plan_name} needs somebody: {need.title}", sentence=need.text,
                 to=f"/runs/{run.pk}", urgent=True,
-                who=tuple(sorted({who for one in wanted for who in holders.get(one, [one])})),
+                who=_people(wanted, holders),
                 told=_told(run),
             )  # fmt: skip
     for run in Run.objects.filter(outcome="").exclude(put_aside=""):
@@ -147,9 +209,9 @@ def _end_of(matter: Matter) -> Matter:
         return replace(matter, title=f"Over: {matter.title}", sentence="It is so no longer.")
     run = Run.objects.filter(pk=matter.about).first()
     if run is None:
-        return replace(matter, code="run-ended", title=f"Run {matter.about} is gone", sentence="")
+        return replace(matter, code=ENDED, title=f"Run {matter.about} is gone", sentence="")
     return replace(
-        matter, code="run-ended", title=f"{run.plan_name}: the {run.kind} run ended, {run.outcome}",
+        matter, code=ENDED, title=f"{run.plan_name}: the {run.kind} run ended, {run.outcome}",
         sentence=f"Run {run.pk}, from {run.source} to {run.target}.",
     )  # fmt: skip
 
@@ -179,10 +241,8 @@ class _Said:
 
 
 def _tell(begun: Iterable[Matter], over: Iterable[Matter], now: datetime) -> None:
-    said = [
-        *(_Said(one, over=False) for one in begun),
-        *(_Said(one if one.code == "run-ended" else _end_of(one), over=True) for one in over),
-    ]
+    ends = map(_end_of, over)
+    said = [*(_Said(one, over=False) for one in begun), *(_Said(one, over=one.code != ENDED) for one in ends)]
     if not said:
         return
     for webhook in Webhook.objects.filter(enabled=True):
@@ -204,25 +264,27 @@ def _tell(begun: Iterable[Matter], over: Iterable[Matter], now: datetime) -> Non
 def _within_reach(user: User, said: Iterable[_Said]) -> list[_Said]:
     """Without what the person may not see."""
     reach = seen_by_user(user.username)
-    if reach == EVERYTHING:
-        return list(said)
-    approvals = {str(row.pk) for row in recent(reach)}
-    return [
-        one
-        for one in said
-        if (
-            one.matter.about in approvals
-            if one.matter.code == "approval"
-            else leads_into(one.matter.to, reach)
-        )
-    ]
+    mine = {str(row.pk) for row in recent(reach)} if APPROVE in held_by(user) else set()
+
+    def concerns(one: _Said) -> bool:
+        if one.matter.code == "approval":
+            return one.matter.about in mine
+        return reach == EVERYTHING or leads_into(one.matter.to, reach)
+
+    return list(filter(concerns, said))
+
+
+def held_by(user: User) -> frozenset[str]:
+    """What somebody may do."""
+    roles = list(RoleGrant.objects.filter(user=user).values_list("role", flat=True))
+    return frozenset(permissions_of(roles, known_roles(roles)))
 
 
 def _tell_person(
     user: User, chosen: Preference | None, said: Iterable[_Said], now: datetime, zone: ZoneInfo
 ) -> None:
     """One message for each conversation and moment: what comes together is read together."""
-    topics = USUAL if chosen is None else chosen.topics
+    topics = usual(held_by(user)) if chosen is None else chosen.topics
     quiet = read_quiet_hours(chosen.quiet_from, chosen.quiet_to) if chosen is not None else None
     together: dict[tuple[str, datetime], list[_Said]] = {}
     for one in said:
@@ -234,5 +296,7 @@ def _tell_person(
 
 def _write(user: User, together: Mapping[tuple[str, datetime], list[_Said]], now: datetime) -> None:
     for (thread, at), ones in together.items():
+        if not ones:
+            continue
         parts = [one.part() for one in sorted(ones, key=lambda one: not one.matter.urgent)]
         Message.objects.create(user=user, thread=thread, parts=parts, made_at=now, not_before=at)

@@ -10,23 +10,28 @@ from collections.abc import Iterable
 from django.contrib.auth.models import User
 from django.db.models import Count, Q
 
+from maestoso.core.codec import to_data
 from maestoso.core.errors import BadValue, NotFound, Refused
-from maestoso.core.messages import TOPICS, USUAL, read_quiet_hours
+from maestoso.core.messages import TOPICS, check_steps, read_quiet_hours, usual
+from maestoso.core.people.roles import ROLE
 from maestoso.core.ports import Clock
+from maestoso.server.access.roles import known_roles
 from maestoso.server.audit.record import recorded
 from maestoso.server.common.news import announce
 from maestoso.server.common.secret_text import seal
 from maestoso.server.config.settings import OPTIONS
 from maestoso.server.messages import channels, targets
 from maestoso.server.messages.channels import SECRET_BEGINS, NotTaken
-from maestoso.server.messages.models import WAITING, Message, Preference, Webhook
+from maestoso.server.messages.models import WAITING, Escalation, Message, Preference, Webhook
+from maestoso.server.messages.notice import escalation, held_by
 from maestoso.server.messages.shapes import (
+    ChannelTried,
+    EscalationSave,
     MessagePreference,
     Messages,
     MessageView,
     MyMessages,
     Topic,
-    Tried,
     WebhookMade,
     WebhookSave,
     WebhookView,
@@ -57,7 +62,7 @@ def mine(user: User) -> MyMessages:
         nothing = "You have no mail address: give one above."
     return MyMessages(
         preference=MessagePreference(
-            by_mail=row is None or row.by_mail, topics=tuple(row.topics if row else sorted(USUAL)),
+            by_mail=row is None or row.by_mail, topics=tuple(row.topics) if row else usual(held_by(user)),
             quiet_from=row.quiet_from if row else "", quiet_to=row.quiet_to if row else "",
         ),
         topics=topics(), mail=user.email, nothing_because=nothing,
@@ -90,8 +95,24 @@ def shown() -> Messages:
     latest = Message.objects.select_related("user", "webhook").order_by("-pk")[:MOST_SHOWN]
     return Messages(
         mail_server=OPTIONS.mail_server, mail_from=OPTIONS.mail_from, webhooks=webhooks(), topics=topics(),
-        latest=tuple(map(_message, latest)),
+        escalation=escalation(), latest=tuple(map(_message, latest)),
     )  # fmt: skip
+
+
+def set_escalation(given: EscalationSave) -> None:
+    """Who is told in turn when nobody looks. Raises BadValue."""
+    check_steps(given.steps)
+    known = {*User.objects.filter(is_active=True).values_list("username", flat=True)}
+    known |= {f"{ROLE}{code}" for code in known_roles()}
+    for one in (one for step in given.steps for one in step.who):
+        if one not in known:
+            raise BadValue(
+                f"Nobody is called {one[:60]!r}, and it is no role.",
+                "Name people by what they sign in with, or role:operator.", field="steps",
+            )  # fmt: skip
+    with recorded():
+        Escalation.objects.update_or_create(pk=1, defaults={"steps": to_data(given.steps)})
+    announce()
 
 
 def _message(row: Message) -> MessageView:
@@ -176,14 +197,14 @@ def find_webhook(pk: int) -> Webhook:
     return row
 
 
-def try_webhook(pk: int, clock: Clock) -> Tried:
+def try_webhook(pk: int, clock: Clock) -> ChannelTried:
     """Send it something now, and hear what it says. Raises NotFound."""
     row = find_webhook(pk)
     message = Message(webhook=row, parts=[_TRY], made_at=clock.now())
     return _tried(message)
 
 
-def try_mail(user: User, clock: Clock) -> Tried:
+def try_mail(user: User, clock: Clock) -> ChannelTried:
     """Send whoever asks a mail now. Raises Refused."""
     nothing = mine(user).nothing_because
     if nothing:
@@ -191,13 +212,13 @@ def try_mail(user: User, clock: Clock) -> Tried:
     return _tried(Message(user=user, parts=[_TRY], made_at=clock.now()))
 
 
-def _tried(message: Message) -> Tried:
+def _tried(message: Message) -> ChannelTried:
     message.uid = str(uuid.uuid4())
     try:
         channels.send(message)
     except NotTaken as error:
-        return Tried(well=False, said=str(error))
-    return Tried(well=True, said="")
+        return ChannelTried(well=False, said=str(error))
+    return ChannelTried(well=True, said="")
 
 
 def send_again(uid: str, clock: Clock) -> MessageView:

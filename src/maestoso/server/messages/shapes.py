@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime
 
+from maestoso.core.messages import EscalationStep
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Topic:
@@ -91,11 +93,19 @@ class Messages:
     mail_from: str
     webhooks: tuple[WebhookView, ...]
     topics: tuple[Topic, ...]
+    escalation: tuple[EscalationStep, ...]
     latest: tuple[MessageView, ...]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Tried:
+class EscalationSave:
+    """Who is told in turn, when nobody looks at what a run needs."""
+
+    steps: tuple[EscalationStep, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ChannelTried:
     """What came of a try; ``said`` is why it failed."""
 
     well: bool

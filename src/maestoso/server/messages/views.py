@@ -13,12 +13,14 @@ from rest_framework.views import APIView
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.shapes import read, reply, shape
 from maestoso.server.messages import services
+from maestoso.server.messages.notice import note_seen
 from maestoso.server.messages.shapes import (
+    ChannelTried,
+    EscalationSave,
     MessagePreference,
     Messages,
     MessageView,
     MyMessages,
-    Tried,
     WebhookMade,
     WebhookSave,
     WebhookView,
@@ -45,10 +47,32 @@ class MessageAgain(APIView):
         return reply(services.send_again(uid, CLOCK), 202)
 
 
+class EscalationView(APIView):
+    """Who is told in turn."""
+
+    @extend_schema(
+        operation_id="saveEscalation", request=shape(EscalationSave, sent=True), responses=shape(Messages)
+    )
+    def put(self, request: Request) -> Response:
+        """Change it."""
+        services.set_escalation(read(EscalationSave, request))
+        return reply(services.shown())
+
+
+class RunSeen(APIView):
+    """Somebody looks at what a run needs."""
+
+    @extend_schema(operation_id="seeRun", request=None, responses={204: None})
+    def post(self, request: Request, pk: int) -> Response:
+        """Nobody else is told of it in their place."""
+        note_seen(pk, request.user.get_username(), CLOCK.now())
+        return Response(status=204)
+
+
 class MailTry(APIView):
     """A mail to whoever asks."""
 
-    @extend_schema(operation_id="tryMail", request=None, responses={200: shape(Tried)})
+    @extend_schema(operation_id="tryMail", request=None, responses={200: shape(ChannelTried)})
     def post(self, request: Request) -> Response:
         """Send it now, and say what the server said."""
         return reply(services.try_mail(cast(User, request.user), CLOCK))
@@ -85,7 +109,7 @@ class OneWebhook(APIView):
 class WebhookTry(APIView):
     """A message to try it."""
 
-    @extend_schema(operation_id="tryWebhook", request=None, responses={200: shape(Tried)})
+    @extend_schema(operation_id="tryWebhook", request=None, responses={200: shape(ChannelTried)})
     def post(self, request: Request, pk: int) -> Response:
         """Send it now, and say what it answered."""
         return reply(services.try_webhook(pk, CLOCK))

@@ -5,6 +5,7 @@ import { ref, watch } from "vue";
 import { api, take } from "@/api/client";
 import { useSession } from "@/api/queries";
 import AccountTokens from "@/features/people/AccountTokens.vue";
+import MyMessages from "@/features/people/MyMessages.vue";
 import PasskeyList from "@/features/people/PasskeyList.vue";
 import SecondFactor from "@/features/people/SecondFactor.vue";
 import PageSkeleton from "@/ui/PageSkeleton.vue";
@@ -89,6 +90,7 @@ const endOthers = () => end(() => take(api.DELETE("/api/v1/account/sessions")));
         <SecondFactor :account="data" />
         <PasskeyList :account="data" />
       </template>
+      <MyMessages />
       <h2>Where you are signed in</h2>
       <ul class="sessions">
         <li v-for="one in data.sessions" :key="one.began_at">

@@ -17,6 +17,7 @@ import RunLog from "@/features/runs/RunLog.vue";
 import RunNow from "@/features/runs/RunNow.vue";
 import RunSentence from "@/features/runs/RunSentence.vue";
 import StepDrawer from "@/features/runs/StepDrawer.vue";
+import { useSeen } from "@/features/runs/seen";
 import { calls, switchCalls } from "@/ui/calls";
 import KnownTraps from "@/ui/KnownTraps.vue";
 import ProbeList from "@/ui/ProbeList.vue";
@@ -29,6 +30,7 @@ import ScoreView from "@/ui/score/ScoreView.vue";
 const route = useRoute();
 const id = computed(() => Number(route.params.id));
 const { status, steps, events, lost, receivedAt, reload } = useRunStream(id);
+useSeen(id, status);
 const client = useQueryClient();
 // When it ends, what other pages say of it is old at once.
 watch(
