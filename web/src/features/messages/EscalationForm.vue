@@ -15,7 +15,7 @@ const copied = () => props.steps.map((step) => ({ after_minutes: step.after_minu
 const rows = ref(copied());
 const { data: people } = usePeople();
 const choices = computed(() => [
-  ...(people.value?.people ?? []).filter((one) => one.state === "active").map((one) => ({ value: one.name, label: one.full_name ? `${one.full_name} (${one.name})` : one.name })),
+  ...(people.value?.people ?? []).filter((one) => one.state !== "disabled").map((one) => ({ value: one.name, label: one.full_name ? `${one.full_name} (${one.name})` : one.name })),
   ...(people.value?.roles ?? []).map((one) => ({ value: `role:${one.code}`, label: `Whoever is ${one.name.toLowerCase()}` })),
 ]);
 const changed = computed(() => JSON.stringify(rows.value) !== JSON.stringify(copied()));
