@@ -8,6 +8,7 @@ from datetime import timedelta
 from unittest import mock
 
 import yaml
+from django.contrib.auth.models import User
 from django.db.models.functions import Now
 from django.test import Client
 from prometheus_client.openmetrics.parser import text_string_to_metric_families
@@ -20,6 +21,7 @@ from maestoso.server.estate.models import Site
 from maestoso.server.jobs.models import Job
 from maestoso.server.jobs.services import begin
 from maestoso.server.keeper.leases import take
+from maestoso.server.messages.models import Message
 from maestoso.server.monitoring import health
 from maestoso.server.runs.beats import Beats, silent
 from maestoso.server.runs.models import EngineBeat, Run
@@ -142,9 +144,15 @@ class Figures(Tidewell):
         self.assertGreater(found["maestoso_step_duration_mean_seconds", "power-on"], 0)
         self.assertEqual(found["maestoso_keeper_up",], 0.0)
         self.assertEqual(found["maestoso_job_wait_seconds",], 0.0)
+        self.assertEqual(found["maestoso_message_stuck_seconds",], 0.0)
         begin("export", "Estate as CSV", {}, by="ann")
+        old = SystemClock().now() - timedelta(hours=1)
+        ann = User.objects.get(username="ann")
+        Message.objects.create(user=ann, parts=[], made_at=old, not_before=old, tries=3)
         after = self.figures()
         self.assertEqual(after["maestoso_jobs", "export", "waiting"], 1.0)
+        self.assertEqual(after["maestoso_messages", "mail", "waiting"], 1.0)
+        self.assertGreater(after["maestoso_message_stuck_seconds",], 3599.0)
         self.assertGreater(after["maestoso_job_wait_seconds",], 0.0)
 
     def test_rules_and_dashboard_that_come_along_ask_for_figures_that_there_are(self) -> None:

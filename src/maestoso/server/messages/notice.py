@@ -52,7 +52,8 @@ def notice(clock: Clock) -> None:
     now = clock.now()
     if not OPTIONS.mail_server and not Webhook.objects.filter(enabled=True).exists():
         # Whoever is to be told some day is not told of what was so until then.
-        Noticed.objects.all().delete()
+        if Noticed.objects.exists():
+            Noticed.objects.all().delete()
         return
     board = StoredBoard.objects.filter(pk=1, made_at__gt=now - TOO_OLD).first()
     if board is None and not Noticed.objects.exists():

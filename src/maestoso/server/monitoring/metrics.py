@@ -27,6 +27,7 @@ from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.models import Site
 from maestoso.server.jobs.models import Job
 from maestoso.server.keeper.leases import LEASE_S
+from maestoso.server.messages.models import Message
 from maestoso.server.monitoring.health import keeper_is_there
 from maestoso.server.outbox.models import SiteRequest
 from maestoso.server.protection.picture import overview
@@ -54,7 +55,7 @@ class _Figures:
         """Family after family."""
         parts: tuple[Callable[[], Iterator[Metric]], ...] = (
             self._release, self._backups, self._groups, self._plans, self._runs, self._steps, self._sites,
-            self._jobs, self._processes,
+            self._jobs, self._messages, self._processes,
         )  # fmt: skip
         for part in parts:
             yield from part()
@@ -165,6 +166,25 @@ class _Figures:
         waited_s = (self.now - oldest.asked_at).total_seconds() if oldest else 0.0
         yield _gauge(
             "maestoso_job_wait_seconds", "How long the oldest job that nobody took has waited.", waited_s
+        )
+
+    def _messages(self) -> Iterator[Metric]:
+        told = GaugeMetricFamily(
+            "maestoso_messages", "Messages of the last 30 days.", labels=["channel", "state"]
+        )
+        for channel, rows in (
+            ("mail", Message.objects.filter(webhook=None)),
+            ("webhook", Message.objects.filter(user=None)),
+        ):
+            for state, number in rows.values_list("state").annotate(Count("pk")).order_by("state"):
+                told.add_metric([channel, state], float(number))
+        yield told
+        stuck = Message.objects.filter(state="waiting", tries__gt=0).order_by("made_at").first()
+        stuck_s = (self.now - stuck.made_at).total_seconds() if stuck else 0.0
+        yield _gauge(
+            "maestoso_message_stuck_seconds",
+            "How old the oldest message is that was tried and not taken.",
+            stuck_s,
         )
 
     def _sites(self) -> Iterator[Metric]:

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // Who is told in turn when nobody looks at what a run needs.
-import { computed, ref } from "vue";
+import { computed, ref, watch } from "vue";
 import { api, take } from "@/api/client";
 import { usePeople } from "@/api/queries";
 import type { EscalationStep } from "@/api/types";
@@ -19,6 +19,10 @@ const choices = computed(() => [
   ...(people.value?.roles ?? []).map((one) => ({ value: `role:${one.code}`, label: `Whoever is ${one.name.toLowerCase()}` })),
 ]);
 const changed = computed(() => JSON.stringify(rows.value) !== JSON.stringify(copied()));
+watch(
+  () => JSON.stringify(props.steps),
+  () => (rows.value = copied()),
+);
 const said = ref("");
 const { problem, busy, act } = useAct();
 const add = () => rows.value.push({ after_minutes: (rows.value.at(-1)?.after_minutes ?? 0) + LATER_MIN, who: [] });
@@ -47,7 +51,7 @@ async function save() {
         </el-select>
         <button type="button" class="link" :aria-label="`Remove step ${i + 1}`" @click="rows.splice(i, 1)">Remove</button>
       </div>
-      <p>
+      <p class="buttons">
         <el-button v-if="rows.length < MOST" v-may="'change-settings'" class="btn" @click="add">Add a step</el-button>
         <el-button v-if="changed" v-may="'change-settings'" class="btn main" :disabled="busy" native-type="submit">Save the steps</el-button>
         <span role="status">{{ changed ? "" : said }}</span>

@@ -78,7 +78,7 @@ const state = (one: { state: string; tries: number; next_at: string | null; sent
         </table>
       </div>
       <p><el-button v-may="'change-settings'" class="btn" @click="edit(null)">Add a webhook</el-button></p>
-      <EscalationForm v-if="data.mail_server" :key="JSON.stringify(data.escalation)" :steps="data.escalation" />
+      <EscalationForm v-if="data.mail_server" :steps="data.escalation" />
       <h2>What went where</h2>
       <p v-if="!data.latest.length" class="quiet">Nothing yet. What was so before somebody could be told is not told.</p>
       <div v-else class="scroll" tabindex="0">
