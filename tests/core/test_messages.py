@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import unittest
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime, time, timedelta
 from zoneinfo import ZoneInfo
 
 from hypothesis import given
@@ -69,10 +69,12 @@ class Whom(unittest.TestCase):
 
 
 class QuietHours(unittest.TestCase):
-    def until(self, at: str, begins: str = "22:00", ends: str = "06:30", **more: object) -> str:
+    def until(
+        self, at: str, begins: str = "22:00", ends: str = "06:30", daily: time | None = None, **more: object
+    ) -> str:
         """When a message would be brought, on the clock of Lisbon."""
         quiet, now = read_quiet_hours(begins, ends), datetime.fromisoformat(at).replace(tzinfo=LISBON)
-        found = waits_until(matter("QUA", **more), "ada", quiet, now.astimezone(UTC), LISBON)
+        found = waits_until(matter("QUA", **more), "ada", quiet, daily, now.astimezone(UTC), LISBON)
         return found.astimezone(LISBON).strftime("%d %H:%M") if found else "at once"
 
     def test_they_may_go_over_midnight(self) -> None:
@@ -89,6 +91,13 @@ class QuietHours(unittest.TestCase):
     def test_what_one_alone_can_answer_does_not_wait(self) -> None:
         self.assertEqual(self.until("2026-11-03T23:00", who=("ada",)), "at once")
         self.assertEqual(self.until("2026-11-03T23:00", who=("ada", "ben")), "04 06:30")
+
+    def test_what_is_not_urgent_may_come_once_a_day(self) -> None:
+        self.assertEqual(self.until("2026-11-03T06:59", "", "", time(7)), "03 07:00")
+        self.assertEqual(self.until("2026-11-03T07:00", "", "", time(7)), "04 07:00")
+        self.assertEqual(self.until("2026-11-03T12:00", "", "", time(7), urgent=True), "at once")
+        self.assertEqual(self.until("2026-11-03T23:00", daily=time(7), urgent=True), "04 06:30")
+        self.assertEqual(self.until("2026-11-03T12:00", "", "", time(7), who=("ada",)), "at once")
 
     def test_what_is_no_time_is_said_by_its_field(self) -> None:
         for begins, ends, field in (("25:00", "06:00", "quiet_from"), ("22:00", "6", "quiet_to"), ("", "06:00", "quiet_from"),

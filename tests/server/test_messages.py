@@ -185,6 +185,20 @@ class Mail(Told):
         self.bring()
         self.assertEqual(str(self.mail.letters[-1]["To"]), "tom@tidewell.example")
 
+    def test_what_waited_until_the_morning_is_one_letter(self) -> None:
+        wanted = {"by_mail": True, "topics": ["sites", "copies"], "daily_at": "07:00"}
+        self.assertEqual(self.browser.send("PUT", "/account/messages", wanted).status_code, 200)
+        self.board(LAGS)
+        self.board(LAGS, LAGS | {"about": "harbour", "title": "Harbour fell behind"})
+        self.board(LAGS, LAGS | {"about": "harbour", "title": "Harbour fell behind"}, LOST)
+        self.bring()
+        self.assertEqual([str(one["Subject"]) for one in self.mail.letters], ["Quayside does not answer"])
+        self.later(hours=20)
+        self.bring()
+        self.assertEqual(self.mail.letters[-1]["Subject"], "Fleet fell behind and 1 more")
+        self.assertEqual(len(self.mail.letters), 2)
+        self.assertFalse(Message.objects.exclude(state=SENT).exists())
+
     def test_a_server_that_is_away_is_tried_again_and_given_up_after_a_day(self) -> None:
         self.board(LOST)
         self.mail.refused.add("ann@tidewell.example")
@@ -482,7 +496,13 @@ class Chosen(Told):
     def test_one_chooses_what_to_be_told(self) -> None:
         mine = self.browser.get("/api/v1/account/messages").json()
         self.assertEqual((mine["nothing_because"], mine["mail"]), ("", "ann@tidewell.example"))
-        wanted = {"by_mail": True, "topics": ["sites", "needs"], "quiet_from": "22:00", "quiet_to": "06:00"}
+        wanted = {
+            "by_mail": True,
+            "topics": ["sites", "needs"],
+            "quiet_from": "22:00",
+            "quiet_to": "06:00",
+            "daily_at": "07:00",
+        }
         self.assertEqual(self.browser.send("PUT", "/account/messages", wanted).json()["preference"], wanted)
         body = self.problem(
             self.browser.send("PUT", "/account/messages", wanted | {"quiet_to": "6"}), 400, "bad-value"

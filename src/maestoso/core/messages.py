@@ -128,28 +128,38 @@ class QuietHours:
         return None
 
 
+def read_time(text: str, field: str) -> time:
+    """Of ``22:00``. Raises BadValue."""
+    match = re.fullmatch(r"([01]\d|2[0-3]):([0-5]\d)", text)
+    if match is None:
+        raise BadValue(f"{field} is {text[:20]!r}.", "Write it such as 22:00.", field=field)
+    return time(int(match[1]), int(match[2]))
+
+
 def read_quiet_hours(begins: str, ends: str) -> QuietHours | None:
     """Of ``22:00`` and ``06:30``; None where both are empty. Raises BadValue."""
     if not begins and not ends:
         return None
-    found = []
-    for field, text in (("quiet_from", begins), ("quiet_to", ends)):
-        match = re.fullmatch(r"([01]\d|2[0-3]):([0-5]\d)", text)
-        if match is None:
-            raise BadValue(f"{field} is {text[:20]!r}.", "Write it such as 22:00.", field=field)
-        found.append(time(int(match[1]), int(match[2])))
+    found = read_time(begins, "quiet_from"), read_time(ends, "quiet_to")
     if found[0] == found[1]:
         raise BadValue("The quiet hours begin when they end.", "Leave both empty for none.", field="quiet_to")
     return QuietHours(begins=found[0], ends=found[1])
 
 
 def waits_until(
-    matter: Matter, name: str, quiet: QuietHours | None, now: datetime, zone: tzinfo
+    matter: Matter, name: str, quiet: QuietHours | None, daily: time | None, now: datetime, zone: tzinfo
 ) -> datetime | None:
-    """Until when a message is kept back; None for at once, as for what nobody else can answer."""
-    if quiet is None or matter.who == (name,):
+    """Until when a message is kept back; None for at once, as for what nobody else can answer.
+
+    What is not urgent waits for the moment of the day that somebody chose for it.
+    """
+    if matter.who == (name,):
         return None
-    return quiet.until(now, zone)
+    if daily is not None and not matter.urgent:
+        local = now.astimezone(zone)
+        today = datetime.combine(local.date(), daily, zone)
+        return today if today > local else datetime.combine(local.date() + timedelta(days=1), daily, zone)
+    return quiet.until(now, zone) if quiet is not None else None
 
 
 def again_in_s(tries: int, chance: float) -> float:

@@ -3666,12 +3666,14 @@ export interface components {
             topics: string[];
             quiet_from: string;
             quiet_to: string;
+            daily_at: string;
         };
         MessagePreferenceSent: {
             by_mail: boolean;
             topics: string[];
             quiet_from?: string;
             quiet_to?: string;
+            daily_at?: string;
         };
         MessageView: {
             id: string;

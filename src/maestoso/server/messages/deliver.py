@@ -5,12 +5,12 @@ from __future__ import annotations
 import logging
 import random
 import threading
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from datetime import timedelta
 
 from django.db import connection
-from django.db.models import QuerySet
+from django.db.models import F, QuerySet
 
 from maestoso.core.messages import GIVEN_UP_AFTER, again_in_s
 from maestoso.core.ports import Clock
@@ -18,6 +18,7 @@ from maestoso.server.messages.channels import PATIENCE_S, NotTaken, send
 from maestoso.server.messages.models import GIVEN_UP, SENT, WAITING, Message, Webhook
 
 AT_ONCE = 8
+MOST_TOGETHER = 50
 CLAIMED_S = 2 * PATIENCE_S
 Target = tuple[str, int]
 log = logging.getLogger("maestoso.messages")
@@ -60,42 +61,39 @@ def bring(target: Target, clock: Clock) -> None:
     waiting = Message.objects.filter(**{kind: pk}, state=WAITING).select_related("user", "webhook")
     while True:
         now = clock.now()
-        message = waiting.filter(not_before__lte=now).order_by("pk").first()
-        # Of two processes one has it; what is cut off after it was sent goes again, with the same id.
-        claim = (
-            Message.objects.filter(pk=message.pk, not_before=message.not_before, state=WAITING)
-            if message
-            else None
-        )
-        if (
-            message is None
-            or claim is None
-            or not claim.update(not_before=now + timedelta(seconds=CLAIMED_S), tries=message.tries + 1)
-        ):
+        due = list(waiting.filter(not_before__lte=now).order_by("pk")[:MOST_TOGETHER])
+        # What waited for a person until now, and belongs together, is one letter.
+        ones = [one for one in due if one.thread == due[0].thread] if kind == "user" else due[:1]
+        if not ones:
             return
-        mine = Message.objects.filter(pk=message.pk)
+        mine = Message.objects.filter(pk__in=[one.pk for one in ones])
+        # Of two processes one has them; what is cut off after it was sent goes again, with the same id.
+        claimed = mine.filter(state=WAITING, not_before__lte=now).update(
+            not_before=now + timedelta(seconds=CLAIMED_S), tries=F("tries") + 1
+        )
+        if claimed != len(ones):
+            return
+        first = ones[0]
+        first.parts = [part for one in ones for part in one.parts]
         try:
-            send(message)
+            send(first)
         except NotTaken as error:
-            _not_taken(message, error, clock)
+            _not_taken(ones, error, clock)
             return
         mine.update(state=SENT, sent_at=clock.now(), said="")
 
 
-def _not_taken(message: Message, error: NotTaken, clock: Clock) -> None:
-    """Try it again later, with all that waits for the same receiver; or give it up."""
-    now = clock.now()
+def _not_taken(ones: Sequence[Message], error: NotTaken, clock: Clock) -> None:
+    """Try them again later, with all that waits for the same receiver; or give them up."""
+    now, first = clock.now(), ones[0]
     log.warning("A message was not taken: %s", error)
-    if error.ended and message.webhook is not None:
-        Webhook.objects.filter(pk=message.webhook.pk).update(enabled=False, stopped_because=str(error)[:300])
-        Message.objects.filter(webhook=message.webhook, state=WAITING).update(
-            state=GIVEN_UP, said=str(error)[:500]
-        )
+    same = Message.objects.filter(user=first.user, webhook=first.webhook, state=WAITING)
+    if error.ended and first.webhook is not None:
+        Webhook.objects.filter(pk=first.webhook.pk).update(enabled=False, stopped_because=str(error)[:300])
+        same.update(state=GIVEN_UP, said=str(error)[:500])
         return
-    same = Message.objects.filter(user=message.user, webhook=message.webhook, state=WAITING)
-    if now - message.made_at > GIVEN_UP_AFTER:
-        same.filter(pk=message.pk).update(state=GIVEN_UP, said=str(error)[:500])
-        return
-    again = now + timedelta(seconds=again_in_s(message.tries + 1, random.random()))
+    tried = same.filter(pk__in=[one.pk for one in ones])
+    tried.update(said=str(error)[:500])
+    tried.filter(made_at__lt=now - GIVEN_UP_AFTER).update(state=GIVEN_UP)
+    again = now + timedelta(seconds=again_in_s(first.tries + 1, random.random()))
     same.filter(not_before__lt=again).update(not_before=again)
-    same.filter(pk=message.pk).update(said=str(error)[:500])

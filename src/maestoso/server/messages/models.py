@@ -20,13 +20,17 @@ def new_uid() -> str:
 
 
 class Preference(models.Model):
-    """What a person wants to be told by mail. ``quiet_from`` and ``quiet_to`` are such as 22:00; or empty."""
+    """What a person wants to be told by mail. ``quiet_from`` and ``quiet_to`` are such as 22:00; or empty.
+
+    ``daily_at``: what is not urgent comes once a day, then; empty for at once.
+    """
 
     user = models.OneToOneField(settings.AUTH_USER_MODEL, models.CASCADE, related_name="message_preference")
     by_mail = models.BooleanField(default=True)
     topics: Any = models.JSONField(default=list)
     quiet_from = models.CharField(max_length=5, blank=True, default="")
     quiet_to = models.CharField(max_length=5, blank=True, default="")
+    daily_at = models.CharField(max_length=5, blank=True, default="")
 
     @property
     def audit_name(self) -> str:

@@ -20,6 +20,7 @@ from maestoso.core.messages import (
     Matter,
     news,
     read_quiet_hours,
+    read_time,
     steps_due,
     topic_of,
     usual,
@@ -287,10 +288,11 @@ def _tell_person(
     """One message for each conversation and moment: what comes together is read together."""
     topics = usual(held_by(user)) if chosen is None else chosen.topics
     quiet = read_quiet_hours(chosen.quiet_from, chosen.quiet_to) if chosen is not None else None
+    daily = read_time(chosen.daily_at, "daily_at") if chosen is not None and chosen.daily_at else None
     together: dict[tuple[str, datetime], list[_Said]] = {}
     for one in said:
         if wants(one.matter, user.username, topics):
-            at = waits_until(one.matter, user.username, quiet, now, zone) or now
+            at = waits_until(one.matter, user.username, quiet, daily, now, zone) or now
             together.setdefault((one.thread, at), []).append(one)
     _write(user, together, now)
 

@@ -12,7 +12,7 @@ from django.db.models import Count, Q
 
 from maestoso.core.codec import to_data
 from maestoso.core.errors import BadValue, NotFound, Refused
-from maestoso.core.messages import TOPICS, check_steps, read_quiet_hours, usual
+from maestoso.core.messages import TOPICS, check_steps, read_quiet_hours, read_time, usual
 from maestoso.core.people.roles import ROLE
 from maestoso.core.ports import Clock
 from maestoso.server.access.roles import known_roles
@@ -64,6 +64,7 @@ def mine(user: User) -> MyMessages:
         preference=MessagePreference(
             by_mail=row is None or row.by_mail, topics=tuple(row.topics) if row else usual(held_by(user)),
             quiet_from=row.quiet_from if row else "", quiet_to=row.quiet_to if row else "",
+            daily_at=row.daily_at if row else "",
         ),
         topics=topics(), mail=user.email, nothing_because=nothing,
     )  # fmt: skip
@@ -72,9 +73,11 @@ def mine(user: User) -> MyMessages:
 def choose(user: User, wanted: MessagePreference) -> None:
     """Change one's own. Raises BadValue."""
     read_quiet_hours(wanted.quiet_from, wanted.quiet_to)
+    if wanted.daily_at:
+        read_time(wanted.daily_at, "daily_at")
     chosen = {
         "by_mail": wanted.by_mail, "topics": _known_topics(wanted.topics), "quiet_from": wanted.quiet_from,
-        "quiet_to": wanted.quiet_to,
+        "quiet_to": wanted.quiet_to, "daily_at": wanted.daily_at,
     }  # fmt: skip
     with recorded():
         Preference.objects.update_or_create(user=user, defaults=chosen)

@@ -18,12 +18,16 @@ class Topic:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class MessagePreference:
-    """What somebody wants to be told by mail; ``quiet_from`` and ``quiet_to`` are such as 22:00, or empty."""
+    """What somebody wants to be told by mail; ``quiet_from`` and ``quiet_to`` are such as 22:00, or empty.
+
+    ``daily_at``: what is not urgent comes once a day, then; empty for at once.
+    """
 
     by_mail: bool
     topics: tuple[str, ...]
     quiet_from: str = ""
     quiet_to: str = ""
+    daily_at: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -7,7 +7,7 @@ from maestoso.server.messages import views
 urlpatterns = [
     path("messages", views.MessageList.as_view(), name="messages"),
     path("messages/mail/try", views.MailTry.as_view(), name="try-mail"),
-    path("messages/<uuid:uid>/again", views.MessageAgain.as_view(), name="message-again"),
+    path("messages/<str:uid>/again", views.MessageAgain.as_view(), name="message-again"),
     path("messages/escalation", views.EscalationView.as_view(), name="escalation"),
     path("runs/<int:pk>/seen", views.RunSeen.as_view(), name="run-seen"),
     path("webhooks", views.WebhookList.as_view(), name="webhooks"),

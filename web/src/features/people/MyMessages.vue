@@ -12,13 +12,14 @@ const byMail = ref(true);
 const topics = ref<string[]>([]);
 const from = ref("");
 const to = ref("");
+const daily = ref("");
 let filled = false;
 watch(
   data,
   (now) => {
     if (!now || filled) return;
-    const { by_mail, topics: chosen, quiet_from, quiet_to } = now.preference;
-    [byMail.value, topics.value, from.value, to.value, filled] = [by_mail, [...chosen], quiet_from, quiet_to, true];
+    const { by_mail, topics: chosen, quiet_from, quiet_to, daily_at } = now.preference;
+    [byMail.value, topics.value, from.value, to.value, daily.value, filled] = [by_mail, [...chosen], quiet_from, quiet_to, daily_at, true];
   },
   { immediate: true },
 );
@@ -27,7 +28,7 @@ const { problem, busy, act } = useAct();
 async function save() {
   said.value = "";
   await act(async () => {
-    await take(api.PUT("/api/v1/account/messages", { body: { by_mail: byMail.value, topics: topics.value, quiet_from: from.value, quiet_to: to.value } }));
+    await take(api.PUT("/api/v1/account/messages", { body: { by_mail: byMail.value, topics: topics.value, quiet_from: from.value, quiet_to: to.value, daily_at: daily.value } }));
     said.value = "Saved.";
   });
 }
@@ -45,8 +46,9 @@ async function save() {
         <div class="line">
           <el-form-item label="Quiet from"><el-input v-model="from" class="short" placeholder="22:00" maxlength="5" /></el-form-item>
           <el-form-item label="to"><el-input v-model="to" class="short" placeholder="06:30" maxlength="5" aria-label="Quiet to" /></el-form-item>
+          <el-form-item label="What is not urgent once a day, at"><el-input v-model="daily" class="short" placeholder="07:00" maxlength="5" /></el-form-item>
         </div>
-        <p class="quiet">Between these, by the clock of the organisation, messages wait; not those that you alone can answer.</p>
+        <p class="quiet">Between quiet from and to, by the clock of the organisation, messages wait; not those that you alone can answer.</p>
       </template>
       <p><el-button class="btn" :disabled="busy" native-type="submit">Save what to be told</el-button> <span role="status">{{ said }}</span></p>
       <ProblemNote v-if="problem" :error="problem" />
