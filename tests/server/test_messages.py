@@ -173,7 +173,14 @@ class Mail(Told):
         scoped = make_person("sid", PASSWORD, roles=("viewer",))
         User.objects.filter(pk=scoped.pk).update(email="sid@tidewell.example")
         RoleGrant.objects.filter(user=scoped).update(scope={"plans": ["BOOK"]})
-        self.board(LAGS, LOST | {"to": "/plans/HARB/start"})
+        nobody = make_person("nil", PASSWORD, roles=())
+        User.objects.filter(pk=nobody.pk).update(email="nil@tidewell.example")
+        Preference.objects.create(user=nobody, topics=["sites", "copies"])
+        self.board(
+            LAGS,
+            LOST | {"to": "/plans/HARB/start", "title": "Quayside\r\nBcc: x does not answer"},
+            LOST | {"about": "HIL"},
+        )
         found = {one.user.username: one for one in Message.objects.all() if one.user}
         self.assertEqual(set(found), {"ann", "vera", "tom"})
         self.assertEqual([one["code"] for one in found["vera"].parts], ["group-trouble"])
@@ -181,6 +188,7 @@ class Mail(Told):
         self.assertEqual(found["tom"].not_before.astimezone(UTC).hour, 13)
         self.bring()
         self.assertEqual({str(one["To"])[:3] for one in self.mail.letters}, {"ann", "ver"})
+        self.assertTrue(any("Quayside Bcc: x" in str(one["Subject"]) for one in self.mail.letters))
         self.later(hours=2)
         self.bring()
         self.assertEqual(str(self.mail.letters[-1]["To"]), "tom@tidewell.example")

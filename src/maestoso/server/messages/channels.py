@@ -71,7 +71,8 @@ def _shown(text: str) -> str:
 
 def mail(to: str, parts: Sequence[Part], uid: str, thread: str) -> None:
     """Text and HTML; those of a thread refer to its beginning. Raises NotTaken."""
-    titles = [_shown(str(part["title"])) for part in parts]
+    # A subject is one line, whoever wrote the title.
+    titles = [" ".join(_shown(str(part["title"])).split()) for part in parts]
     more = f" and {len(titles) - 1} more" if len(titles) > 1 else ""
     host = OPTIONS.mail_from.rpartition("@")[2] or "maestoso.example"
     headers = {"Message-ID": f"<{uid}@{host}>", "Auto-Submitted": "auto-generated"}

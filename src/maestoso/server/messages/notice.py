@@ -28,7 +28,7 @@ from maestoso.core.messages import (
     wants,
 )
 from maestoso.core.people.roles import APPROVE, ROLE, permissions_of
-from maestoso.core.people.scope import EVERYTHING
+from maestoso.core.people.scope import EVERYTHING, NOTHING
 from maestoso.core.ports import Clock
 from maestoso.core.runs.needs import needs
 from maestoso.server.access.models import RoleGrant
@@ -266,6 +266,8 @@ def _tell(begun: Iterable[Matter], over: Iterable[Matter], now: datetime) -> Non
 def _within_reach(user: User, said: Iterable[_Said]) -> list[_Said]:
     """Without what the person may not see."""
     reach = seen_by_user(user.username)
+    if reach == NOTHING:
+        return []
     mine = {str(row.pk) for row in recent(reach)} if APPROVE in held_by(user) else set()
 
     def concerns(one: _Said) -> bool:
