@@ -104,6 +104,16 @@ class Shown(Case):
         self.assertEqual(self.faults(**here, **self.certified(HOST)), [("public_address", True)])
         self.assertEqual(self.faults(public_address=f"http://{HOST}"), [("public_address", True)])
 
+    def test_what_is_wrong_with_mail_is_said_and_stops_no_start(self) -> None:
+        good = {"mail_server": "mail.example:587", "mail_from": "maestoso@tidewell.example"}
+        self.assertEqual(self.faults(**good), [])
+        for wrong, setting in (
+            ({"mail_server": "mail.example"}, "mail_server"), ({"mail_server": "mail.example:0"}, "mail_server"), ({"mail_from": ""}, "mail_from"),
+            ({"mail_security": "ssl"}, "mail_security"), ({"mail_security": "none", "mail_user": "m"}, "mail_security"),
+            ({"mail_password_file": "/nowhere"}, "mail_password_file"),
+        ):  # fmt: skip
+            self.assertEqual(self.faults(**(good | wrong)), [(setting, False)], wrong)
+
     def test_addresses_that_are_none(self) -> None:
         for address in (
             "maestoso.example",

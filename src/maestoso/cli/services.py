@@ -43,6 +43,12 @@ var = "{DATA}"
 # Hosts and networks that site agents may be on.
 # agent_hosts = "10.20.0.0/16"
 
+# Whom it tells by mail, and how (docs/messages.md).
+# mail_server = "mail.example:587"
+# mail_user = "maestoso"
+# mail_password_file = "/etc/maestoso/mail-password"
+# mail_from = "maestoso@example.example"
+
 # A backup every day: ./maestoso backup --make-key FILE makes the pair of keys.
 # backup_folder = "/mnt/backups"
 # backup_recipient = "age1..."

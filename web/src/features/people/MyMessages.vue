@@ -65,6 +65,8 @@ h2 {
 }
 .line {
   display: flex;
+  flex-wrap: wrap;
+  align-items: flex-end;
   gap: var(--gap-3);
   margin-top: var(--gap-2);
 }
