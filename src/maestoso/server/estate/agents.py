@@ -8,10 +8,9 @@ import threading
 import time
 from collections import OrderedDict
 from collections.abc import Awaitable, Callable, Coroutine, Iterator
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import cached_property
-from ipaddress import ip_address, ip_network
 from typing import Any, TypeVar
 from urllib.parse import urlsplit
 
@@ -21,6 +20,7 @@ from maestoso.core.errors import BadValue, Refused
 from maestoso.core.model.protection import CopyState, RecoveryPoint
 from maestoso.core.ports import SiteBusy, SiteRefused, SiteUnreachable
 from maestoso.engine.clock import SystemClock
+from maestoso.server.common.hosts import is_named, named
 from maestoso.server.common.secret_text import unseal
 from maestoso.server.config.settings import OPTIONS
 from maestoso.server.estate.models import Site
@@ -201,22 +201,15 @@ def needed(sentence: str, remedy: str = "Bring its site agent back, then try aga
         raise Refused(f"{sentence}: {error}", remedy, code="site-unreachable") from error
 
 
-def _within(host: str, allowed: list[str]) -> bool:
-    """Whether every address of a host is in one of the networks that are allowed."""
-    networks = []
-    for name in allowed:
-        with suppress(ValueError):  # a misspelt one allows nothing, and is named where a host is refused
-            networks += [ip_network(name, strict=False)] if "/" in name else []
-    if not networks:
+def _within(host: str, setting: str) -> bool:
+    """Whether every address of a host is one that is allowed; names are not asked for where no network is."""
+    if "/" not in setting:
         return False
     try:
-        found = {ip_address(host)}
-    except ValueError:
-        try:
-            found = {ip_address(one[4][0]) for one in socket.getaddrinfo(host, None)}
-        except (OSError, ValueError):
-            return False
-    return all(any(address in network for network in networks) for address in found)
+        found = {str(one[4][0]) for one in socket.getaddrinfo(host, None)}
+    except OSError:
+        return False
+    return bool(found) and all(is_named(address, setting) for address in found)
 
 
 def check_address(url: str) -> str:
@@ -232,12 +225,11 @@ def check_address(url: str) -> str:
             "Write it as http://127.0.0.1:8472.",
             field="agent_url",
         )
-    allowed = [name.strip() for name in OPTIONS.agent_hosts.split(",") if name.strip()]
-    if host not in allowed and not _within(host, allowed):
+    if not is_named(host, OPTIONS.agent_hosts) and not _within(host, OPTIONS.agent_hosts):
         raise BadValue(
             f"Site agents on {host} are not allowed.",
             "Name the host or its network in the setting MAESTOSO_AGENT_HOSTS; now it is: "
-            f"{', '.join(allowed)}.",
+            f"{', '.join(named(OPTIONS.agent_hosts))}.",
             field="agent_url",
         )
     return url.strip().rstrip("/")

@@ -8,10 +8,11 @@ from __future__ import annotations
 
 import socket
 from dataclasses import dataclass
-from ipaddress import ip_address, ip_network
+from ipaddress import ip_address
 from urllib.parse import SplitResult, urlsplit, urlunsplit
 
 from maestoso.core.errors import BadValue
+from maestoso.server.common.hosts import is_named
 from maestoso.server.config.settings import OPTIONS
 
 
@@ -37,7 +38,7 @@ def check(url: str) -> SplitResult:
             "Write it as https://tools.example/hook.",
             field="url",
         )
-    if parts.scheme == "http" and not _is_named(parts.hostname or ""):
+    if parts.scheme == "http" and not is_named(parts.hostname or "", OPTIONS.message_hosts):
         raise BadValue(
             "Over http, anybody on the way could read it.",
             "Write https, or name the host in the setting message_hosts.", field="url",
@@ -53,7 +54,9 @@ def resolve(url: str) -> Target:
     known = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
     found = list(dict.fromkeys(str(one[4][0]) for one in known))
     for address in found:
-        if not ip_address(address).is_global and not _is_named(host) and not _is_named(address):
+        if not ip_address(address).is_global and not any(
+            is_named(one, OPTIONS.message_hosts) for one in (host, address)
+        ):
             raise BadValue(
                 f"{host} is {address}, which is inside.",
                 "If messages may go there, name it or its network in the setting message_hosts.", field="url",
@@ -61,20 +64,3 @@ def resolve(url: str) -> Target:
     number = f"[{found[0]}]" if ":" in found[0] else found[0]
     there = urlunsplit((parts.scheme, f"{number}:{port}", parts.path or "/", parts.query, ""))
     return Target(url=there, host=parts.netloc, name=host)
-
-
-def _is_named(host: str) -> bool:
-    allowed = [name.strip() for name in OPTIONS.message_hosts.split(",") if name.strip()]
-    if host in allowed:
-        return True
-    try:
-        address = ip_address(host)
-    except ValueError:
-        return False
-    for name in allowed:
-        try:
-            if address in ip_network(name, strict=False):
-                return True
-        except ValueError:
-            continue
-    return False
