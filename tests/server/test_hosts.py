@@ -6,7 +6,7 @@ from typing import Any
 from unittest import mock
 
 import pymysql
-from django.db import OperationalError, connection
+from django.db import InterfaceError, OperationalError, connection
 from django.db.backends.mysql import base as django_base
 from django.test import SimpleTestCase
 from rest_framework.response import Response
@@ -78,3 +78,4 @@ class GaveWay(SimpleTestCase):
             self.assertEqual((reply.status_code, reply.data["code"]), (503, "gave-way"))
             self.assertEqual(reply["Retry-After"], "1")
         self.assertEqual(handle(OperationalError(2003, "away"), {}).data["code"], "database-away")
+        self.assertEqual(handle(InterfaceError(0, ""), {}).data["code"], "database-away")

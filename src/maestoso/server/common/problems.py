@@ -6,7 +6,7 @@ import logging
 from typing import Any
 
 from django.core.exceptions import PermissionDenied
-from django.db import OperationalError
+from django.db import InterfaceError, OperationalError
 from django.http import Http404
 from rest_framework import exceptions
 from rest_framework.response import Response
@@ -51,7 +51,8 @@ def handle(error: Exception, context: dict[str, Any]) -> Response:
         return problem(404, "not-found", "There is nothing at this address.")
     if isinstance(error, exceptions.APIException):
         return problem(error.status_code, str(error.default_code).replace("_", "-"), str(error.detail))
-    if isinstance(error, OperationalError):
+    # The second is what the driver says of a connection that broke earlier.
+    if isinstance(error, OperationalError | InterfaceError):
         if error.args and error.args[0] in GAVE_WAY:
             log.info("Two changes met in the database: %s", error)
             reply = problem(
