@@ -11143,6 +11143,7 @@ export interface operations {
                 };
             };
             403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
             503: components["responses"]["Refused503"];
         };
     };

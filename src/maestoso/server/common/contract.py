@@ -100,7 +100,7 @@ REFUSALS = {
 """By status; whatever is not among those of an operation is a fault of ours."""
 
 
-MORE = {"logo": (404,)}
+MORE = {"logo": (404,), "takeover": (404,)}
 """What single operations answer beside what their kind does."""
 
 
