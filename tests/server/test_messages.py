@@ -6,10 +6,10 @@ import base64
 import hashlib
 import hmac
 import json
+import re
 import socket
 import tempfile
 import threading
-from collections.abc import Iterable
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -18,16 +18,17 @@ from unittest import mock
 
 from django.contrib.auth.models import User
 
+from maestoso.core.messages import TOPICS, topic_of
 from maestoso.engine.clock import SystemClock
 from maestoso.real_lab import certificate
 from maestoso.server.access.models import RoleGrant
 from maestoso.server.approvals.models import ApprovalRequest
 from maestoso.server.board.models import StoredBoard
 from maestoso.server.board.stored import refresh_board
+from maestoso.server.config.options import ROOT
 from maestoso.server.config.settings import OPTIONS
 from maestoso.server.messages import channels, deliver, notice, services, targets
 from maestoso.server.messages.models import GIVEN_UP, SENT, WAITING, Message, OpenMatter, Preference, Webhook
-from maestoso.server.runs.models import Run
 from tests.e2e.application import until
 from tests.receivers import MailServer, Program
 from tests.server.people import make_person
@@ -207,6 +208,19 @@ class Mail(Told):
         self.assertEqual(len(self.mail.letters), 2)
         self.assertFalse(Message.objects.exclude(state=SENT).exists())
 
+    def test_what_was_kept_back_for_long_is_tried_for_a_day_all_the_same(self) -> None:
+        wanted = {"by_mail": True, "topics": ["copies"], "daily_at": "12:00"}
+        self.browser.send("PUT", "/account/messages", wanted)
+        self.board(LAGS)
+        self.mail.refused.add("ann@tidewell.example")
+        self.later(hours=25)
+        self.bring()
+        self.assertEqual(Message.objects.get().state, WAITING)
+        self.mail.refused.clear()
+        self.later(minutes=1)
+        self.bring()
+        self.assertEqual(Message.objects.get().state, SENT)
+
     def test_a_server_that_is_away_is_tried_again_and_given_up_after_a_day(self) -> None:
         self.board(LOST)
         self.mail.refused.add("ann@tidewell.example")
@@ -243,107 +257,6 @@ class Mail(Told):
             self.assertIn(said, tried["said"])
         self.use(mail_server="")
         self.problem(self.browser.send("POST", "/messages/mail/try"), 409, "refused")
-
-
-class Runs(Told):
-    """A run begins, waits for somebody, and ends: one conversation."""
-
-    def start(self, tell: Iterable[str] = ("ben",)) -> int:
-        """A test of a plan, which nobody conducts."""
-        body = {"plan": "HARB", "options": {"pace": 20, "tell": list(tell)}}
-        return self.browser.send("POST", "/runs", body, **{"Idempotency-Key": "k"}).json()["id"]
-
-    def subjects(self, name: str) -> list[str]:
-        """What somebody got."""
-        return [str(one["Subject"]) for one in self.mail.letters if str(one["To"]).startswith(name)]
-
-    def test_who_started_it_and_who_is_named_hear_of_it_whatever_they_chose(self) -> None:
-        User.objects.filter(username="ben").update(email="ben@tidewell.example")
-        for name in ("ann", "ben"):
-            Preference.objects.create(user=User.objects.get(username=name), topics=[])
-        run = self.start()
-        self.board()
-        self.bring()
-        self.browser.send("POST", f"/runs/{run}/controls", {"kind": "hold", "text": "wait for the tide"})
-        self.board()
-        self.board()
-        self.bring()
-        Run.objects.filter(pk=run).update(outcome="aborted")
-        self.board()
-        self.bring()
-        said = [
-            "Harbour core first: a test run began", "Harbour core first needs somebody: The run is held",
-            "Harbour core first: the test run ended, aborted",
-        ]  # fmt: skip
-        self.assertEqual((self.subjects("ann"), self.subjects("ben")), (said, said))
-        self.assertEqual(len({str(one["References"]) for one in self.mail.letters}), 1)
-        text = next(self.mail.letters[2].iter_parts()).get_content()  # type: ignore[attr-defined]
-        self.assertIn("wait for the tide", text)
-        self.assertIn(f"/runs/{run}", text)
-
-    def test_a_hold_that_nobody_looks_at_reaches_three_people_in_order(self) -> None:
-        for name in ("cyd", "dan"):
-            make_person(name, PASSWORD, roles=("conductor",) if name == "dan" else ("viewer",))
-        for name in ("ben", "cyd", "dan"):
-            User.objects.filter(username=name).update(email=f"{name}@tidewell.example")
-            Preference.objects.create(
-                user=User.objects.get(username=name), topics=[], quiet_from="00:00", quiet_to="23:59"
-            )
-        steps = [
-            {"after_minutes": 10, "who": ["ben"]},
-            {"after_minutes": 20, "who": ["cyd"]},
-            {"after_minutes": 30, "who": ["role:conductor"]},
-        ]
-        reply = self.browser.send("PUT", "/messages/escalation", {"steps": steps})
-        self.assertEqual(reply.json()["escalation"], steps)
-        run = self.start(tell=[])
-        self.browser.send("POST", f"/runs/{run}/controls", {"kind": "hold"})
-        self.board()
-        told: list[list[str]] = []
-        for _ in range(4):
-            self.bring()
-            self.mail.letters, seen = [], self.mail.letters
-            told.append(sorted({str(one["To"])[:3] for one in seen}))
-            self.later(minutes=10)
-            self.board()
-        self.assertEqual(told, [["ann"], ["ben"], ["cyd"], ["dan"]])
-        self.assertIn("Nobody has looked for", str(seen[0]["Subject"]))
-        self.board()
-        self.assertFalse(Message.objects.filter(state=WAITING).exists())
-
-    def test_who_looks_and_may_answer_ends_it(self) -> None:
-        self.browser.send("PUT", "/messages/escalation", {"steps": [{"after_minutes": 10, "who": ["ann"]}]})
-        run = self.start()
-        self.browser.send("POST", f"/runs/{run}/controls", {"kind": "hold"})
-        self.board()
-        make_person("vera", PASSWORD, roles=("viewer",))
-        viewer = Browser()
-        viewer.sign_in("vera")
-        self.problem(viewer.send("POST", f"/runs/{run}/seen"), 403, "not-permitted")
-        self.assertEqual(self.browser.send("POST", f"/runs/{run}/seen").status_code, 204)
-        self.bring()
-        self.later(hours=1)
-        self.board()
-        self.assertFalse(Message.objects.filter(state=WAITING).exists())
-        self.assertEqual(OpenMatter.objects.get(key__startswith="run-needs").seen_by, "ann")
-
-    def test_steps_that_cannot_be_gone_through_are_refused(self) -> None:
-        for steps in (
-            [{"after_minutes": 0, "who": ["ann"]}], [{"after_minutes": 5, "who": []}], [{"after_minutes": 5, "who": ["nobody"]}],
-            [{"after_minutes": 5, "who": ["ann"]}, {"after_minutes": 5, "who": ["ben"]}], [{"after_minutes": n, "who": ["ann"]} for n in range(1, 7)],
-        ):  # fmt: skip
-            body = self.problem(
-                self.browser.send("PUT", "/messages/escalation", {"steps": steps}), 400, "bad-value"
-            )
-            self.assertEqual(body["field"], "steps")
-
-    def test_a_run_that_began_and_ended_between_two_looks_is_told_of(self) -> None:
-        run = self.start()
-        Run.objects.filter(pk=run).update(outcome="passed")
-        self.board()
-        self.board()
-        self.bring()
-        self.assertEqual(self.subjects("ann"), ["Harbour core first: a test run began and 1 more"])
 
 
 class Slow(Told):
@@ -481,10 +394,16 @@ class Events(Told):
         self.assertIn("tools.example is 10.0.0.7, which is inside.", tried["said"])
         self.assertEqual(program.got, [])
 
+    def test_a_name_that_cannot_be_is_said_where_it_is_tried(self) -> None:
+        sent = {"name": "x", "url": f"https://{'a' * 70}.example/", "topics": ["sites"]}
+        pk = self.browser.send("POST", "/webhooks", sent).json()["webhook"]["id"]
+        tried = self.browser.send("POST", f"/webhooks/{pk}/try").json()
+        self.assertIn("cannot be resolved", tried["said"])
+
     def test_what_is_no_webhook_is_refused_by_its_field(self) -> None:
         good = {"name": "pager", "url": "https://tools.example/hook", "topics": ["sites"]}
         for wrong, field in (
-            ({"name": " "}, "name"), ({"url": "ftp://x"}, "url"), ({"url": "http://tools.example/"}, "url"), ({"url": "https://a@b/"}, "url"),
+            ({"name": " "}, "name"), ({"url": "ftp://x"}, "url"), ({"url": "http://tools.example/"}, "url"), ({"url": "https://a@b/"}, "url"), ({"url": "https://b\u00fccher.example/"}, "url"), ({"url": "https://a.example/\x01"}, "url"),
             ({"topics": []}, "topics"), ({"topics": ["weather"]}, "topics"), ({"template": "{nothing}"}, "template"), ({"template": "text"}, "template"),
         ):  # fmt: skip
             body = self.problem(self.browser.send("POST", "/webhooks", good | wrong), 400, "bad-value")
@@ -548,6 +467,17 @@ class Chosen(Told):
         self.later(minutes=10)
         notice.notice(self.clock)
         self.assertTrue(OpenMatter.objects.filter(key="site-lost:QUA").exists())
+
+    def test_every_code_that_the_board_may_say_has_a_topic(self) -> None:
+        server = ROOT / "src" / "maestoso" / "server"
+        text = "".join(
+            (server / file).read_text()
+            for file in ("board/upkeep.py", "board/readiness.py", "drills/picture.py")
+        )
+        codes = set(re.findall(r'code="([a-z-]+)"', text))
+        self.assertGreater(len(codes), 20)
+        for code in sorted(codes):
+            self.assertIn(topic_of(code), TOPICS, code)
 
     def test_every_matter_of_the_real_board_has_a_topic(self) -> None:
         StoredBoard.objects.all().delete()

@@ -148,7 +148,7 @@ class Figures(Tidewell):
         begin("export", "Estate as CSV", {}, by="ann")
         old = SystemClock().now() - timedelta(hours=1)
         ann = User.objects.get(username="ann")
-        Message.objects.create(user=ann, parts=[], made_at=old, not_before=old, tries=3)
+        Message.objects.create(user=ann, parts=[], made_at=old, due_at=old, not_before=old, tries=3)
         after = self.figures()
         self.assertEqual(after["maestoso_jobs", "export", "waiting"], 1.0)
         self.assertEqual(after["maestoso_messages", "mail", "waiting"], 1.0)

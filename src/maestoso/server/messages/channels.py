@@ -169,8 +169,8 @@ def post(url: str, secret: str, uid: str, body: bytes, kind: str) -> None:
         target = targets.resolve(url)
     except BadValue as error:
         raise NotTaken(f"{error.sentence} {error.remedy}") from error
-    except OSError as error:
-        raise NotTaken(f"Its name cannot be resolved: {error.strerror or error}") from error
+    except (OSError, UnicodeError) as error:  # the second for a name that no registry would take
+        raise NotTaken(f"Its name cannot be resolved: {getattr(error, 'strerror', '') or error}") from error
     at = int(CLOCK.now().timestamp())
     headers = {
         "Host": target.host, "Content-Type": kind, "User-Agent": "Maestoso", "webhook-id": uid,

@@ -94,6 +94,6 @@ def _not_taken(ones: Sequence[Message], error: NotTaken, clock: Clock) -> None:
         return
     tried = same.filter(pk__in=[one.pk for one in ones])
     tried.update(said=str(error)[:500])
-    tried.filter(made_at__lt=now - GIVEN_UP_AFTER).update(state=GIVEN_UP)
+    tried.filter(due_at__lt=now - GIVEN_UP_AFTER).update(state=GIVEN_UP)
     again = now + timedelta(seconds=again_in_s(first.tries + 1, random.random()))
     same.filter(not_before__lt=again).update(not_before=again)

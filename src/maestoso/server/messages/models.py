@@ -96,7 +96,8 @@ class Noticed(models.Model):
 class Message(models.Model):
     """One thing that is sent to one receiver, at least once, always with the same ``uid``.
 
-    ``parts`` are its matters, with whether each is ``over``. ``thread`` joins those of a run.
+    ``parts`` are its matters, with whether each is ``over``. ``thread`` joins those of a run. It is given up
+    so long after ``due_at``, which may be much later than it was made.
     """
 
     uid = models.CharField(max_length=36, unique=True, default=new_uid)
@@ -105,6 +106,7 @@ class Message(models.Model):
     thread = models.CharField(max_length=60, blank=True, default="")
     parts: Any = models.JSONField()
     made_at = models.DateTimeField()
+    due_at = models.DateTimeField()
     not_before = models.DateTimeField()
     tries = models.PositiveIntegerField(default=0)
     state = models.CharField(max_length=10, default=WAITING)

@@ -251,7 +251,12 @@ def _tell(begun: Iterable[Matter], over: Iterable[Matter], now: datetime) -> Non
         for one in said:
             if topic_of(one.matter.code) in webhook.topics:
                 Message.objects.create(
-                    webhook=webhook, thread=one.thread, parts=[one.part()], made_at=now, not_before=now
+                    webhook=webhook,
+                    thread=one.thread,
+                    parts=[one.part()],
+                    made_at=now,
+                    due_at=now,
+                    not_before=now,
                 )
     if not OPTIONS.mail_server:
         return
@@ -304,4 +309,4 @@ def _write(user: User, together: Mapping[tuple[str, datetime], list[_Said]], now
         if not ones:
             continue
         parts = [one.part() for one in sorted(ones, key=lambda one: not one.matter.urgent)]
-        Message.objects.create(user=user, thread=thread, parts=parts, made_at=now, not_before=at)
+        Message.objects.create(user=user, thread=thread, parts=parts, made_at=now, due_at=at, not_before=at)

@@ -233,9 +233,7 @@ def send_again(uid: str, clock: Clock) -> MessageView:
         raise Refused(f"{row.webhook.name} is switched off.", "Switch it on first.")
     now = clock.now()
     with recorded():
-        # Counted anew from here, or it would be given up at once.
-        row.made_at = row.made_at if row.state == WAITING else now
-        row.state, row.not_before, row.said = WAITING, now, ""
+        row.state, row.due_at, row.not_before, row.said = WAITING, now, now, ""
         row.save()
     announce()
     return _message(row)

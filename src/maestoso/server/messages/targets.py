@@ -32,12 +32,17 @@ def check(url: str) -> SplitResult:
         good = parts.scheme in ("http", "https") and parts.hostname and parts.port != 0
     except ValueError:
         good = False
-    if not good or "@" in parts.netloc or parts.fragment or len(url) > 1000:
+    if not good or not url.strip().isprintable() or "@" in parts.netloc or parts.fragment or len(url) > 1000:
         raise BadValue(
             f"{url[:80]!r} is no address of a program.",
             "Write it as https://tools.example/hook.",
             field="url",
         )
+    if not url.strip().isascii():
+        raise BadValue(
+            "The address has other letters than those of ASCII, of which some look alike.",
+            "Write its name as its registry does (xn--), and what follows with %.", field="url",
+        )  # fmt: skip
     if parts.scheme == "http" and not is_named(parts.hostname or "", OPTIONS.message_hosts):
         raise BadValue(
             "Over http, anybody on the way could read it.",

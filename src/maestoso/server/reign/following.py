@@ -19,7 +19,6 @@ from maestoso.server.config.settings import OPTIONS
 from maestoso.server.config.standby import (
     ASKS,
     WORDS,
-    Following,
     Standby,
     read_standby,
     understood,
@@ -57,7 +56,7 @@ def takeover() -> Takeover:
     return Takeover(
         of=standby.host, since=datetime.fromisoformat(standby.since),
         connected=found.connected, behind_s=found.behind_s,
-        sentence=_sentence(standby, found), heard_at=beats["last"],
+        sentence="It takes over." if standby.taking_over else found.in_words(), heard_at=beats["last"],
         under_way=apps.get_model("runs", "Run").objects.filter(outcome="").count(), words=WORDS,
         begun=standby.taking_over, failed=standby.failed,
     )  # fmt: skip
@@ -88,9 +87,3 @@ def _standby() -> Standby:
     if standby is None:
         raise NotFound("This Maestoso is no standby.", "Load the page again.")
     return standby
-
-
-def _sentence(standby: Standby, found: Following) -> str:
-    if standby.taking_over:
-        return "It takes over."
-    return found.in_words()
