@@ -5,7 +5,7 @@ from __future__ import annotations
 import http.server
 import ssl
 import threading
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from email import message_from_bytes
 from email.message import Message
 from email.policy import default
@@ -70,10 +70,14 @@ def _context(pem: Path) -> ssl.SSLContext:
 
 
 class Program:
-    """A program that takes webhooks; it answers with ``status``, after ``wait`` is set where there is one."""
+    """A program that takes webhooks; it answers with ``status``, after ``wait`` is set where there is one.
+
+    Where there is ``status_of``, that says the status, from the body.
+    """
 
     def __init__(self) -> None:
         self.status = 204
+        self.status_of: Callable[[bytes], int] | None = None
         self.headers: dict[str, str] = {}
         self.wait: threading.Event | None = None
         self.got: list[tuple[Mapping[str, str], bytes]] = []
@@ -85,7 +89,7 @@ class Program:
                 program.got.append((dict(self.headers.items()), body))
                 if program.wait is not None:
                     program.wait.wait(60)
-                self.send_response(program.status)
+                self.send_response(program.status_of(body) if program.status_of else program.status)
                 for name, value in program.headers.items():
                     self.send_header(name, value)
                 self.end_headers()

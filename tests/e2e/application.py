@@ -41,9 +41,9 @@ APP_FLAGS = [
     "--disable-sync",
 ]
 START_S = 300.0
-PATIENCE_MS = 30_000
-PATIENCE_S = 90.0
-JOB_MS = 180_000
+PATIENCE_S = 300.0
+PATIENCE_MS = 120_000
+JOB_MS = 300_000
 """How long what a worker makes may take on a slow machine: the worker may have to be started first."""
 
 
@@ -310,6 +310,7 @@ def visit(
     size = {"width": width, "height": height}
     context = browser.new_context(viewport=size, reduced_motion="reduce", storage_state=app.signed_in)
     case.addCleanup(context.close)
+    context.set_default_timeout(PATIENCE_MS)
     page = context.new_page()
     page.on("pageerror", lambda error: complaints.append(str(error)))
     page.on("console", listen)
@@ -339,7 +340,7 @@ class Api:
     ) -> None:
         """``certificate``: of an authority that is trusted besides those of the system."""
         verify = ssl.create_default_context(cafile=certificate) if certificate else True
-        self.http = httpx.Client(base_url=f"{address}/api/v1", trust_env=False, timeout=30, verify=verify)
+        self.http = httpx.Client(base_url=f"{address}/api/v1", trust_env=False, timeout=60, verify=verify)
         # By TLS, Django wants to know from which page a change comes.
         self.http.headers["Referer"] = f"{address}/"
         self.token = self.http.get("/session").json()["csrf"]

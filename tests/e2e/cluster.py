@@ -102,7 +102,7 @@ class Cluster:
             command, env={**os.environ, "PATH": path}, user=ACCOUNT, cwd=data,
             stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True,
         )  # fmt: skip
-        until(lambda: self.takes_part(number), f"node {number} to take part; see {log}", 180)
+        until(lambda: self.takes_part(number), f"node {number} to take part; see {log}")
 
     def _statements(self) -> Path:
         file = self.folder / "0" / "init.sql"

@@ -75,7 +75,7 @@ class ThereAndBack(unittest.TestCase):
             "code": "SHOP", "name": "Shop", "source": HOME, "target": AWAY, "rto_s": 3600, "rpo_s": 600, "waves": waves,
         }  # fmt: skip
         self.api.send("POST", "/plans", {"plan": plan})
-        until(lambda: self.stage() == (AWAY, "protected"), "the group to be protected", 60)
+        until(lambda: self.stage() == (AWAY, "protected"), "the group to be protected")
 
     def stage(self) -> tuple[str, str]:
         """Where the group is copied to, and its stage."""
@@ -100,7 +100,7 @@ class ThereAndBack(unittest.TestCase):
                     self.api.send("POST", f"/runs/{started['id']}/controls", body)
             return status if status["outcome"] else None
 
-        return until(ended, f"the end of {options}", 120)
+        return until(ended, f"the end of {options}")
 
     def homes(self) -> dict[str, set[str]]:
         """Which machines each site says it has."""
@@ -125,7 +125,7 @@ class ThereAndBack(unittest.TestCase):
             self.assertEqual(there["outcome"], "committed")
             self.assertEqual(self.homes(), {home: set(), away: set(MEMBERS)})
             self.assertEqual(self.address(away, "db"), [address])
-            until(lambda home=home: self.stage() == (home, "protected"), "the way back to be protected", 120)
+            until(lambda home=home: self.stage() == (home, "protected"), "the way back to be protected")
         left = self.wanted.read_text().split("\n")
         self.assertEqual((left, self.two.deaths), ([""], len(lines)), "each line kills once")
         done = self.app.command_of_django("check_integrity", "--journals")
@@ -140,7 +140,7 @@ class ThereAndBack(unittest.TestCase):
         started = self.api.send("POST", "/runs", body, **{"Idempotency-Key": str(uuid.uuid4())})["id"]
         until(self.on, "a copy to have power")
         self.api.send("POST", f"/runs/{started}/controls", {"kind": "abort", "text": "seen enough"})
-        ended = until(lambda: (s := self.api.status(started)) and s["outcome"] and s, "the end", 120)
+        ended = until(lambda: (s := self.api.status(started)) and s["outcome"] and s, "the end")
         self.assertEqual((ended["outcome"], ended["remains"]), ("aborted", []))
         self.assertEqual(self.agents[AWAY].get("/remains", "Remains", mark=ended["mark"])["remains"], [])
 
@@ -150,7 +150,7 @@ class ThereAndBack(unittest.TestCase):
 
     def test_a_disaster_in_which_the_source_is_gone(self) -> None:
         self.two.lose(HOME)
-        until(lambda: self.api.get("/sites")["sites"][0]["lost_because"], "the loss to be seen", 60)
+        until(lambda: self.api.get("/sites")["sites"][0]["lost_because"], "the loss to be seen")
         lost = self.run_through(kind="disaster", acknowledged=True, go_on=True)
         self.assertEqual(lost["outcome"], "committed")
         self.assertEqual(self.homes_of(AWAY), set(MEMBERS))

@@ -184,7 +184,7 @@ class TheSamePlanThreeTimes(Authoring):
         """Drag the beginning of a boot on the score to the right."""
         grip = self.page.locator(f"[data-grip={name}]")
         # It must not move under the pointer when an answer comes.
-        expect(self.page.locator(".work")).to_have_attribute("aria-busy", "false", timeout=60_000)
+        expect(self.page.locator(".work")).to_have_attribute("aria-busy", "false")
         grip.scroll_into_view_if_needed()
         x, y = self.page.evaluate(STANDS_STILL, f"[data-grip='{name}']")
         self.page.mouse.move(x, y)
@@ -394,9 +394,9 @@ class OtherFaces(Authoring):
         self.addCleanup(api.send, "DELETE", "/practice-lab", None)
         api.send("POST", "/practice-lab", {"site": "HIL", "preset": "site-down"})
         findings = self.page.locator(".findings")
-        expect(findings).to_contain_text("HIL does not answer", timeout=20_000)
+        expect(findings).to_contain_text("HIL does not answer")
         api.send("DELETE", "/practice-lab", None)
-        expect(findings).not_to_contain_text("HIL does not answer", timeout=20_000)
+        expect(findings).not_to_contain_text("HIL does not answer")
 
     def test_a_dependency_is_dragged_and_drawn(self) -> None:
         page = self.page

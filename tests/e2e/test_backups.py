@@ -50,7 +50,7 @@ class AfterTheFire(unittest.TestCase):
         # On a machine that is slow just now it may be at its verdict already.
         until(
             lambda: self.at(api, run)[0] > known + 8 or self.at(api, run)[1] == "judge",
-            "the run to get ahead of the backup", 180,
+            "the run to get ahead of the backup",
         )  # fmt: skip
         lost.close_down()
 
@@ -58,10 +58,10 @@ class AfterTheFire(unittest.TestCase):
         api = found.api()
         # The row of the run says that nobody with a lower fence conducts it.
         self.assertGreater(found.records()["runs_run"][-1]["fence"], 2**20)
-        until(lambda: (api.status(run) or {}).get("phase") == "judge", "the verdict to be asked for", 180)
+        until(lambda: (api.status(run) or {}).get("phase") == "judge", "the verdict to be asked for")
         body = {"kind": "verdict", "verdict": "passed", "text": "after the fire"}
         api.send("POST", f"/runs/{run}/controls", body)
-        until(lambda: (api.status(run) or {}).get("phase") == "finished", "the end", 180)
+        until(lambda: (api.status(run) or {}).get("phase") == "finished", "the end")
         status = api.status(run)
         self.assertEqual((status["outcome"], status["remains"]), ("passed", []))
         mine = f"{found.secrets['instance']}-{run}:"

@@ -78,7 +78,7 @@ class Killed(unittest.TestCase):
 
     def finish(self) -> None:
         """Judge, wait for the end, and read the site's journal."""
-        until(lambda: self.phase("judge"), "the verdict to be asked for", 120)
+        until(lambda: self.phase("judge"), "the verdict to be asked for")
         body = {"kind": "verdict", "verdict": "passed", "text": "after the kill"}
         self.api.send("POST", f"/runs/{self.run_number}/controls", body)
         until(lambda: self.phase("finished"), "the end")

@@ -126,7 +126,7 @@ class FromNothing(Journey):
         expect(page.get_by_text("The link carries it")).to_be_visible()
         page.get_by_role("button", name="Protect them").click()
         expect(self.sentence()).to_contain_text(re.compile("Shop is .*(seeding|waiting|healthy)"))
-        expect(self.sentence()).to_contain_text("healthy", timeout=90_000)
+        expect(self.sentence()).to_contain_text("healthy")
         self.go("Protection")
         expect(self.sentence()).to_contain_text(
             "3 of 3 workloads are protected, in one group. It is within its objective"
@@ -210,7 +210,7 @@ class TheDemo(Journey):
         choose(page.get_by_label("First copy"), "from a seed")
         page.get_by_label("A point every, s").fill("5")
         page.get_by_role("button", name="Protect them").click()
-        expect(self.sentence()).to_contain_text("Mail is ✓ healthy", timeout=90_000)
+        expect(self.sentence()).to_contain_text("Mail is ✓ healthy")
         expect(page.get_by_text("encrypted with the key")).to_be_visible()
         self.go("Readiness")
         expect(page.get_by_text("10 more workloads are in no group")).to_be_visible()
@@ -243,7 +243,7 @@ class TheDemo(Journey):
         expect(page.get_by_text("7 groups are not copied because of it")).to_be_visible()
         expect(page.locator("[data-group=fleet]")).to_contain_text("stalled")
         self.practise(1, "faults")
-        expect(page.locator("[data-group=harbour]")).to_contain_text("healthy", timeout=60_000)
+        expect(page.locator("[data-group=harbour]")).to_contain_text("healthy")
         before = self.changes_of("signs")
         self.practise(1, "troubles", {"effect": "burst", "subject": "signs", "factor": 60.0})
         until(lambda: self.changes_of("signs") > 20 * before, "the burst to be seen")
@@ -268,13 +268,13 @@ class TheDemo(Journey):
         with self.app.standing_still("run_workers"):
             page.get_by_role("button", name="Cancel").click()
             expect(page.get_by_role("button", name="Cancel")).to_have_count(0)
-        expect(self.sentence()).to_contain_text("cancelled; nothing was written", timeout=60_000)
+        expect(self.sentence()).to_contain_text("cancelled; nothing was written")
         self.bring("bulk.csv", raw)
         expect(self.sentence()).to_contain_text(
             f"{MANY} new workloads. Nothing is written yet", timeout=60_000
         )
         page.get_by_role("button", name="Import it").click()
-        expect(self.sentence()).to_contain_text("It is all written down", timeout=90_000)
+        expect(self.sentence()).to_contain_text("It is all written down")
         self.go("Workloads")
         page.get_by_label("Filter", exact=True).fill("name:bulk-*")
         expect(page.get_by_text(f"{MANY} of {MANY + 39} found")).to_be_visible()

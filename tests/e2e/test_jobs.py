@@ -99,7 +99,7 @@ class WorkersThatDie(unittest.TestCase):
         )
         sent = {"Content-Type": "application/octet-stream", "X-CSRFToken": self.api.token}
         began = self.api.http.post("/imports?name=bulk.csv", content=file.encode(), headers=sent).json()
-        until(self.all_ended, "the file to be read", 240)
+        until(self.all_ended, "the file to be read")
         self.assertEqual(self.api.get(f"/imports/{began['id']}")["new"], ROWS)
 
         asked = [
@@ -109,7 +109,7 @@ class WorkersThatDie(unittest.TestCase):
             self.begin("/plans/BOOK/rehearsal", {"plan": plan}),
         ]
         self.api.send("POST", f"/imports/{began['id']}", {"token": ""})
-        until(self.all_ended, "all jobs to end", 300)
+        until(self.all_ended, "all jobs to end")
 
         rows = {row["id"]: row for row in APP.records()["jobs_job"]}
         self.assertEqual({rows[pk]["state"] for pk in asked}, {"done"}, rows)

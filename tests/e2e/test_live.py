@@ -64,7 +64,7 @@ class Live(unittest.TestCase):
         seen = self.need(wanted)
         go_on = self.page.get_by_role("button", name="Confirmed, go on")
         for _ in range(10):
-            expect(seen.or_(go_on).first).to_be_visible(timeout=60_000)
+            expect(seen.or_(go_on).first).to_be_visible()
             if seen.is_visible():
                 return
             with_hold = go_on.first
@@ -81,7 +81,7 @@ class APlannedFailover(Live):
     def not_right_at_first(self) -> None:
         """A person is asked on every page, and says that it is not right; the run goes on waiting."""
         page, said = self.page, "Waiting for you: Till office confirms"
-        expect(page.get_by_test_id("waits")).to_contain_text(said, timeout=60_000)
+        expect(page.get_by_test_id("waits")).to_contain_text(said)
         expect(page).to_have_title(re.compile(f"^● {said}"))
         at_run = page.url
         page.get_by_role("navigation").get_by_role("link", name="Estate").click()
@@ -114,7 +114,7 @@ class APlannedFailover(Live):
         page.reload()
         self.need("Commit, or roll back?").get_by_role("button", name="Roll back").click()
         self.page.get_by_role("button", name="Roll it back").click()
-        expect(self.sentence).to_contain_text("was rolled back", timeout=60_000)
+        expect(self.sentence).to_contain_text("was rolled back")
         self.running("35 running")
         self.assertEqual(APP.site(f"/remains?mark=p{self.run_number()}")["remains"], [])
 
@@ -129,7 +129,7 @@ class APlannedFailover(Live):
         )
         dialog.get_by_label("Reason").fill("the wrong evening")
         dialog.get_by_role("button", name="Abort and take it back").click()
-        expect(self.sentence).to_contain_text("aborted and taken back", timeout=60_000)
+        expect(self.sentence).to_contain_text("aborted and taken back")
         self.running("35 running")
 
 
@@ -157,13 +157,13 @@ class TheWorstDay(Live):
         page.goto(address)
         self.need("source copies are not confirmed off").get_by_role(
             "button", name="Continue although"
-        ).click(timeout=60_000)
+        ).click()
         self.answer_until("Commit, or roll back?")
         self.another_point("Time and trust")
         self.answer_until("Commit, or roll back?")
         self.need("Commit, or roll back?").get_by_role("button", name="Commit").click()
         self.page.get_by_role("button", name="Commit, for good").click()
-        expect(self.sentence).to_contain_text("the failover was committed", timeout=60_000)
+        expect(self.sentence).to_contain_text("the failover was committed")
         expect(page.get_by_role("alert").filter(has_text="are not confirmed off")).to_be_visible()
         disaster = self.run_number()
         self.running("27 running")  # one of the 28 is left off
@@ -175,14 +175,14 @@ class TheWorstDay(Live):
         until(lambda: not self.on_at("QUA"), "Quayside's copies to stay off")
         # The run is over: what it says is past, and its fences have been delivered since.
         page.goto(f"{APP.address}/runs/{disaster}")
-        expect(page.get_by_text("has been fenced since")).to_be_visible(timeout=120_000)
+        expect(page.get_by_text("has been fenced since")).to_be_visible()
         expect(page.get_by_role("alert")).to_have_count(0)
         expect(page.get_by_text("does not answer")).to_have_count(0)
 
         page.goto(APP.address)
         page.get_by_role("link", name="Re-protect").click()
         self.start("ALL", "re-protect")
-        expect(self.sentence).to_contain_text("was protected again", timeout=60_000)
+        expect(self.sentence).to_contain_text("was protected again")
 
         page.goto(APP.address)
         page.get_by_role("link", name="Bring it home").click()
@@ -191,14 +191,14 @@ class TheWorstDay(Live):
         self.answer_until("Commit, or roll back?")
         self.need("Commit, or roll back?").get_by_role("button", name="Commit").click()
         self.page.get_by_role("button", name="Commit, for good").click()
-        expect(self.sentence).to_contain_text("the failover was committed", timeout=60_000)
+        expect(self.sentence).to_contain_text("the failover was committed")
         home = self.run_number()
         clocks = APP.api().get(f"/runs/{home}")["status"]["outages"]
         self.assertTrue(clocks)
         away = [one["workload"] for one in clocks if one["to_s"] is None]
         self.assertEqual(away, [one["workload"] for one in clocks if one["left_off"]])
         self.start("ALL", "re-protect")
-        expect(self.sentence).to_contain_text("was protected again", timeout=60_000)
+        expect(self.sentence).to_contain_text("was protected again")
         self.running("34 running")  # what is left off on the way out is left off on the way home
         self.same_disks(home)
         done = APP.command_of_django("check_integrity", "--journals")
@@ -254,13 +254,13 @@ class WithAPhone(Live):
         expect(page.get_by_text(re.compile("are shut down"))).to_be_visible()
         self.fits()
         self.start("BOOK", "planned")
-        expect(page.get_by_test_id("waits")).to_contain_text("Waiting for you", timeout=60_000)
+        expect(page.get_by_test_id("waits")).to_contain_text("Waiting for you")
         self.fits()
         self.answer_until("Commit, or roll back?")
         self.fits()
         self.need("Commit, or roll back?").get_by_role("button", name="Commit").click()
         page.get_by_role("button", name="Commit, for good").click()
-        expect(self.sentence).to_contain_text("the failover was committed", timeout=60_000)
+        expect(self.sentence).to_contain_text("the failover was committed")
         self.fits()
 
 

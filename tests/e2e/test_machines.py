@@ -146,7 +146,7 @@ class TwoMachines(Machines):
         self.assertEqual(until(ended, "the test to end", 300), "passed")
         self.assertTrue(killed)
 
-        job = until(lambda: self.done(there, asked["id"]), "a worker over there to be told", 200)
+        job = until(lambda: self.done(there, asked["id"]), "a worker over there to be told")
         self.assertEqual(job["attempt"], 1)
         for api in (here, there):
             self.assertTrue(api.http.get(f"/jobs/{asked['id']}/result").text.startswith("site,name,"))

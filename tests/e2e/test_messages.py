@@ -84,7 +84,7 @@ class Told(unittest.TestCase):
         run = APP.api().start_test("HARB", 20)
         until(lambda: self.letters("a test run began"), "Ada to hear that it began")
         (letter,) = until(
-            lambda: self.letters("needs somebody: The test waits for your verdict"), "Ada to be asked", 180
+            lambda: self.letters("needs somebody: The test waits for your verdict"), "Ada to be asked"
         )
         text = next(letter.iter_parts()).get_content()
         link = next(word for word in text.split() if word.startswith("http"))
@@ -98,16 +98,16 @@ class Told(unittest.TestCase):
         self.program.status = 204
         again = page.get_by_role("button", name=re.compile("^Send what went to pager"))
         again.last.click()
-        until(lambda: self.events("run-started"), "the program to hear that it began", 180)
-        until(lambda: self.events("run-needs"), "the program to hear that it waits", 180)
+        until(lambda: self.events("run-started"), "the program to hear that it began")
+        until(lambda: self.events("run-needs"), "the program to hear that it waits")
         heard = [json.loads(body)["type"] for _, body in self.program.got]
         self.assertEqual(self.events("run-started")[-1]["subject"], str(run))
         self.assertLess(heard.index("maestoso.run-started"), heard.index("maestoso.run-needs"))
         APP.api().send(
             "POST", f"/runs/{run}/controls", {"kind": "verdict", "verdict": "passed", "text": "seen"}
         )
-        until(lambda: self.letters("the test run ended, passed"), "Ada to hear that it ended", 180)
-        until(lambda: self.events("run-ended"), "the program to hear that it ended", 180)
+        until(lambda: self.letters("the test run ended, passed"), "Ada to hear that it ended")
+        until(lambda: self.events("run-ended"), "the program to hear that it ended")
 
 
 if __name__ == "__main__":

@@ -12,7 +12,7 @@ import httpx
 from django_otp.oath import TOTP
 from playwright.sync_api import Error, Page, Route, expect
 
-from tests.e2e.application import Application, choose, module_browser, visit
+from tests.e2e.application import PATIENCE_MS, Application, choose, module_browser, visit
 from tests.identity_provider import Provider
 
 APP = Application()
@@ -40,6 +40,7 @@ class Team(unittest.TestCase):
             viewport={"width": width, "height": 844}, reduced_motion="reduce"
         )
         self.addCleanup(context.close)
+        context.set_default_timeout(PATIENCE_MS)
         return context.new_page()
 
     def as_person(self, name: str, width: int = 1280) -> Page:

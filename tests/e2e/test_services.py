@@ -67,7 +67,7 @@ class Installed(unittest.TestCase):
             except httpx.HTTPError:
                 return False
 
-        until(ready, f"it to be ready; {self.said(app.folder)}", 300)
+        until(ready, f"it to be ready; {self.said(app.folder)}")
         made = command("admin", "ada", typed=f"{PASSWORD}\n")
         self.assertEqual(made.returncode, 0, made.stderr)
         api = Api(address, PASSWORD, name="ada")

@@ -17,7 +17,7 @@ from maestoso.cli import database, replication
 from maestoso.cli.keys import make_secrets
 from maestoso.real_lab import certificate
 from maestoso.server.config.options import CERTIFICATE
-from tests.e2e.application import START_S, Api, Application, module_browser, until
+from tests.e2e.application import PATIENCE_MS, START_S, Api, Application, module_browser, until
 from tests.e2e.seeds import effects
 from tests.ports import free_ports
 
@@ -89,6 +89,7 @@ class TwoMachines(unittest.TestCase):
         """People see there what the primary has, and change nothing."""
         page = self.page = BROWSER["browser"].new_page(viewport={"width": 1280, "height": 800})
         self.addCleanup(page.close)
+        page.set_default_timeout(PATIENCE_MS)
         page.goto(standby.address)
         expect(page.get_by_text("This is a standby")).to_be_visible()
         page.get_by_label("Password").fill(self.primary.password)
@@ -181,7 +182,7 @@ class TwoMachines(unittest.TestCase):
             status = self.status(self.api, run)
             return bool(status["seq"] > known + 5 or status["phase"] == "judge")
 
-        until(got_on, "the run to go on", 180)
+        until(got_on, "the run to go on")
         self.burn()
 
         said = standby.command("takeover", typed="no\n")
@@ -193,10 +194,10 @@ class TwoMachines(unittest.TestCase):
         again = standby.command("takeover", "--yes")
         self.assertIn("is no standby", again.stderr)
         api = standby.api()
-        until(lambda: self.status(api, run)["phase"] == "judge", "the verdict to be asked for", 180)
+        until(lambda: self.status(api, run)["phase"] == "judge", "the verdict to be asked for")
         body = {"kind": "verdict", "verdict": "passed", "text": "at the other site"}
         api.send("POST", f"/runs/{run}/controls", body)
-        until(lambda: self.status(api, run)["phase"] == "finished", "the end", 180)
+        until(lambda: self.status(api, run)["phase"] == "finished", "the end")
         status = self.status(api, run)
         self.assertEqual((status["outcome"], status["remains"]), ("passed", []))
         found = effects(standby, run)
@@ -208,7 +209,7 @@ class TwoMachines(unittest.TestCase):
         self.primary.start()
         old = Api(self.primary.address, self.primary.password)
         self.addCleanup(old.http.close)
-        first = until(lambda: self.first(old), "the old one to learn that it conducts nothing any more", 120)
+        first = until(lambda: self.first(old), "the old one to learn that it conducts nothing any more")
         self.assertEqual(first, "This Maestoso conducts nothing any more")
         with self.assertRaises(httpx.HTTPStatusError) as refused:
             old.start_test("REPT", 20)
@@ -216,7 +217,7 @@ class TwoMachines(unittest.TestCase):
         self.assertEqual(effects(standby, run), found)
         # The new one goes on as ever.
         other = api.start_test("REPT", 20)
-        until(lambda: self.status(api, other)["phase"] == "judge", "another run to get to its verdict", 180)
+        until(lambda: self.status(api, other)["phase"] == "judge", "another run to get to its verdict")
 
     def first(self, api: Api) -> str:
         """What the board of the old one says first, once that is about its end."""

@@ -9,7 +9,7 @@ from typing import Any
 
 from playwright.sync_api import Page, expect
 
-from tests.e2e.application import Application, module_browser, tab_to, visit
+from tests.e2e.application import PATIENCE_MS, Application, module_browser, tab_to, visit
 
 APP = Application()
 PLAYWRIGHT: dict[str, Any] = {}
@@ -102,7 +102,7 @@ class ATestFromBeginningToEnd(Story):
         expect(page.get_by_label("Sites")).to_contain_text("Booking end to end: test")
         expect(page.get_by_role("img", name="Score")).to_contain_text("now")
         run = int(page.url.rsplit("/", 1)[1])
-        expect(page.get_by_text("The test waits for your verdict")).to_be_visible(timeout=90_000)
+        expect(page.get_by_text("The test waits for your verdict")).to_be_visible()
         expect(page.get_by_role("heading", level=1)).to_contain_text("waits for your verdict")
         there = APP.site(f"/remains?mark=t{run}")["remains"]
         self.assertEqual(Counter(what.split()[0] for what in there), {"copy": 11, "sandbox": 5})
@@ -221,6 +221,7 @@ class FromSignInToVerdictByKeyboard(unittest.TestCase):
     def test_a_test_is_started_answered_judged_and_cleaned_up(self) -> None:
         page = PLAYWRIGHT["browser"].new_page(reduced_motion="reduce")
         self.addCleanup(page.close)
+        page.set_default_timeout(PATIENCE_MS)
         keys = page.keyboard
         page.goto(APP.address)
         tab_to(page, "Password")
@@ -238,10 +239,10 @@ class FromSignInToVerdictByKeyboard(unittest.TestCase):
         keys.press("Tab")
         tab_to(page, "Start the test")
         keys.press("Enter")
-        expect(page.get_by_text("Pilot house listens").first).to_be_visible(timeout=90_000)
+        expect(page.get_by_text("Pilot house listens").first).to_be_visible()
         tab_to(page, "Confirmed, go on")
         keys.press("Enter")
-        expect(page.get_by_text("The test waits for your verdict")).to_be_visible(timeout=90_000)
+        expect(page.get_by_text("The test waits for your verdict")).to_be_visible()
         tab_to(page, "Notes")
         keys.type("Heard at the pilot house.")
         tab_to(page, "✓ Passed")
@@ -309,9 +310,9 @@ class OnAPhone(Story):
         page = self.page
         run = APP.api().start_test("FLEET", 200)
         page.goto(f"{APP.address}/runs/{run}")
-        expect(page.get_by_text("Pilot house listens").first).to_be_visible(timeout=90_000)
+        expect(page.get_by_text("Pilot house listens").first).to_be_visible()
         page.get_by_role("button", name="Confirmed, go on").click()
-        expect(page.get_by_text("The test waits for your verdict")).to_be_visible(timeout=90_000)
+        expect(page.get_by_text("The test waits for your verdict")).to_be_visible()
         self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth"), 390)
         page.get_by_role("button", name="Inconclusive").click()
         expect(page.get_by_test_id("leak-check")).to_contain_text(

@@ -77,7 +77,7 @@ class Sites:
         """Power for both, and wait until they count."""
         for name in MEMBERS:
             self.agents[HOME].done("power-on", name)
-        until(lambda: self.count(HOME) > 0, "production to count", 300)
+        until(lambda: self.count(HOME) > 0, "production to count")
 
     def state(self, code: str, last: int = 11) -> dict[str, str]:
         """What a guest says of itself to who asks it over the network; nothing where it does not answer."""

@@ -35,7 +35,7 @@ class Story:
         self.api: Api = self.app.api()
         self.sites.start_production()
         make_known(self.api, self.sites.lab)
-        until(lambda: self.stage() == (AWAY, "protected"), "the group to be protected", 120)
+        until(lambda: self.stage() == (AWAY, "protected"), "the group to be protected")
 
     def stage(self) -> tuple[str, str]:
         """Where the group is copied to, and its stage."""
@@ -79,7 +79,7 @@ class Story:
         """While a test waits for its verdict, production counts on under the addresses that its copies
         have."""
         before = self.sites.count(HOME)
-        until(lambda: self.sites.count(HOME) > before, "production to count on beside the test", 120)
+        until(lambda: self.sites.count(HOME) > before, "production to count on beside the test")
         self.copies_run()
         self.case.assertEqual(self.sites.state(AWAY), {}, "a copy answers outside of its isolated network")
 
@@ -103,7 +103,7 @@ class Story:
         lost = self.run_through(kind="disaster", acknowledged=True, go_on=True)
         self.case.assertEqual(lost["outcome"], "committed")
         self.put_right(AWAY)
-        found = until(lambda: self.sites.count(AWAY), "the database to count under its new address", 120)
+        found = until(lambda: self.sites.count(AWAY), "the database to count under its new address")
         # Points are made every 5 s, and it counts at most a few times a second.
         self.case.assertGreater(found + 200, counted, "more was lost than since the last point")
 
@@ -111,16 +111,16 @@ class Story:
         """The machines were killed, so nobody knows what they changed: the disks are compared."""
         self.sites.lab.start_agent(HOME)
         self.case.assertEqual(self.run_through(kind="re-protect")["outcome"], "protected")
-        until(lambda: self.stage() == (HOME, "protected"), "the way back to be protected", 120)
+        until(lambda: self.stage() == (HOME, "protected"), "the way back to be protected")
 
     def brought_home(self) -> None:
         """By a planned failover, which loses nothing."""
         before = self.sites.count(AWAY)
         home = self.run_through(kind="planned", at_commit="re-protect")
         self.case.assertEqual(home["outcome"], "committed")
-        found = until(lambda: self.sites.count(HOME), "the database to count at home", 120)
+        found = until(lambda: self.sites.count(HOME), "the database to count at home")
         self.case.assertGreaterEqual(found, before, "a planned failover loses nothing")
-        until(lambda: self.stage() == (AWAY, "protected"), "it to be protected as in the beginning", 120)
+        until(lambda: self.stage() == (AWAY, "protected"), "it to be protected as in the beginning")
 
     def judged(self) -> None:
         """What is written is what happened, at each site once."""

@@ -21,7 +21,7 @@ class Conformance(unittest.TestCase):
         home, away = sites.agents[HOME], sites.agents[AWAY]
         specs = home.get("/inventory", "Inventory")["workloads"]
         away.done("protect", "shop", group=definition_of(sites), digest="one", workloads=specs, link=None)
-        until(lambda: away.get("/points", "Points", group="shop")["points"], "a first point", 120)
+        until(lambda: away.get("/points", "Points", group="shop")["points"], "a first point")
         sites.lab.kill_agent(AWAY)
         said = io.StringIO()
         start = shlex.join(sites.start_command(AWAY))

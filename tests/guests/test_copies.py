@@ -38,7 +38,7 @@ class Points(unittest.TestCase):
         group = {**definition_of(self.sites, interval_s=3600), "code": code, "members": list(members)}
         wanted = [spec for spec in specs if spec["name"] in members]
         self.away.done("protect", code, group=group, digest=code, workloads=wanted, link=None)
-        until(lambda: self.newest(code), f"a first point of {code}", 120)
+        until(lambda: self.newest(code), f"a first point of {code}")
 
     def newest(self, code: str) -> Any:
         """How the newest point of a group is said to be."""
@@ -81,7 +81,7 @@ class Points(unittest.TestCase):
         self.protect("one", ("app",))
         self.protect("other", ("db",))
         ahead, _ = self.counts("one", "app", self.sync("one"))
-        until(lambda: self.sites.count(HOME) > ahead + 1, "it to count on", 60)
+        until(lambda: self.sites.count(HOME) > ahead + 1, "it to count on")
         behind, _ = self.counts("other", "db", self.sync("other"))
         self.assertGreater(behind, ahead, "without order, the database is ahead of who counts in it")
 
@@ -93,7 +93,7 @@ class Points(unittest.TestCase):
 
         pid = self.sites.lab.machines(HOME)["app"]
         os.kill(pid, signal.SIGKILL)
-        until(lambda: "app" in self.home.get("/pulse", "SitePulse")["off"], "it to be gone", 30)
+        until(lambda: "app" in self.home.get("/pulse", "SitePulse")["off"], "it to be gone")
         self.home.done("power-on", "app")
         self.home.done("await-heartbeat", "app", timeout_s=300)
         self.sync("shop")
@@ -130,8 +130,8 @@ class Points(unittest.TestCase):
         write(lab.folder / HOME / "standing-still.json", list(MEMBERS))
         self.assertEqual(self.sites.state(HOME), {}, "it stands still")
         lab.start_agent(HOME)
-        before = until(lambda: self.sites.count(HOME), "it to answer again", 60)
-        until(lambda: self.sites.count(HOME) > before, "it to count on", 60)
+        before = until(lambda: self.sites.count(HOME), "it to answer again")
+        until(lambda: self.sites.count(HOME) > before, "it to count on")
 
     def test_a_machine_whose_files_are_being_read_gets_its_power_all_the_same(self) -> None:
         self.home.done("shut-down", "db", limit_s=300, force=True)

@@ -368,6 +368,35 @@ class Events(Told):
         self.assertEqual(ids[-2], ids[0])
         self.assertFalse(Message.objects.filter(webhook__isnull=False).exclude(state=SENT).exists())
 
+    def test_what_waited_comes_before_what_is_newer_and_as_soon_as_somebody_takes_it(self) -> None:
+        program = self.program()
+        program.status = 503
+        self.board(LOST)
+        self.bring()
+        self.later(seconds=1)
+        self.look(LOST, LOST | {"about": "HIL"})
+        self.later(seconds=25)
+        self.look(LOST, LOST | {"about": "HIL"})
+        self.bring()
+        self.later(seconds=1)
+        program.status = 204
+        del program.got[:]
+        self.look(LOST, LOST | {"about": "HIL"}, LOST | {"about": "ISL"})
+        self.later(seconds=25)
+        self.look(LOST, LOST | {"about": "HIL"}, LOST | {"about": "ISL"})
+        self.bring()
+        heard = [json.loads(body)["subject"] for _, body in program.got]
+        self.assertEqual(heard, ["QUA", "HIL", "ISL"])
+
+    def test_one_that_it_never_takes_keeps_none_of_the_others_back(self) -> None:
+        program = self.program()
+        program.status_of = lambda body: 400 if json.loads(body)["subject"] == "QUA" else 204
+        self.board(LOST, LOST | {"about": "HIL"})
+        self.bring()
+        mine = Message.objects.filter(webhook__isnull=False).order_by("pk")
+        self.assertEqual([one.state for one in mine], [WAITING, SENT])
+        self.assertIn("400", mine[0].said)
+
     def test_one_that_wants_no_more_is_switched_off(self) -> None:
         program = self.program()
         program.status = 410

@@ -35,17 +35,23 @@ CLOCK = SystemClock()
 PATIENCE_S = 15.0
 MOST_READ = 2_000
 """Bytes of an answer that anybody looks at."""
+FAULTS = (400, 413, 415, 422, 500)
+"""Answers that find fault with what was sent; all others are about the receiver."""
 SECRET_BEGINS = "whsec_"
 EVENTS = "application/cloudevents+json; charset=utf-8"
 Part = Mapping[str, Any]
 
 
 class NotTaken(Exception):
-    """The receiver was not reached, or did not take it; the text says why. ``ended``: it wants no more."""
+    """The receiver was not reached, or did not take it; the text says why.
 
-    def __init__(self, said: str, *, ended: bool = False) -> None:
+    ``ended``: it wants no more. ``only_this``: it found fault with this one, which says nothing of the next.
+    """
+
+    def __init__(self, said: str, *, ended: bool = False, only_this: bool = False) -> None:
         super().__init__(said)
         self.ended = ended
+        self.only_this = only_this
 
 
 def send(message: Message) -> None:
@@ -194,4 +200,7 @@ def post(url: str, secret: str, uid: str, body: bytes, kind: str) -> None:
     if answer.status_code == httpx.codes.GONE:
         raise NotTaken("It wants no messages any more (410).", ended=True)
     if not answer.is_success:
-        raise NotTaken(f"It answered {answer.status_code} {answer.reason_phrase}.")
+        raise NotTaken(
+            f"It answered {answer.status_code} {answer.reason_phrase}.",
+            only_this=answer.status_code in FAULTS,
+        )

@@ -10,7 +10,7 @@ from concurrent.futures import ThreadPoolExecutor
 from datetime import timedelta
 
 from django.db import connection
-from django.db.models import F, QuerySet
+from django.db.models import F, Q, QuerySet
 
 from maestoso.core.messages import GIVEN_UP_AFTER, again_in_s
 from maestoso.core.ports import Clock
@@ -20,6 +20,7 @@ from maestoso.server.messages.models import GIVEN_UP, SENT, WAITING, Message, We
 AT_ONCE = 8
 MOST_TOGETHER = 50
 CLAIMED_S = 2 * PATIENCE_S
+BEHIND = "It waits for an earlier one that was not taken."
 Target = tuple[str, int]
 log = logging.getLogger("maestoso.messages")
 _busy: set[Target] = set()
@@ -56,20 +57,28 @@ def _in_thread(target: Target, clock: Clock) -> None:
 
 
 def bring(target: Target, clock: Clock) -> None:
-    """Bring one receiver all that is due, the oldest first, until something is not taken."""
+    """Bring one receiver all that is due, the oldest first, until it takes nothing.
+
+    What it did not take, and what waits behind that, goes as soon as anything is due: the order holds, and who
+    is back again has everything at once.
+    """
     kind, pk = target
     waiting = Message.objects.filter(**{kind: pk}, state=WAITING).select_related("user", "webhook")
+    refused: set[int] = set()
+    if not waiting.filter(not_before__lte=clock.now()).exists():
+        return
     while True:
         now = clock.now()
-        due = list(waiting.filter(not_before__lte=now).order_by("pk")[:MOST_TOGETHER])
+        goes = Q(not_before__lte=now) | ~Q(said="")
+        due = list(waiting.filter(goes).exclude(pk__in=refused).order_by("pk")[:MOST_TOGETHER])
         # What waited for a person until now, and belongs together, is one letter.
         ones = [one for one in due if one.thread == due[0].thread] if kind == "user" else due[:1]
         if not ones:
             return
         mine = Message.objects.filter(pk__in=[one.pk for one in ones])
         # Of two processes one has them; what is cut off after it was sent goes again, with the same id.
-        claimed = mine.filter(state=WAITING, not_before__lte=now).update(
-            not_before=now + timedelta(seconds=CLAIMED_S), tries=F("tries") + 1
+        claimed = mine.filter(goes, state=WAITING).update(
+            not_before=now + timedelta(seconds=CLAIMED_S), tries=F("tries") + 1, said=""
         )
         if claimed != len(ones):
             return
@@ -79,12 +88,15 @@ def bring(target: Target, clock: Clock) -> None:
             send(first)
         except NotTaken as error:
             _not_taken(ones, error, clock)
-            return
+            if not error.only_this:
+                return
+            refused |= {one.pk for one in ones}
+            continue
         mine.update(state=SENT, sent_at=clock.now(), said="")
 
 
 def _not_taken(ones: Sequence[Message], error: NotTaken, clock: Clock) -> None:
-    """Try them again later, with all that waits for the same receiver; or give them up."""
+    """Try them again later, with all that is due for the same receiver; or give them up."""
     now, first = clock.now(), ones[0]
     log.warning("A message was not taken: %s", error)
     same = Message.objects.filter(user=first.user, webhook=first.webhook, state=WAITING)
@@ -96,4 +108,6 @@ def _not_taken(ones: Sequence[Message], error: NotTaken, clock: Clock) -> None:
     tried.update(said=str(error)[:500])
     tried.filter(due_at__lt=now - GIVEN_UP_AFTER).update(state=GIVEN_UP)
     again = now + timedelta(seconds=again_in_s(first.tries + 1, random.random()))
-    same.filter(not_before__lt=again).update(not_before=again)
+    tried.update(not_before=again)
+    if not error.only_this:
+        same.filter(not_before__lte=now).update(not_before=again, said=BEHIND)

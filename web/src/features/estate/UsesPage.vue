@@ -38,6 +38,11 @@ const missing = computed(() => {
   for (const use of pairs.value) if (!safe(use.provider) && safe(use.user)) found.set(use.provider, (found.get(use.provider) ?? new Set()).add(use.user));
   return [...found].sort((a, b) => b[1].size - a[1].size);
 });
+const sentence = computed(() => {
+  const lacking = missing.value.length;
+  const rest = lacking ? `${count(lacking, "workload that protected ones need is", "workloads that protected ones need are")} not protected.` : "Everything that protected workloads need is protected.";
+  return `${count(pairs.value.length, "use")} between ${count(rows.value.size, "workload")}. ${rest}`;
+});
 const nobody = computed(() => (data.value?.uses ?? []).filter((use) => !use.provider));
 const look = (name: string) => void router.replace({ query: name ? { of: name } : {} });
 function choose(name: string) {
@@ -49,11 +54,7 @@ function choose(name: string) {
 <template>
   <div class="page">
     <ProblemNote v-if="error" :error="error" />
-    <h1 v-if="data" class="sentence">
-      {{ count(pairs.length, "use") }} between {{ count(rows.size, "workload") }}.
-      <template v-if="missing.length">{{ count(missing.length, "workload that protected ones need is", "workloads that protected ones need are") }} not protected.</template>
-      <template v-else>Everything that protected workloads need is protected.</template>
-    </h1>
+    <h1 class="sentence">{{ data ? sentence : "Dependencies" }}</h1>
     <EstateTabs />
     <form class="line" @submit.prevent="look(typed)">
       <el-input v-model="typed" list="names" aria-label="Around one workload" placeholder="around one workload" class="entry mono" />
