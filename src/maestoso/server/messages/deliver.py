@@ -59,8 +59,8 @@ def _in_thread(target: Target, clock: Clock) -> None:
 def bring(target: Target, clock: Clock) -> None:
     """Bring one receiver all that is due, the oldest first, until it takes nothing.
 
-    What it did not take, and what waits behind that, goes as soon as anything is due: the order holds, and who
-    is back again has everything at once.
+    What it did not take, and what waits behind that, goes as soon as anything is due: the order holds, and
+    who is back again has everything at once.
     """
     kind, pk = target
     waiting = Message.objects.filter(**{kind: pk}, state=WAITING).select_related("user", "webhook")
