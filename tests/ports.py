@@ -29,14 +29,16 @@ def free_ports(options: Options, sites: int, first: int | None = None) -> Option
         base = FIRST_PORT + number % BLOCKS * BLOCK
         held: list[socket.socket] = []
         try:
-            for port in range(base, base + 2 + sites):
+            for port in range(base, base + 3 + sites):
                 held.append(_bound(port))
         except OSError:
             continue
         finally:
             for one in held:
                 one.close()
-        return replace(options, web_port=base, practice_port=base + 1, site_port=base + 2)
+        return replace(
+            options, web_port=base, practice_port=base + 1, names_port=base + 2, site_port=base + 3
+        )
     raise OSError("no ports are free for a test")
 
 

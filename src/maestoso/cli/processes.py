@@ -25,6 +25,8 @@ from supervisor.xmlrpc import SupervisorTransport
 
 from maestoso.cli import database
 from maestoso.cli.stages import StageFailed, last_lines, seconds
+from maestoso.practice.name_server import PracticeNames
+from maestoso.practice.name_server import program as name_server
 from maestoso.practice.scenario_files import site_codes
 from maestoso.server.config import exposure
 from maestoso.server.config.options import SETTINGS, Options, Secrets, variable, within_reach
@@ -51,6 +53,11 @@ THERE = (HTTPStatus.OK, HTTPStatus.SERVICE_UNAVAILABLE)
 """What a practice site answers whose process is there: the second one was switched off in the lab."""
 
 
+def practice_names(options: Options) -> PracticeNames:
+    """The name server of an installation's demo."""
+    return PracticeNames(home=options.var / "names", port=options.names_port, scenario=options.scenario)
+
+
 class Processes:
     """The processes of one installation. ``practice`` adds the practice sites of the scenario."""
 
@@ -58,6 +65,8 @@ class Processes:
         self.options = options
         self.secrets = secrets
         self.sites = site_codes(options.scenario) if practice else ()
+        names = practice_names(options)
+        self.names = names if practice and names.zones and name_server() else None
         self.config = options.var / "run" / "supervisord.conf"
         self.pid_file = options.var / "run" / "supervisord.pid"
         self.logs = options.var / "log"
@@ -69,6 +78,8 @@ class Processes:
         sites = {f"site_port (+{i}, {code})": self.site_port(code) for i, code in enumerate(self.sites)}
         here = exposure.processes_here(self.options)
         own = {f"{name}_port": getattr(self.options, f"{name}_port") for name in PORTS if name in here}
+        if self.names is not None:
+            own["names_port"] = self.names.port
         return {**{name: port for name, port in own.items() if port}, **sites}
 
     def site_port(self, code: str) -> int:
@@ -147,6 +158,8 @@ class Processes:
         for folder in (self.logs, self.config.parent, self.options.var / "sites"):
             folder.mkdir(parents=True, exist_ok=True)
             folder.chmod(0o700)
+        if self.names is not None:
+            self.names.prepare()
         self.config.touch(mode=0o600)
         self.config.write_text(self._configuration(everything), encoding="utf-8")
         with (self.logs / "supervisord.out").open("ab") as out:
@@ -313,7 +326,7 @@ class Processes:
         return [
             one
             for one in self._programs()
-            if (one.name in here or one.name.startswith("site-"))
+            if (one.name in here or one.name.startswith(("site-", "names")))
             and (one.name in OF_A_STANDBY or not self._is_standby())
         ]
 
@@ -358,6 +371,7 @@ class Processes:
                 late=True,
                 environment=token,
             ),
+            *([Program("names", self.names.command, 3)] if self.names is not None else []),
             Program("engine", [python, "-m", "django", "run_engine"], 3),
             Program("keeper", [python, "-m", "django", "run_keeper"], 3),
             Program("web", self._served("asgi", options.web_port, tls=bool(options.certificate)), 4),

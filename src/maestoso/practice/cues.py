@@ -60,6 +60,20 @@ def _up(world: World, name: str) -> Copy:
     return copy
 
 
+def name_copies(world: World, op: Op) -> Outcome:
+    """Tell the isolated networks of a run what names lead to."""
+    mark = op.submission.args.get("mark")
+    boxes = [box for box in world.sandboxes.values() if box.mark == mark]
+    if not boxes:
+        raise Failure(
+            "no-such-network", f"There is no isolated network of {mark}, so nothing could be asked there."
+        )
+    names = list(op.submission.args.get("names", ()))
+    for box in boxes:
+        box.names |= {(str(one["type"]), str(one["name"])): tuple(map(str, one["values"])) for one in names}
+    return {}, {"named": sorted(str(one["name"]) for one in names)} if names else None
+
+
 def wait_to_probe(world: World, op: Op) -> None:
     """What is asked answers some time after its machine is up; without that, the time limit ends it."""
     copy = _asked(world, op)
@@ -104,4 +118,17 @@ def probe(world: World, op: Op) -> Outcome:
         if days < int(args.get("days", 14)):
             raise Failure("certificate-ends", f"The certificate of {copy.name} is good for {days} more days.")
         return {"days": days}, None
+    if protocol == "dns":
+        return {
+            "answered": f"dns {port}",
+            "values": list(_named(world, copy.mark, str(args.get("name", "")))),
+        }, None
     return {"answered": f"{protocol} {port}"}, None
+
+
+def _named(world: World, mark: str, name: str) -> tuple[str, ...]:
+    """What the isolated networks of a run say of a name."""
+    boxes = [box for box in world.sandboxes.values() if box.mark == mark]
+    return tuple(
+        value for box in boxes[:1] for kind in ("A", "AAAA") for value in box.names.get((kind, name), ())
+    )

@@ -30,6 +30,7 @@ MEDIAN_S: Mapping[str, float] = {
     "read-adapters": 3.0,
     "probe-service": 11.0,
     "run-script": 9.0,
+    "name-copies": 1.0,
     "probe": 4.0,
     "leak-check": 8.0,
     "ask-site": 1.0,

@@ -58,12 +58,16 @@ class Copy:
 
 @dataclass(slots=True, kw_only=True)
 class Sandbox:
-    """An isolated network made for a run, in the likeness of another. A leaky one has routes."""
+    """An isolated network made for a run, in the likeness of another. A leaky one has routes.
+
+    ``names`` are what its resolver answers, by type and name.
+    """
 
     name: str
     mark: str
     like: str = ""
     routes_to: tuple[str, ...] = ()
+    names: dict[tuple[str, str], tuple[str, ...]] = field(default_factory=dict)
 
 
 @dataclass(slots=True, kw_only=True)

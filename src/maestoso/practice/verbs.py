@@ -335,6 +335,7 @@ VERBS: Mapping[str, Verb] = {
     "read-adapters": Verb(landings.read_adapters),
     "make-sandbox": Verb(_make_sandbox),
     "remove-sandbox": Verb(_remove_sandbox),
+    "name-copies": Verb(cues.name_copies),
     "prove-isolation": Verb(_prove_isolation),
     "clone-point": Verb(_clone_point),
     "register": Verb(_register),

@@ -162,6 +162,23 @@ class MakeSandbox:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class NamedCopy:
+    """A name and what it leads to: addresses for `A` and `AAAA`, names for `CNAME`, and so on."""
+
+    name: str
+    type: str
+    values: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class NameCopies:
+    """Names that the resolver of the isolated networks of ``mark`` answers, whoever has them outside."""
+
+    mark: str
+    names: tuple[NamedCopy, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class ProveIsolation:
     """The networks to begin from, beside those that copies with the mark are on."""
 
@@ -537,6 +554,14 @@ VERBS: Mapping[str, Verb] = {
         result=Nothing,
         refusals=("network-in-use",),
         does="remove it; refused while a registered machine is on it",
+    ),
+    "name-copies": Verb(
+        subject="the cue's title",
+        args=NameCopies,
+        result=Nothing,
+        refusals=("no-such-network",),
+        does="let the isolated networks of the run answer these names, besides those that they were given "
+        "before; gone with the networks, and nowhere else",
     ),
     "prove-isolation": Verb(
         subject="`networks` or `copies`",

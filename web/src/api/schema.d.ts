@@ -2626,6 +2626,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/zones": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description All of them, with the names that plans change and what those lead to now. */
+        get: operations["zones"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/zones/{zone}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Keep its servers and its key. */
+        put: operations["saveZone"];
+        post?: never;
+        /** @description Forget it and its key; refused while a plan changes names of it. */
+        delete: operations["removeZone"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/zones/{zone}/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Ask every server, and the primary for a change of nothing; and read its names anew. */
+        post: operations["tryZone"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}/stream": {
         parameters: {
             query?: never;
@@ -3023,6 +3075,7 @@ export interface components {
             probe: components["schemas"]["Probe"] | null;
             pause: components["schemas"]["Pause"] | null;
             notify: components["schemas"]["Notify"] | null;
+            names: components["schemas"]["Names"] | null;
         };
         CueSent: {
             id: string;
@@ -3037,6 +3090,7 @@ export interface components {
             probe?: components["schemas"]["ProbeSent"] | null;
             pause?: components["schemas"]["PauseSent"] | null;
             notify?: components["schemas"]["NotifySent"] | null;
+            names?: components["schemas"]["NamesSent"] | null;
         };
         DeedAskedSent: {
             method: string;
@@ -3488,6 +3542,14 @@ export interface components {
             blocking: string[];
             warns: number;
         };
+        KnownNameView: {
+            name: string;
+            type: string;
+            values: string[];
+            ttl_s: number;
+            /** Format: date-time */
+            since: string;
+        };
         Lab: {
             presets: components["schemas"]["LabPreset"][];
             sites: components["schemas"]["LabSite"][];
@@ -3701,6 +3763,36 @@ export interface components {
             topics: components["schemas"]["Topic"][];
             mail: string;
             nothing_because: string;
+        };
+        NameRecord: {
+            name: string;
+            /** @enum {string} */
+            type: "A" | "AAAA" | "CNAME" | "PTR" | "SRV";
+            workload: string;
+            at: {
+                [key: string]: string[];
+            };
+            ttl_s: number;
+        };
+        NameRecordSent: {
+            name: string;
+            /** @enum {string} */
+            type?: "A" | "AAAA" | "CNAME" | "PTR" | "SRV";
+            workload?: string;
+            at?: {
+                [key: string]: string[];
+            };
+            ttl_s?: number;
+        };
+        Names: {
+            records: components["schemas"]["NameRecord"][];
+            limit_s: number;
+            wait_out: boolean;
+        };
+        NamesSent: {
+            records: components["schemas"]["NameRecordSent"][];
+            limit_s?: number;
+            wait_out?: boolean;
         };
         Need: {
             /** @enum {string} */
@@ -4809,6 +4901,11 @@ export interface components {
             saved_at: string;
             used_by: string[];
         };
+        ServerTried: {
+            server: string;
+            well: boolean;
+            said: string;
+        };
         Service: {
             name: string;
             protocol: string;
@@ -5359,6 +5456,32 @@ export interface components {
             uses?: string[];
             host_pool?: string;
             folder?: string;
+        };
+        ZoneSaveSent: {
+            primary: string;
+            others?: string[];
+            key_name: string;
+            algorithm?: string;
+            secret?: string;
+            based_on?: number;
+        };
+        ZoneTried: {
+            servers: components["schemas"]["ServerTried"][];
+        };
+        ZoneView: {
+            zone: string;
+            primary: string;
+            others: string[];
+            key_name: string;
+            algorithm: string;
+            author: string;
+            /** Format: date-time */
+            saved_at: string;
+            revision: number;
+            read_at: string | null;
+            problem: string;
+            used_by: string[];
+            names: components["schemas"]["KnownNameView"][];
         };
         /** @description RFC 9457 problem details. */
         Problem: {
@@ -11624,6 +11747,119 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    zones: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ZoneView"][];
+                };
+            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    saveZone: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                zone: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ZoneSaveSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ZoneView"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    removeZone: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                zone: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    tryZone: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                zone: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ZoneTried"];
+                };
             };
             400: components["responses"]["Refused400"];
             403: components["responses"]["Refused403"];

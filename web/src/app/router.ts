@@ -46,6 +46,7 @@ export const router = createRouter({
     { path: "/settings/backups", name: "backups", meta: { title: "Backups", help: "operations" }, component: () => import("@/features/settings/BackupsPage.vue") },
     { path: "/takeover", name: "takeover", meta: { title: "Take over", help: "operations#the-standby" }, component: () => import("@/features/settings/TakeoverPage.vue") },
     { path: "/settings/messages", name: "messages", meta: { title: "Messages", help: "messages" }, component: () => import("@/features/messages/MessagesPage.vue") },
+    { path: "/settings/names", name: "names", meta: { title: "Names", help: "names" }, component: () => import("@/features/settings/NamesPage.vue") },
     { path: "/settings/retired", name: "retired", meta: { title: "Retired", help: "settings" }, component: () => import("@/features/settings/RetiredPage.vue") },
     { path: "/settings/people", name: "people", meta: { title: "People", help: "people" }, component: () => import("@/features/people/PeoplePage.vue") },
     { path: "/settings/sign-in", name: "sign-in", meta: { title: "Sign-in", help: "people#an-identity-provider" }, component: () => import("@/features/people/SignInPage.vue") },

@@ -4,6 +4,7 @@ const pages = [
   { to: "/settings/people", name: "People" },
   { to: "/settings/sign-in", name: "Sign-in" },
   { to: "/settings/messages", name: "Messages" },
+  { to: "/settings/names", name: "Names" },
   { to: "/settings/backups", name: "Backups" },
   { to: "/settings/retired", name: "Retired things" },
 ];

@@ -5,11 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Literal
 
+from maestoso.core.model.names import RecordType
+
 RunKind = Literal["test", "planned", "disaster"]
 RUN_KINDS: tuple[RunKind, ...] = ("test", "planned", "disaster")
 OnFailure = Literal["ask", "go-on", "stop"]
-CueKind = Literal["hold", "script", "probe", "pause", "notify"]
-CUE_KINDS: tuple[CueKind, ...] = ("hold", "script", "probe", "pause", "notify")
+CueKind = Literal["hold", "script", "probe", "pause", "notify", "names"]
+CUE_KINDS: tuple[CueKind, ...] = ("hold", "script", "probe", "pause", "notify", "names")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -86,10 +88,39 @@ class Notify:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class NameRecord:
+    """What a name leads to where the plan comes up; clients may hold that for ``ttl_s``.
+
+    A name of an address leads to the addresses that ``workload`` has there, or to what ``at`` says for the
+    site, by its code; one of another type always to what ``at`` says. Turned round, it leads back.
+    """
+
+    name: str
+    type: RecordType = "A"
+    workload: str = ""
+    at: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    ttl_s: int = 60
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Names:
+    """Names are changed at the servers of their zones, and change back when the run is rolled back.
+
+    In a test nothing outside changes: the copies find each other by these names, at the resolver of their own
+    networks. All servers of a zone must say the new records within ``limit_s``. With ``wait_out`` it is
+    recovered only when clients cannot hold an old answer any more.
+    """
+
+    records: tuple[NameRecord, ...]
+    limit_s: int = 120
+    wait_out: bool = True
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Cue:
     """One cue, before or after what it belongs to (the plan, a wave or a member), in runs of ``kinds``.
 
-    Exactly one of the five parts is there; it says what kind of cue this is. Cues at one place come one
+    Exactly one of the six parts is there; it says what kind of cue this is. Cues at one place come one
     after the other, in their order.
     """
 
@@ -103,6 +134,7 @@ class Cue:
     probe: Probe | None = None
     pause: Pause | None = None
     notify: Notify | None = None
+    names: Names | None = None
 
     def parts(self) -> tuple[CueKind, ...]:
         """The parts that are there; a sound cue has one."""

@@ -6,8 +6,10 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import cached_property
 from typing import Any
 
+from maestoso.core.codec import to_data
 from maestoso.core.model.cue import Cue
 from maestoso.core.model.estate import Workload
+from maestoso.core.model.names import NAME_SERVERS
 from maestoso.core.model.plan import Member, Wave
 from maestoso.core.planning.graph import Step
 from maestoso.core.planning.inputs import RunInputs
@@ -43,6 +45,12 @@ class BringUp:
             step for index, wave in enumerate(self.inputs.plan.waves) for step in self._wave(index, wave)
         )
         return (*before, *waves, *self._cues(cues, "after", _last((*before, *waves)) or self.begins))
+
+    @property
+    def name_cues(self) -> tuple[Cue, ...]:
+        """Those that change names in this run, in the order of the plan."""
+        placed = (cue for _, _, cue in self.inputs.plan.placed_cues())
+        return tuple(cue for cue in self._applying(placed) if cue.names is not None)
 
     @property
     def ids(self) -> tuple[str, ...]:
@@ -193,6 +201,7 @@ class BringUp:
         before = after
         for cue in self._applying(cues, at):
             yield self._cue(cue, tuple(dict.fromkeys(before)), wave, member)
+            yield from self._old_answers(cue, wave, member)
             if self.inputs.compiler >= 3:
                 before = (*after, cue.step)
 
@@ -207,6 +216,8 @@ class BringUp:
             return Step(verb="pause", delay_s=float(cue.pause.seconds), delay_from=after, **common)
         if cue.notify is not None:
             return Step(verb="notify", args={"text": cue.notify.text}, **common)
+        if cue.names is not None:
+            return self._names(cue, common)
         aim, args = self._script(cue, member) if cue.script is not None else self._probe(cue, member)
         values = {
             **common,
@@ -216,6 +227,36 @@ class BringUp:
             "after": tuple(dict.fromkeys((*after, f"power-on:{aim}"))) if aim else after,
         }
         return Step(verb="run-script" if cue.script is not None else "probe", args=args, **values)
+
+    def _names(self, cue: Cue, common: dict[str, Any]) -> Step:
+        """In a test the copies find each other by the names, and nothing outside changes."""
+        records = self.inputs.names.get(cue.id, ())
+        if self.inputs.kind == "test":
+            named = [{"name": one.name, "type": one.type, "values": list(one.after)} for one in records]
+            told = {"mark": self.inputs.mark, "names": named}
+            return Step(verb="name-copies", site=self.site, args=told, **common)
+        limit_s = cue.names.limit_s if cue.names else 0
+        args = {"names": [to_data(one) for one in records], "within_s": limit_s}
+        return Step(verb="publish-names", site=NAME_SERVERS, args=args, **common)
+
+    def _old_answers(self, cue: Cue, wave: int | None, member: str | None) -> Iterator[Step]:
+        """Until then a client may go where the service was: it is not recovered for everybody."""
+        held_s = max((one.before_ttl_s for one in self.inputs.names.get(cue.id, ())), default=0)
+        if cue.names is None or not cue.names.wait_out or self.inputs.kind == "test" or not held_s:
+            return
+        yield Step(
+            id=f"old-answers:{cue.id}",
+            verb="pause",
+            subject=cue.title,
+            phase="bring-up",
+            wave=wave,
+            workload=member,
+            title="Old answers of the name run out",
+            after=(cue.step,),
+            delay_s=float(held_s),
+            delay_from=(cue.step,),
+            needs=(cue.step,),
+        )
 
     def _hold_args(self, cue: Cue) -> dict[str, Any]:
         hold = cue.hold

@@ -16,6 +16,7 @@ from typing import Any
 
 from maestoso.core.codec import to_data
 from maestoso.core.landing.arrived import arrived
+from maestoso.core.model.names import NAME_SERVERS
 from maestoso.core.model.plan import Member
 from maestoso.core.planning.bring_up import BringUp
 from maestoso.core.planning.graph import TO_READY, Step, StepGraph
@@ -343,6 +344,7 @@ class _Failover:
             )
         if not self.disaster or self.live.close_down:
             yield from self._source_again(common)
+        yield from self._names_back(common)
         yield Step(
             id="leak-check",
             verb="leak-check",
@@ -359,6 +361,26 @@ class _Failover:
             ),
             args={"mark": self.inputs.mark},
         )
+
+    def _names_back(self, common: dict[str, Any]) -> Iterator[Step]:
+        """Names lead back once what they lead to is up again; where nothing starts at the source, at once."""
+        started = not self.disaster or self.live.close_down
+        up = tuple(self._again(member) for member in self.members.values()) if started else ()
+        for cue in self.bring_up.name_cues:
+            yield Step(
+                id=f"names-back:{cue.id}",
+                verb="put-names-back",
+                subject=cue.title,
+                site=NAME_SERVERS,
+                **common,
+                title=f"Put the names back: {cue.title}",
+                after=(DECISION, cue.step, *up),
+                undoes=(cue.step,),
+                args={
+                    "names": [to_data(one) for one in self.inputs.names.get(cue.id, ())],
+                    "within_s": cue.names.limit_s if cue.names else 0,
+                },
+            )
 
     def _source_again(self, common: dict[str, Any]) -> Iterator[Step]:
         for number, wave in enumerate(self.plan.waves):

@@ -8,6 +8,7 @@ from typing import Literal
 
 from maestoso.core.model.estate import Link, SiteLimits, Workload
 from maestoso.core.model.landing import Landing
+from maestoso.core.model.names import NameChange
 from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import Group, RecoveryPoint
 
@@ -106,7 +107,8 @@ class RunInputs:
     ``cleanup_at`` it is taken away wherever it is.
 
     ``live`` is there in a planned or disaster run; ``link`` in a re-protect, the one its data goes over;
-    ``probed`` only in a test: of a run that moves production every service is.
+    ``probed`` only in a test: of a run that moves production every service is. ``names`` are the records of
+    each name cue, by its id, as they were when the run started and as they shall be.
     """
 
     kind: Kind
@@ -127,3 +129,4 @@ class RunInputs:
     live: LiveChoices | None = None
     link: Link | None = None
     probed: tuple[Probed, ...] = ()
+    names: dict[str, tuple[NameChange, ...]] = field(default_factory=dict)

@@ -15,7 +15,7 @@ from typing import Any, Literal, get_type_hints
 
 from maestoso.core.codec import from_data, json_schema
 from maestoso.core.errors import BadValue
-from maestoso.core.model.cue import Cue, Hold, Notify, Pause, Probe, ScriptCall
+from maestoso.core.model.cue import Cue, Hold, NameRecord, Names, Notify, Pause, Probe, ScriptCall
 from maestoso.core.model.earlier import plan_today
 from maestoso.core.model.plan import Member, Part, Plan, Wave
 
@@ -71,6 +71,13 @@ _CUE = Shape(
         Key(name="pause", field="pause", one=Shape(
             cls=Pause, keys=(Key(name="for", field="seconds", unit="seconds"),), brief="for")),
         Key(name="notify", field="notify", one=Shape(cls=Notify, keys=_keys("text"), brief="text")),
+        Key(name="names", field="names", one=Shape(
+            cls=Names,
+            keys=(
+                Key(name="records", field="records", each=Shape(
+                    cls=NameRecord, keys=_keys("name", "type", "workload", "at", ttl="seconds"))),
+                *_keys("wait_out", limit="seconds"),
+            ))),
     ),
 )  # fmt: skip
 _CUES = Key(name="cues", field="cues", each=_CUE)
@@ -246,7 +253,9 @@ def _plain_value(key: Key, value: Any) -> Any:
         return iso(value * 86400 if key.unit == "days" else value)
     if isinstance(value, tuple):
         return list(value)
-    return dict(value) if isinstance(value, dict) else value
+    if isinstance(value, dict):
+        return {name: list(one) if isinstance(one, tuple) else one for name, one in value.items()}
+    return value
 
 
 # --- reading ---

@@ -39,6 +39,11 @@ def agent_lacks_verbs(ctx: Context) -> Iterator[Finding]:
         yield _lacks(target, always, "no run of this plan can be made")
     if tests:
         yield replace(_lacks(target, tests, "this plan cannot be tested"), live="none")
+    named = [cue.title for _, _, cue in ctx.plan.placed_cues() if cue.names and "test" in cue.kinds]
+    if named and "name-copies" in cannot:
+        verb = frozenset({"name-copies"})
+        found = _lacks(target, verb, f"in a test copies do not find each other by {' and '.join(named)}")
+        yield replace(found, live="none", mend="Leave that cue out of tests, or install an agent that can.")
     lacking = {target: cannot & TAKES_OVER, source: ctx.lacks.get(source, frozenset()) & CLOSES_DOWN}
     for site, verbs in lacking.items():
         if verbs:

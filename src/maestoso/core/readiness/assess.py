@@ -8,6 +8,7 @@ from datetime import datetime
 
 from maestoso.core.forecast.durations import estimates
 from maestoso.core.forecast.monte_carlo import Forecast, forecast
+from maestoso.core.model.crosswalk import Side
 from maestoso.core.model.estate import SiteLimits
 from maestoso.core.model.finding import Finding, sort_key
 from maestoso.core.model.landing import Landing
@@ -29,6 +30,7 @@ from maestoso.core.readiness import (
     cue_rules,
     landing_rules,
     live_rules,
+    name_rules,
     part_rules,
     plan_rules,
     proof_rules,
@@ -58,6 +60,12 @@ RULES: tuple[Rule, ...] = (
     cue_rules.script_missing,
     cue_rules.secret_missing,
     cue_rules.probe_address_moves,
+    name_rules.name_malformed,
+    name_rules.name_without_zone,
+    name_rules.name_leads_nowhere,
+    name_rules.name_leads_elsewhere,
+    name_rules.zone_not_read,
+    name_rules.ttl_long,
     part_rules.parts_hold,
     part_rules.arrives_twice,
     part_rules.in_other_plans,
@@ -205,7 +213,8 @@ def assess(
     ]
     if any(finding.code in UNPLANNABLE for finding in noticed):
         return Assessment(findings=_in_order(ctx, noticed), kind=kind)
-    landings = ctx.landed["live" if kind in LIVE else "test"].landings
+    side: Side = "live" if kind in LIVE else "test"
+    landings = ctx.landed[side].landings
     inputs = RunInputs(
         kind=kind,
         plan=ctx.plan,
@@ -222,6 +231,7 @@ def assess(
         probed=options.probed,
         scripts=_scripts(ctx),
         live=_waking(ctx, options.live, landings) if kind in LIVE else None,
+        names=name_rules.name_changes(ctx, side),
     )
     graph = compile_run(inputs, whole)
     expected = estimates(graph.steps, {w.name: w for w in inputs.workloads}, measured)

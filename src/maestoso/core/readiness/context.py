@@ -11,6 +11,7 @@ from maestoso.core.answer_cache import AnswerCache
 from maestoso.core.estate.row import Row
 from maestoso.core.landing.ground import Ground
 from maestoso.core.landing.judge import Judged, judge_landings
+from maestoso.core.landing.names import Known
 from maestoso.core.model.crosswalk import SIDES, Crosswalk, Side
 from maestoso.core.model.estate import Inventory, OddMachine, Service, Workload
 from maestoso.core.model.plan import Member, Plan
@@ -52,7 +53,8 @@ class Context:
     None where that is not known.
     ``stages`` is where every group is in its lifecycle; ``split`` names workloads of which a second live copy
     was found, and the site where; ``busy`` the run that is at work with a workload ("run 3, a test").
-    ``roles`` are the codes of all roles that people can have.
+    ``roles`` are the codes of all roles that people can have. ``zones`` are those whose names can be changed,
+    with what was wrong when they were read last; ``known_names`` is what they said then.
     ``as_of`` tells the records that this was read from from all others; whoever acts on it compares.
     """
 
@@ -87,6 +89,8 @@ class Context:
     free_mib: int | None = None
     standbys: int | None = None
     roles: frozenset[str] = frozenset(BY_CODE)
+    zones: Mapping[str, str] = field(default_factory=dict)
+    known_names: Known = field(default_factory=dict)
 
     @property
     def authored(self) -> Plan:

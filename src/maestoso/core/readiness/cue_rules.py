@@ -82,6 +82,8 @@ def _numbers(cue: Cue) -> list[Bounds]:
             ("status", cue.probe.status, 100, 599),
             ("days left", cue.probe.days, 0, 3660),
         ]
+    if cue.names is not None:
+        return [("time limit", cue.names.limit_s, 1, MAX_DELAY_S)]
     return [("length", cue.pause.seconds, 1, MAX_DELAY_S)] if cue.pause is not None else []
 
 

@@ -91,6 +91,8 @@ def waits_until(state: RunState, name: str) -> datetime | None:
         return asked + timedelta(seconds=step.limit_s)
     if step.verb in ENDLESS or step.site in state.lost_sites:
         return None
+    if "within_s" in step.args:
+        return asked + timedelta(seconds=float(step.args["within_s"]) + GRACE_S)
     own = float(step.args.get("timeout_s") or step.args.get("limit_s") or 0.0)
     allowed = (own * 2 if own else OVERDUE_S) / state.inputs.pace + GRACE_S
     # A site that was away is given its time anew: what it did meanwhile it has yet to say.

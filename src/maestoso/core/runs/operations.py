@@ -74,6 +74,9 @@ def operation_for(state: RunState, run: str, step_id: str) -> Operation:
         changed = state.steps[f"changes-since:{step.subject}"].result
         args["changed_bytes"] = changed.get("changed_bytes", 0)
         args["since"] = changed.get("since")
+    if step.verb == "put-names-back":
+        published = state.steps[step_id.replace("names-back:", "names:", 1)].result
+        args["names"] = published.get("names") or args["names"]
     if step.verb == "await-heartbeat" and state.steps[step_id].attempt > 1:
         args["restart"] = True
     return Operation(

@@ -14,13 +14,23 @@ from django.db.models.signals import post_delete, post_save, pre_save
 WATCHED = frozenset(
     {
         "organisation", "estate", "protection", "crosswalks", "plans", "scripts", "evidence", "drills",
-        "auth", "access", "approvals", "messages",
+        "auth", "access", "approvals", "messages", "names",
     }
 )  # fmt: skip
 """Apps whose rows people change. Runs have a log of their own; sessions are nobody's business."""
 # What is retired is told of where it was; what is kept of it holds sealed secrets.
 UNWATCHED = frozenset(
-    {"EstateMark", "ImportJob", "Seal", "RunRegister", "Stone", "DrillTime", "HeldRow", "Retired"}
+    {
+        "EstateMark",
+        "ImportJob",
+        "Seal",
+        "RunRegister",
+        "Stone",
+        "DrillTime",
+        "HeldRow",
+        "Retired",
+        "KnownNameRow",
+    }
 )
 HIDDEN = frozenset(
     {

@@ -34,7 +34,8 @@ class Options:
     ``var`` holds everything that is not source. ``replication_port`` is where standbys follow the private
     database, on ``listen`` and with TLS; 0 for none.
     ``site_port`` is the port of the first practice site of the
-    scenario, the others follow; ``practice_port`` is where practice sites are made that belong to none.
+    scenario, the others follow; ``practice_port`` is where practice sites are made that belong to none, and
+    ``names_port`` where the demo has a name server.
     ``pace`` is what practice runs are offered. ``agent_hosts`` names, separated by commas, hosts and
     networks that site agents may be on; ``agent_certificate`` is a PEM file with certificate and key that
     they are shown. ``db_host`` is empty for the private database, which has no port; of another one it names
@@ -65,6 +66,7 @@ class Options:
     plain_port: int = 0
     site_port: int = 8472
     practice_port: int = 8469
+    names_port: int = 8468
     scenario: Path = ROOT / "demo" / "tidewell"
     pace: int = 20
     organisation: str = ""

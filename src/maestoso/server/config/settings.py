@@ -55,6 +55,7 @@ INSTALLED_APPS = [
     "maestoso.server.protection",
     "maestoso.server.crosswalks",
     "maestoso.server.scripts",
+    "maestoso.server.names",
     "maestoso.server.runs",
     "maestoso.server.evidence",
     "maestoso.server.readiness",

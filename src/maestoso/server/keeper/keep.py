@@ -1,4 +1,4 @@
-"""One thread for each site, for the records, for the board and for messages: nothing slow delays the rest."""
+"""One thread for each site, for the records, the board, messages and names: nothing slow delays the rest."""
 
 from __future__ import annotations
 
@@ -19,6 +19,7 @@ from maestoso.server.keeper.leases import LEASE_S, release, take
 from maestoso.server.keeper.tasks import RECORD_TASKS, SITE_TASKS
 from maestoso.server.messages.deliver import deliver
 from maestoso.server.messages.notice import notice
+from maestoso.server.names.services import read_zones
 
 EVERY_S = 6.0
 """Between two looks at each; at rest they are what costs most of all that Maestoso does."""
@@ -27,9 +28,10 @@ BOARD_EVERY_S, BOARD_AT_MOST_EVERY_S = 5.0, 1.0
 BOARD_SELDOM_S = 30.0
 """which may be long while nobody looks: whoever opens a page announces it."""
 BACKUPS_EVERY_S = 30.0
+NAMES_EVERY_S = 10.0
 MESSAGES_AT_MOST_EVERY_S = 1.0
 RENEW_S = LEASE_S / 4
-RECORDS, BOARD, BACKUPS, MESSAGES = "records", "board", "backups", "messages"
+RECORDS, BOARD, BACKUPS, MESSAGES, NAMES = "records", "board", "backups", "messages", "names"
 log = logging.getLogger("maestoso.keeper")
 Task = Callable[[], None]
 
@@ -44,7 +46,7 @@ def keep(stop: threading.Event, clock: Clock, owner: str) -> None:
         except Exception:
             log.exception("Which sites there are cannot be read; it is tried again")
             codes = []
-        for duty in [RECORDS, BOARD, BACKUPS, MESSAGES, *codes]:
+        for duty in [RECORDS, BOARD, BACKUPS, MESSAGES, NAMES, *codes]:
             if duty not in there or not there[duty].is_alive():
                 tasks, pause = _duty(duty, clock, stop)
                 there[duty] = threading.Thread(
@@ -111,6 +113,8 @@ def _duty(
         return lambda: [refresh], pause
     if duty == BACKUPS:
         return lambda: [partial(back_up_when_due, clock)], lambda: stop.wait(BACKUPS_EVERY_S)
+    if duty == NAMES:
+        return lambda: [partial(read_zones, clock)], lambda: stop.wait(NAMES_EVERY_S)
     if duty == MESSAGES:
         ear = news.NewsWaiter()
 

@@ -17,7 +17,7 @@ from maestoso.core.planning.merge import merge
 from maestoso.core.planning.parts import expand_parts
 from maestoso.core.planning.suggest import Suggestion, suggest, suggest_changes
 from maestoso.core.planning.templates import BY_KEY, from_template
-from maestoso.core.readiness import cue_rules, part_rules, plan_rules
+from maestoso.core.readiness import cue_rules, name_rules, part_rules, plan_rules
 from maestoso.core.readiness.context import Context
 from maestoso.server.access.roles import known_roles
 from maestoso.server.audit.record import recorded
@@ -196,6 +196,7 @@ def _refuse_what_can_never_run(plan: Plan, at: datetime) -> None:
         plan_rules.out_of_range,
         cue_rules.cue_twice,
         cue_rules.cue_malformed,
+        name_rules.name_malformed,
         part_rules.parts_hold,
     ):
         # Some of these rules warn as well, and a draft that one is warned of can be saved.

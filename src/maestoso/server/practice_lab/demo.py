@@ -24,6 +24,8 @@ from maestoso.core.ports import Clock
 from maestoso.core.readiness.assess import Options
 from maestoso.core.runs.events import Draft, Event
 from maestoso.core.runs.state import RunState
+from maestoso.names.zone_server import ZoneServers
+from maestoso.practice.name_server import PracticeNames
 from maestoso.practice.rehearsal import Rehearsal
 from maestoso.practice.scenario import Scenario
 from maestoso.practice.spec import Fault
@@ -37,6 +39,8 @@ from maestoso.server.estate.agents import pulse
 from maestoso.server.estate.models import Site
 from maestoso.server.estate.services import register_site, save_link
 from maestoso.server.estate.shapes import AgentAt
+from maestoso.server.names.services import keep_zone
+from maestoso.server.names.shapes import ZoneSave
 from maestoso.server.organisation.models import Organisation
 from maestoso.server.plans.services import find_plan, make_plan, save_plan
 from maestoso.server.protection.services import advance_stage, make_group, store_key
@@ -110,6 +114,9 @@ def load(scenario: Scenario, *, agent_urls: dict[str, str], token: str, clock: C
     for row in library.get("scripts", []):
         sent = ScriptSave(interpreter=row["interpreter"], text=row["text"], note=row.get("note", ""))
         save_script(row["name"], sent, author=AUTHOR, at=now - timedelta(days=120))
+    for one in zone_servers():
+        kept = ZoneSave(primary=one.primary, key_name=one.key_name, secret=one.secret)
+        keep_zone(one.zone, kept, author=AUTHOR, at=now - timedelta(days=120))
     rows = scenario.data("plans").get("plans", [])
     for plan in scenario.plans():
         make_plan(plan, author=AUTHOR, at=now - timedelta(days=120))
@@ -124,6 +131,12 @@ def load(scenario: Scenario, *, agent_urls: dict[str, str], token: str, clock: C
     for row in rows:
         if "then" in row:
             _change(row["code"], row["then"], now - timedelta(days=19))
+
+
+def zone_servers() -> list[ZoneServers]:
+    """The zones of the scenario at the demo's own name server."""
+    names = PracticeNames(home=OPTIONS.var / "names", port=OPTIONS.names_port, scenario=OPTIONS.scenario)
+    return [names.servers(zone) for zone in names.zones]
 
 
 def _change(code: str, then: dict[str, Any], at: datetime) -> None:

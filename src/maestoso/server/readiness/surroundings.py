@@ -10,6 +10,7 @@ from functools import cached_property
 from django.db.models import Max
 
 from maestoso.core.errors import NotFound
+from maestoso.core.landing.names import Known
 from maestoso.core.model.crosswalk import Crosswalk
 from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import Group, RecoveryPoint
@@ -26,6 +27,7 @@ from maestoso.server.estate.drift import drifted
 from maestoso.server.estate.models import EstateMark, Site, WorkloadRow
 from maestoso.server.estate.services import lacks, odd_of
 from maestoso.server.estate.snapshot import EstateSnapshot, estate
+from maestoso.server.names.services import known_names, names_mark, zones
 from maestoso.server.plans.models import PlanRow, PlanVersion
 from maestoso.server.plans.services import newest_versions
 from maestoso.server.protection.models import GroupRow
@@ -45,7 +47,7 @@ def as_of() -> tuple[str, ...]:
     """Tells one state of the estate, its crosswalks and the plans from every other."""
     mark = EstateMark.objects.filter(pk=1).values_list("mark", flat=True).first() or ""
     plans = PlanRow.objects.order_by("pk").values_list("code", "current")
-    return mark, *(f"{code} {number}" for code, number in plans)
+    return mark, names_mark(), *(f"{code} {number}" for code, number in plans)
 
 
 class Surroundings:
@@ -120,6 +122,16 @@ class Surroundings:
     def secrets(self) -> frozenset[str]:
         """Names of what is stored."""
         return secret_names()
+
+    @cached_property
+    def zones(self) -> Mapping[str, str]:
+        """Zones whose names can be changed, with what was wrong when they were read last."""
+        return zones()
+
+    @cached_property
+    def known_names(self) -> Known:
+        """What zones said when they were read last."""
+        return known_names()
 
     @cached_property
     def split(self) -> dict[str, str]:
@@ -226,6 +238,7 @@ class Surroundings:
             held=self.held(target), laid=laid, others=_other_plans(plan, others),
             rows=self.estate.rows, scripts=self.scripts,
             secrets=self.secrets, stages=self.stages, split=self.split, busy=self.busy, roles=self.roles,
+            zones=self.zones, known_names=self.known_names,
         )  # fmt: skip
 
     def context(self, plan: Plan, version: int, newest: Mapping[str, RecoveryPoint] | None = None) -> Context:

@@ -9,8 +9,10 @@ from typing import TypeVar
 
 from asgiref.sync import sync_to_async
 
-from maestoso.core.ports import Feed, LogUnavailable, SiteUnreachable
+from maestoso.core.model.names import NAME_SERVERS
+from maestoso.core.ports import Feed, LogUnavailable, SiteClient, SiteUnreachable
 from maestoso.core.runs.operations import Operation, OperationState
+from maestoso.names.client import NameServers
 from maestoso.server.estate.agents import speak_to
 from maestoso.server.estate.models import Site
 from maestoso.server.outbox.secrets import has_secrets, with_secrets
@@ -34,14 +36,8 @@ class RecordedSite:
 
     async def put_operation(self, operation: Operation, fence: int) -> OperationState:
         """Send it with its secrets."""
-        if has_secrets(operation):
-            try:
-                args = await sync_to_async(reachable(with_secrets))(operation)
-            except LogUnavailable as error:
-                # As if the site were away: it is sent again under its key once the secrets can be read.
-                raise SiteUnreachable(f"The secrets for it cannot be read now: {error}") from error
-            operation = replace(operation, args=args)
-        return await self._ask(lambda agent: agent.put_operation(operation, fence))
+        full = await _with_its_secrets(operation)
+        return await self._ask(lambda agent: agent.put_operation(full, fence))
 
     async def operation(self, key: str) -> OperationState | None:
         """As the client."""
@@ -78,6 +74,30 @@ class RecordedSite:
         elif as_of != self._as_of:
             # The one before is not closed: somebody may still be listening at it.
             self._agent, self._as_of = speak_to(*as_of), as_of
+
+
+class RecordedNames(NameServers):
+    """The servers of all zones, with the keys that stand in the records now."""
+
+    async def put_operation(self, operation: Operation, fence: int) -> OperationState:
+        """Begin it with its keys."""
+        return await super().put_operation(await _with_its_secrets(operation), fence)
+
+
+def client_of(code: str) -> SiteClient:
+    """Whom a step asks."""
+    return RecordedNames() if code == NAME_SERVERS else RecordedSite(code)
+
+
+async def _with_its_secrets(operation: Operation) -> Operation:
+    if not has_secrets(operation):
+        return operation
+    try:
+        args = await sync_to_async(reachable(with_secrets))(operation)
+    except LogUnavailable as error:
+        # As if the site were away: it is sent again under its key once the secrets can be read.
+        raise SiteUnreachable(f"The secrets for it cannot be read now: {error}") from error
+    return replace(operation, args=args)
 
 
 def _where(code: str) -> tuple[str, str, str] | None:

@@ -4,6 +4,7 @@ import { computed, ref, watch } from "vue";
 import { useLibrary } from "@/api/queries";
 import type { Cue, Plan } from "@/api/types";
 import { CUE_KINDS, CUE_WORDS, type CueKind, cuesOf, kindOf, newCue, type Owner, withKind } from "@/features/plans/draft";
+import NameRecords from "@/features/plans/NameRecords.vue";
 import KeptInput from "@/ui/KeptInput.vue";
 import MarkdownText from "@/ui/MarkdownText.vue";
 import { copy } from "@/ui/draft";
@@ -41,7 +42,7 @@ function fill() {
 const kind = computed(() => (cue.value ? kindOf(cue.value) : "hold"));
 function turn(to: CueKind) {
   if (!cue.value) return;
-  const unnamed = /^(hold|script|probe|pause|notify)-\d+$/.test(cue.value.id) && props.id === null;
+  const unnamed = /^(hold|script|probe|pause|notify|names)-\d+$/.test(cue.value.id) && props.id === null;
   cue.value = { ...withKind(cue.value, to), ...(unnamed ? { id: newCue(props.plan, to).id } : {}) };
   fill();
 }
@@ -59,6 +60,7 @@ const missing = computed(() => {
   if (one.hold && !one.hold.instruction.trim()) return "Say what the person is to do.";
   if (one.script && !one.script.script) return "Choose a script.";
   if (one.notify && !one.notify.text.trim()) return "Say what everybody is told.";
+  if (one.names?.records.some((record) => !record.name.trim() || (!record.workload && !Object.keys(record.at).length))) return "Say every name, and what it leads to.";
   return "";
 });
 function save() {
@@ -99,7 +101,7 @@ function remove() {
       <el-form-item label="Title"><el-input v-model="cue.title" required maxlength="80" /></el-form-item>
       <div class="two">
         <el-form-item label="When"><el-select v-model="cue.at" filterable default-first-option><el-option value="before" :label="`before ${place}`" /><el-option value="after" :label="`after ${place}`" /></el-select></el-form-item>
-        <el-form-item v-if="kind === 'script' || kind === 'probe'" label="When it fails"><el-select v-model="cue.on_failure" filterable default-first-option><el-option value="ask" label="the run asks" /><el-option value="go-on" label="the run goes on" /><el-option value="stop" label="the run is held" /></el-select></el-form-item>
+        <el-form-item v-if="kind === 'script' || kind === 'probe' || kind === 'names'" label="When it fails"><el-select v-model="cue.on_failure" filterable default-first-option><el-option value="ask" label="the run asks" /><el-option value="go-on" label="the run goes on" /><el-option value="stop" label="the run is held" /></el-select></el-form-item>
         <span v-else />
       </div>
       <p class="kinds">
@@ -154,6 +156,7 @@ function remove() {
 
       <el-form-item v-else-if="cue.pause" label="Seconds"><el-input v-model.number="cue.pause.seconds" type="number" min="1" max="86400" /></el-form-item>
       <el-form-item v-else-if="cue.notify" label="What everybody who has this open is told"><el-input v-model="cue.notify.text" type="textarea" :rows="3" maxlength="4000" /></el-form-item>
+      <NameRecords v-else-if="cue.names" v-model="cue.names" :plan="plan" :members="members" :here="owner?.kind === 'member' ? owner.workload : ''" />
     </form>
     <template #footer>
       <span v-if="missing" class="quiet missing">{{ missing }}</span>

@@ -34,6 +34,10 @@ const flow = computed(() => {
     <path :d="`M${from + 3.5} ${at + 8.5} l3 3 l-3 3`" />
   </g>
   <path v-else-if="mark === 'notify'" :d="`M${from} ${at + 18} v-12 l8 3 l-8 3`" class="notify" />
+  <g v-else-if="mark === 'name'" class="name">
+    <path :d="`M${from} ${at + 6} h${Math.max(wide, 12) - 5} l5 5.5 l-5 5.5 h-${Math.max(wide, 12) - 5} z`" />
+    <circle :cx="from + 4" :cy="at + 11.5" r="1.4" />
+  </g>
   <g v-else-if="mark === 'hold'" :transform="`translate(${from} ${at + 14})`" class="hold">
     <path d="M-7 0 a7 7 0 0 1 14 0" />
     <circle r="2" cy="-1" />
@@ -67,6 +71,14 @@ const flow = computed(() => {
   stroke-width: 1.3;
 }
 .script path,
+.name path {
+  fill: var(--sheet);
+  stroke: var(--ink-1);
+  stroke-width: 1.2;
+}
+.name circle {
+  fill: var(--ink-1);
+}
 .notify {
   fill: none;
   stroke: var(--brass);

@@ -21,6 +21,7 @@ from maestoso.server.backups.upgrade import way_back
 from maestoso.server.config.settings import OPTIONS, SECRETS
 from maestoso.server.estate.services import move_practice_sites
 from maestoso.server.evidence.register import begin_counting
+from maestoso.server.names.services import move_practice_zones
 from maestoso.server.practice_lab import demo
 from maestoso.server.reign.services import OtherInstallation, belongs_here
 
@@ -57,6 +58,8 @@ class Command(BaseCommand):
             codes = site_codes(OPTIONS.scenario)
             urls = {code: f"http://127.0.0.1:{OPTIONS.site_port + at}" for at, code in enumerate(codes)}
         move_practice_sites(urls)
+        if options["demo"]:
+            move_practice_zones(demo.zone_servers())
         if options["demo"] and not demo.is_loaded():
             with transaction.atomic():
                 self._load(urls)

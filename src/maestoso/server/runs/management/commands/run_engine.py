@@ -17,7 +17,7 @@ from maestoso.engine.incarnation import incarnation
 from maestoso.server.common.news import hearing
 from maestoso.server.config.collector import look_for_cycles_seldom
 from maestoso.server.runs.beats import Beats
-from maestoso.server.runs.delivery import RecordedSite
+from maestoso.server.runs.delivery import client_of
 from maestoso.server.runs.log import DatabaseRunLog
 
 LONGEST_NAME = 60
@@ -46,7 +46,7 @@ async def _conduct() -> None:
     name = os.environ.get("MAESTOSO_ENGINE_NAME", f"engine@{socket.gethostname()}")[:LONGEST_NAME]
     owner = incarnation(name)
     beats = Beats(name)
-    conductor = Conductor(DatabaseRunLog(), RecordedSite, owner, poll_s=POLL_S, on_turn=beats.turned)
+    conductor = Conductor(DatabaseRunLog(), client_of, owner, poll_s=POLL_S, on_turn=beats.turned)
     with hearing(conductor.wake):
         await conductor.conduct(stop)
     with suppress(DatabaseError):

@@ -1,0 +1,1 @@
+"""Zones whose names plans change: their servers and keys, and what they say."""
