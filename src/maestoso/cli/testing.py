@@ -31,7 +31,7 @@ FRONT_END, WORLD, KERNEL = "front end", "prepared world", "kernel of the guests"
 """What is made once before those jobs begin that need it."""
 FOLDERS = {
     "web": ("web",),
-    "core": ("cli", "core", "practice", "sites", "agent_kit", "agents", "engine"),
+    "core": ("cli", "core", "practice", "sites", "names", "agent_kit", "agents", "engine"),
     "server": ("server",),
     "e2e": ("e2e",),
     "guests": ("guests",),

@@ -149,6 +149,14 @@ async def _exchange(message: Any, server: str, *, signed: bool = False) -> Any:
         return answer
     except tuple(_TSIG_SAYS) as error:
         raise ServerRefused(f"{server} refused it: {_TSIG_SAYS[type(error)]}.") from error
+    except dns.exception.FormError as error:
+        # Success is signed; what is not signed can only be a refusal, and whose is not known.
+        said = (
+            "It does not have that zone, or does not know the key."
+            if signed
+            else "What it said cannot be read."
+        )
+        raise ServerRefused(f"{server} refused it. {said}") from error
     except (dns.exception.Timeout, TimeoutError) as error:
         raise ServerSilent(f"{server} does not answer.") from error
     except (OSError, EOFError, dns.exception.DNSException) as error:
