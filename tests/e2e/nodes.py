@@ -8,8 +8,8 @@ from __future__ import annotations
 
 from tests.e2e.application import until
 from tests.e2e.cluster import Cluster
+from tests.e2e.long_machines import Machines
 from tests.e2e.seeds import ByChance, run_seeds
-from tests.e2e.test_machines import Machines
 
 ENDS_S = 900.0
 

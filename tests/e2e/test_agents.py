@@ -133,6 +133,7 @@ class ThereAndBack(unittest.TestCase):
         for agent in self.agents.values():
             keys = [entry["key"] for entry in agent.get("/journal", "Journal", after=0)["entries"]]
             self.assertEqual(len(keys), len(set(keys)), "every effect is there once")
+        self.lose_the_source()
 
     def abort_a_test(self) -> None:
         """One that is aborted once a copy has power; nothing of it is left."""
@@ -148,7 +149,8 @@ class ThereAndBack(unittest.TestCase):
         """Whether copies have power at the other site."""
         return bool(self.agents[AWAY].get("/pulse", "SitePulse")["copies"])
 
-    def test_a_disaster_in_which_the_source_is_gone(self) -> None:
+    def lose_the_source(self) -> None:
+        """A disaster, with what an agent alone remembers."""
         self.two.lose(HOME)
         until(lambda: self.api.get("/sites")["sites"][0]["lost_because"], "the loss to be seen")
         lost = self.run_through(kind="disaster", acknowledged=True, go_on=True)

@@ -26,6 +26,7 @@ OWN = {
     "estate_site": {"agent_url", "agent_token"},
     "evidence_runregister": {"mark", "key", "token"},
     "evidence_seal": {"key", "token"},
+    "names_zone": {"primary", "sealed"},
     "protection_grouprow": {"key"},
     "reign_reign": {"installation"},
     "scripts_secret": {"sealed"},
@@ -213,20 +214,6 @@ class AnotherOne(unittest.TestCase):
         self.assertEqual(done.returncode, 1)
         self.assertIn("MAESTOSO_ADMIN_PASSWORD", done.stderr)
         self.assertIn("Nothing was running", self.other.command("stop").stdout)
-
-    def test_twice_in_a_row_from_another_directory_and_nothing_is_left_running(self) -> None:
-        self.other.start()
-        password = self.other.password
-        self.assertEqual(self.other.interrupt(), 0)
-        self.assertEqual(self.other.command("stop").stdout.strip(), "Nothing was running.")
-        self.other.start()
-        self.assertEqual(self.other.password, password)
-        runs = self.other.api().get("/runs")["runs"]
-        self.assertEqual(len(runs), 6)
-        self.assertIn("Stopped", self.other.command("stop").stdout)
-        until(lambda: self.other.process and self.other.process.poll() is not None, "the launcher to end")
-        self.assertIn("Removed", self.other.command("reset").stdout)
-        self.assertFalse(self.other.options.var.exists())
 
 
 class ACopiedWorld(unittest.TestCase):

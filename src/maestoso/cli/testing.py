@@ -1,4 +1,4 @@
-"""``./maestoso test``: everything that must hold, two things at a time, what fails fastest first."""
+"""``./maestoso test``: everything that must hold, three things at a time, what fails fastest first."""
 
 from __future__ import annotations
 
@@ -25,8 +25,11 @@ TIMES = ROOT / "var" / "log" / "test-times.jsonl"
 FIRST_TREE, TREES = "MAESTOSO_TEST_FIRST_TREE", "MAESTOSO_TEST_TREES"
 WALKS_OF_A_TREE = 64
 MEASURED = ROOT / "tests" / "measured.json"
+LONG = "long_*.py"
+"""Files with tests that ``soak --once`` runs, and ``test`` only by their names."""
 MOST_SLOW = 15
-WORKERS = 2
+WORKERS = 3
+"""One more than the cores that are asked for: many a test waits for something."""
 FRONT_END, WORLD, KERNEL = "front end", "prepared world", "kernel of the guests"
 """What is made once before those jobs begin that need it."""
 FOLDERS = {
@@ -107,8 +110,11 @@ def soak(
     standby: int = 0,
     cluster: int = 0,
 ) -> int:
-    """The long crash harness, whose report is under ``var/soak``; or so many ``walks`` or ``schedules``,
-    or so many stories of real machines (``guests``), of takeovers (``standby``) or of a cluster's nodes."""
+    """The long crash harness, whose report is under ``var/soak``, and ``once`` the long tests.
+
+    Or so many ``walks`` or ``schedules``, or so many stories of real machines (``guests``), of takeovers
+    (``standby``) or of a cluster's nodes.
+    """
     if schedules:
         command = [sys.executable, "-m", "tests.engine.schedules", "--count", str(schedules)]
         return subprocess.run([*command, "--seed", str(seed)], cwd=ROOT, check=False).returncode
@@ -121,7 +127,10 @@ def soak(
             command = [sys.executable, "-m", module, "--seeds", str(seeds), "--seed", str(seed)]
             return subprocess.run(command, cwd=ROOT, check=False).returncode
     command = [sys.executable, "-m", "tests.e2e.soak", "--minutes", str(minutes), "--seed", str(seed)]
-    return subprocess.run([*command, *(["--once"] if once else [])], cwd=ROOT, check=False).returncode
+    if not once:
+        return subprocess.run(command, cwd=ROOT, check=False).returncode
+    ended = subprocess.run([*command, "--once"], cwd=ROOT, check=False).returncode
+    return test(_long()) or ended
 
 
 # --- what there is to do ---
@@ -196,14 +205,20 @@ def _of_part(part: str, more: list[str]) -> list[Job]:
     ]
 
 
-def _modules(part: str, measured: dict[str, float]) -> list[str]:
+def _modules(part: str, measured: dict[str, float], named: str = "test_*.py") -> list[str]:
     """The modules of tests of a part, the longest first; what was never measured may be long."""
     found = [
         ".".join(file.relative_to(ROOT).with_suffix("").parts)
         for folder in FOLDERS[part]
-        for file in (ROOT / "tests" / folder).rglob("test_*.py")
+        for file in (ROOT / "tests" / folder).rglob(named)
     ]
     return sorted(found, key=lambda name: (-measured.get(name, 1e9), name))
+
+
+def _long() -> list[str]:
+    """The modules that take so long that only a soak runs them; of real machines, where those can run."""
+    parts = [part for part in FOLDERS if part != "guests" or not ready.why_not()]
+    return [name for part in parts for name in _modules(part, {}, LONG)]
 
 
 def _spread(modules: list[str], measured: dict[str, float]) -> list[list[str]]:
