@@ -24,6 +24,7 @@ CALL = (
     "1. taken a card payment in the training account,\n2. seen it clear.\n"
 )
 NOT_RIGHT = "Ask the payments desk to look at the bank line, and try the card once more."
+FRONT = "booking.tidewell.example"
 TELL = "Booking is up at Hilltop. Tell the quays that tickets are sold again."
 GROUPS = ("Harbour core", "Time and trust", "Booking data", "Booking services")
 
@@ -140,6 +141,16 @@ class TheSamePlanThreeTimes(Authoring):
         page.get_by_label("What can be done if it is not right").fill(NOT_RIGHT)
         page.get_by_role("button", name="Add the cue").click()
         page.get_by_role("button", name="Rules of wave 4").click()
+        self.cue(
+            page.locator("aside").get_by_role("button", name="+ cue").first,
+            "The name leads to it",
+            "Names lead there",
+        )
+        choose(page.get_by_role("dialog").get_by_label("When", exact=True), "after")
+        expect(page.get_by_text("Say every name, and what it leads to.")).to_be_visible()
+        page.get_by_role("dialog").get_by_label("Name", exact=True).fill(FRONT)
+        choose(page.get_by_label("Leads to"), "web-01")
+        page.get_by_role("button", name="Add the cue").click()
         for title, protocol, more in (
             ("The front page answers", "http", {"The answer holds": "book-web"}),
             ("Its certificate is good for two weeks", "tls", {}),
@@ -251,7 +262,12 @@ class TheSamePlanThreeTimes(Authoring):
         self.type_into("Time limit, min", "60")
         self.type_into("What can be done if it is not right", NOT_RIGHT)
         self.add_cue()
-        self.cue_by_keys("IV: Rules of wave 4", "The front page answers", "A service must answer")
+        self.cue_by_keys("IV: Rules of wave 4", "The name leads to it", "Names lead there")
+        self.choose("When", "after")
+        self.type_into("Name", FRONT)
+        self.choose("Leads to", "web-01")
+        self.add_cue()
+        self.cue_by_keys("", "The front page answers", "A service must answer")
         self.choose("When", "after")
         self.choose("Of which workload", "web-01")
         self.type_into("The answer holds", "book-web")

@@ -106,7 +106,7 @@ class EveryPage(unittest.TestCase):
             "run-evidence": f"/runs/{tests[0]}/evidence",
             "compared": f"/runs/{tests[1]}/compared/{tests[0]}", "proof": "/evidence",
             "calendar": "/evidence/calendar", "check": "/evidence/check", "audit": "/evidence/audit",
-            "trend": "/evidence/plans/BOOK", "settings": "/settings", "retired": "/settings/retired", "takeover": "/takeover", "backups": "/settings/backups", "messages": "/settings/messages",
+            "trend": "/evidence/plans/BOOK", "settings": "/settings", "retired": "/settings/retired", "takeover": "/takeover", "backups": "/settings/backups", "messages": "/settings/messages", "names": "/settings/names",
             "people": "/settings/people", "approvals": "/approvals", "approval": "/approvals/1", "account": "/account", "invitation": "/invitation/mara/some-secret",
             "sign-in": "/settings/sign-in", "provider-return": "/sign-in/provider?code=x&state=y",
             "jobs": "/jobs", "lab": "/lab", "help": "/help/plans", "nowhere": "/no/such/page",

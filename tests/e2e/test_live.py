@@ -6,6 +6,8 @@ import re
 import unittest
 from typing import Any
 
+import dns.message
+import dns.query
 from playwright.sync_api import Page, expect
 
 from tests.e2e.application import Application, choose, module_browser, until, visit
@@ -13,6 +15,7 @@ from tests.e2e.application import Application, choose, module_browser, until, vi
 APP = Application()
 PLAYWRIGHT: dict[str, Any] = {}
 PACE = "200"
+NAME, HERE, THERE = "booking.tidewell.example", "10.20.6.11", "172.18.6.11"
 
 
 def setUpModule() -> None:
@@ -54,6 +57,12 @@ class Live(unittest.TestCase):
         expect(button).to_be_enabled()
         button.click()
         expect(page).to_have_url(re.compile(r"/runs/\d+$"))
+
+    def name_leads_to(self) -> list[str]:
+        """As a client asks the name server."""
+        question = dns.message.make_query(NAME, "A")
+        answer = dns.query.udp(question, "127.0.0.1", port=APP.options.names_port, timeout=20)
+        return [data.to_text() for rows in answer.answer for data in rows]
 
     def need(self, text: str) -> Any:
         """A card under 'needs you'."""
@@ -101,6 +110,8 @@ class APlannedFailover(Live):
         page.get_by_role("radio", name=re.compile("^Move it to Hilltop")).click()
         expect(page.get_by_text("11 workloads at Quayside are shut down")).to_be_visible()
         expect(page.get_by_text(re.compile("all of it can be rolled back"))).to_be_visible()
+        # It is known what the name leads to as soon as the keeper has read its zone.
+        expect(page.get_by_text(f"{NAME} (A) will lead to {THERE}, and leads to {HERE} now.")).to_be_visible()
         self.start("BOOK", "planned")
         expect(page.get_by_label("Outage")).to_contain_text("and counting")
         expect(page.get_by_label("Copies")).to_contain_text("all fenced")
@@ -110,6 +121,7 @@ class APlannedFailover(Live):
         expect(page.get_by_role("button", name="Abort …")).to_have_count(0)
         expect(self.sentence).to_contain_text("is up at Hilltop")
         self.running("13 running")
+        self.assertEqual(self.name_leads_to(), [THERE])
         # Somebody closes the browser and comes back: the same run, the same question.
         page.reload()
         self.need("Commit, or roll back?").get_by_role("button", name="Roll back").click()
@@ -117,6 +129,7 @@ class APlannedFailover(Live):
         expect(self.sentence).to_contain_text("was rolled back")
         self.running("35 running")
         self.assertEqual(APP.site(f"/remains?mark=p{self.run_number()}")["remains"], [])
+        self.assertEqual(self.name_leads_to(), [HERE])
 
     def test_aborting_says_what_it_would_do_from_here(self) -> None:
         page = self.page
@@ -131,6 +144,32 @@ class APlannedFailover(Live):
         dialog.get_by_role("button", name="Abort and take it back").click()
         expect(self.sentence).to_contain_text("aborted and taken back")
         self.running("35 running")
+
+
+class Zones(Live):
+    def test_a_zone_is_tried_and_another_one_added_and_forgotten(self) -> None:
+        page = self.page
+        page.get_by_role("link", name="Settings").click()
+        page.get_by_role("link", name="Names").click()
+        expect(self.sentence).to_have_text("1 zone can be changed when workloads move.")
+        zone = page.get_by_role("region", name="tidewell.example")
+        expect(zone.get_by_role("row").filter(has_text=NAME)).to_be_visible()
+        zone.get_by_role("button", name="Try tidewell.example").click()
+        expect(zone.get_by_role("status")).to_contain_text("takes changes with this key")
+        page.get_by_role("button", name="Add a zone").click()
+        dialog = page.get_by_role("dialog")
+        dialog.get_by_label("Zone").fill("ferries.example")
+        dialog.get_by_label("Server that takes changes").fill(f"127.0.0.1:{APP.options.names_port}")
+        dialog.get_by_label("Name of the key").fill("nobody")
+        dialog.get_by_label("Secret of the key").fill("short")
+        dialog.get_by_role("button", name="Add it").click()
+        expect(dialog).to_contain_text("The secret is no base64 of 16 to 128 bytes.")
+        dialog.get_by_label("Secret of the key").fill("c2hhbGwgYmUgbG9uZyBlbm91Z2ggZm9yIGl0IQ==")
+        dialog.get_by_role("button", name="Add it").click()
+        expect(self.sentence).to_have_text("ferries.example could not be read.")
+        page.get_by_role("button", name="Forget ferries.example").click()
+        page.get_by_role("button", name="Forget it").click()
+        expect(self.sentence).to_have_text("1 zone can be changed when workloads move.")
 
 
 class TheWorstDay(Live):

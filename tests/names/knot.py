@@ -71,6 +71,7 @@ class WithServers(unittest.TestCase):
     """A primary server, and on demand a second one; both hold the zone above."""
 
     def setUp(self) -> None:
+        super().setUp()
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)

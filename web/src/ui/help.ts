@@ -12,6 +12,7 @@ export const TOPICS = [
   ["people", "People and roles"],
   ["settings", "Settings"],
   ["messages", "Messages"],
+  ["names", "Names"],
   ["operations", "Operation"],
   ["scaling", "Scaling"],
   ["practice-lab", "Practice lab"],

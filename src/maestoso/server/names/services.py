@@ -71,7 +71,7 @@ def keep_zone(name: str, sent: ZoneSave, *, author: str, at: datetime) -> None:
         said = f"There are {len(sent.others)} other servers."
         raise BadValue(said, f"Give at most {MOST_OTHERS}.", field="body.others")
     others = [_server(one, f"body.others[{number}]") for number, one in enumerate(sent.others)]
-    if not is_name(f"{sent.key_name}.key"):
+    if not is_name(f"{canonical(sent.key_name)}.key"):
         said = f"{sent.key_name[:80]!r} is no name of a key."
         raise BadValue(said, "Write it as its server does, such as maestoso.", field="body.key_name")
     if sent.algorithm not in ALGORITHMS:
