@@ -158,7 +158,7 @@ class Zones(Live):
         expect(zone.get_by_role("status")).to_contain_text("takes changes with this key")
         page.get_by_role("button", name="Add a zone").click()
         dialog = page.get_by_role("dialog")
-        dialog.get_by_label("Zone").fill("ferries.example")
+        dialog.get_by_label("Zone", exact=True).fill("ferries.example")
         dialog.get_by_label("Server that takes changes").fill(f"127.0.0.1:{APP.options.names_port}")
         dialog.get_by_label("Name of the key").fill("nobody")
         dialog.get_by_label("Secret of the key").fill("short")
