@@ -5,7 +5,7 @@ from __future__ import annotations
 import unittest
 from dataclasses import replace
 
-from maestoso.core.model.cue import Cue, Hold, Notify, Pause, Probe, ScriptCall
+from maestoso.core.model.cue import Cue, Hold, NameRecord, Names, Notify, Pause, Probe, ScriptCall
 from maestoso.core.model.plan import Plan
 from maestoso.core.runs.events import Draft
 from maestoso.core.runs.state import RunState, fold
@@ -26,12 +26,12 @@ def after_all(**part: object) -> Plan:
     return worlds.plan(cues=(Cue(id="x", title="X", at="after", **part),))  # type: ignore[arg-type]
 
 
-def played(plan: Plan, *faults: Fault, silent: bool = False) -> Rehearsal:
+def played(plan: Plan, *faults: Fault, silent: bool = False, **more: object) -> Rehearsal:
     """A test of ``plan``; a ``silent`` person answers no hold."""
     world = worlds.world()
     for fault in faults:
         world.add_fault(fault, world.now)
-    ctx = worlds.context(plan=plan, scripts={"hello": SCRIPT}, secrets=frozenset({"token"}))
+    ctx = worlds.context(plan=plan, scripts={"hello": SCRIPT}, secrets=frozenset({"token"}), **more)
     rehearsal = Rehearsal("r-1", worlds.inputs(ctx), {"B": world}, worlds.NOW, "ann")
 
     def person(state: RunState) -> tuple[Draft, float] | None:
@@ -167,6 +167,44 @@ class PausesAndWords(unittest.TestCase):
         done = played(after_all(notify=Notify(text="tickets are sold again")))
         event = next(e for e in done.log if e.kind == "step.done" and e.data["step"] == "notify:x")
         self.assertEqual(sentence(event, done.state.graph), "Everybody was told: Tickets are sold again.")
+
+
+class CopiesByName(unittest.TestCase):
+    """In a test the isolated networks answer the names of a plan, and nobody else hears of them."""
+
+    def test_they_are_answered_there_and_gone_with_the_networks(self) -> None:
+        record = NameRecord(name="shop.tidewell.example", workload="web")
+        plan = worlds.plan(
+            cues=(
+                Cue(id="n", title="The front", at="after", names=Names(records=(record,))),
+                Cue(id="p", title="It is answered", at="after",
+                    probe=Probe(workload="web", port=1014, protocol="dns", name=record.name)),
+            )
+        )  # fmt: skip
+        done = played(plan, zones={"tidewell.example": ""})
+        self.assertEqual((done.state.outcome, done.worlds["B"].sandboxes), ("passed", {}))
+        (landed,) = [
+            nic.addresses[0].ip
+            for one in done.state.inputs.landings
+            if one.workload == "web"
+            for nic in one.nics
+        ]
+        self.assertEqual(done.state.steps["probe:p"].result["values"], [str(landed)])
+        (told,) = [entry for entry in done.worlds["B"].journal if entry.verb == "name-copies"]
+        self.assertEqual(told.effect, {"named": [record.name]})
+
+    def test_without_an_isolated_network_nobody_could_ask(self) -> None:
+        world = worlds.world()
+        args = {"mark": "t9", "names": []}
+        world.submit(
+            "k",
+            Submission(verb="name-copies", subject="The front", run="r", fence=1, args=args, pace=1.0),
+            world.now,
+        )
+        world.advance(world.now + 60)
+        state = world.operation("k")
+        assert state is not None
+        self.assertEqual((state.status, state.code), ("failed", "no-such-network"))
 
 
 class Holds(unittest.TestCase):

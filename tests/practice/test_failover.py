@@ -10,6 +10,8 @@ from maestoso.core.codec import to_data
 from maestoso.core.evidence.report import report
 from maestoso.core.landing.ground import Ground
 from maestoso.core.landing.twin import twin
+from maestoso.core.model.cue import Cue, Hold, NameRecord, Names
+from maestoso.core.model.names import KnownName
 from maestoso.core.model.plan import Member, Plan
 from maestoso.core.planning.inputs import GroupCopy, RunInputs
 from maestoso.core.planning.turned import turned
@@ -18,6 +20,7 @@ from maestoso.core.runs.journal import Effect, broken_promises
 from maestoso.core.runs.progress import measures
 from maestoso.core.runs.state import RunState, fold
 from maestoso.core.runs.watching import outages
+from maestoso.core.runs.words import sentence
 from maestoso.practice.live import checksum
 from maestoso.practice.rehearsal import Person, Rehearsal
 from maestoso.practice.spec import Fault
@@ -94,6 +97,51 @@ class Planned(Sites):
         fences = {e.subject: e.effect["checksum"] for e in self.a.journal if e.verb == "fence"}
         promoted = next(e.effect["checksums"] for e in self.b.journal if e.verb == "promote")
         self.assertEqual(promoted, fences)
+
+    def test_names_lead_there_and_back_when_it_is_rolled_back(self) -> None:
+        name = "shop.tidewell.example"
+        cue = Cue(
+            id="n",
+            title="The front",
+            at="after",
+            names=Names(records=(NameRecord(name=name, workload="web"),)),
+        )
+        known = {(name, "A"): KnownName(name=name, type="A", values=("10.1.0.14",), ttl_s=300)}
+        ctx = worlds.context(plan=worlds.plan(cues=(cue,)), zones={"tidewell.example": ""}, known_names=known)
+        state = self.run_through(worlds.live_inputs("planned", ctx), worlds.decide_for("roll-back"))
+        self.assertEqual(state.outcome, "rolled back")
+        order = [event.data["step"] for event in self.log if event.kind == "step.done"]
+        self.assertLess(order.index("names:n"), order.index("old-answers:n"))
+        self.assertLess(order.index("decision") if "decision" in order else 0, order.index("names-back:n"))
+        self.assertLess(
+            max(order.index(f"start-again:{one}") for one in worlds.NAMES), order.index("names-back:n")
+        )
+        waited = [event.run_s for event in self.log if event.data.get("step") in ("names:n", "old-answers:n")]
+        self.assertGreaterEqual(waited[-1] - waited[0], 300)
+        said = [sentence(event, state.graph) for event in self.log if event.data.get("step") == "names:n"]
+        self.assertEqual(said[0], "The front, asked of the name servers.")
+        self.assertIn(f"The front, done. {name} leads to 10.2.0.14, and led to 10.1.0.14.", said)
+
+    def test_a_name_that_never_changed_is_not_put_back(self) -> None:
+        cue = Cue(
+            id="n",
+            title="The front",
+            at="after",
+            names=Names(records=(NameRecord(name="a.tidewell.example", workload="web"),)),
+        )
+        ctx = worlds.context(plan=worlds.plan(cues=(cue,)), zones={"tidewell.example": ""})
+        inputs = worlds.live_inputs("planned", ctx)
+
+        hold = replace(
+            inputs.plan,
+            cues=(Cue(id="h", title="Wait", hold=Hold(instruction="Call.", limit_s=5, then="abort")), cue),
+        )
+        state = self.run_through(
+            replace(inputs, plan=hold),
+            lambda state: None if "hold:h" in state.persons else worlds.judge(state),
+        )
+        self.assertEqual(state.outcome, "aborted")
+        self.assertEqual((state.steps["names:n"].attempt, state.steps["names-back:n"].attempt), (0, 0))
 
     def test_the_source_closes_down_in_the_reverse_of_the_boot_order(self) -> None:
         self.run_through(worlds.live_inputs("planned"))

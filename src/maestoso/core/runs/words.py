@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from maestoso.core.model.names import NAME_SERVERS
 from maestoso.core.planning.graph import StepGraph
 from maestoso.core.runs.events import ENGINE, Event
 
@@ -61,6 +62,17 @@ def _seen(away: Sequence[Sequence[str]], back: Sequence[Sequence[str]]) -> str:
     return " ".join(told) or "Seen from outside, every service answers."
 
 
+def _changed(result: Mapping[str, Any]) -> str:
+    """What a step made of names; nothing where it is about something else."""
+    told = [
+        f" {one['name']} leads to {', '.join(one['after']) or 'nothing'}, and led to "
+        f"{', '.join(one['before']) or 'nothing'}."
+        for one in result.get("names", ())[:MOST_NAMED]
+    ]
+    more = len(result.get("names", ())) - MOST_NAMED
+    return "".join(told) + (f" {more} more names changed." if more > 0 else "")
+
+
 def _signed(data: Mapping[str, Any]) -> str:
     """Who approved a start, or why it was an emergency; nothing where it needed nobody."""
     if data.get("emergency"):
@@ -80,10 +92,11 @@ def sentence(event: Event, graph: StepGraph) -> str:
             text = f"{who} started the {_KINDS[data['inputs']['kind']]}.{_signed(data)}"
         case "step.asked":
             again = f", try {data['attempt']}" if data["attempt"] > 1 else ""
-            text = f"{what}, asked of the site{again}."
+            whom = "name servers" if graph[data["step"]].site == NAME_SERVERS else "site"
+            text = f"{what}, asked of the {whom}{again}."
         case "step.done":
             told = _full(graph[data["step"]].args.get("text", "")) if verb == "notify" else ""
-            text = f"Everybody was told:{told}" if told else f"{what}, done."
+            text = f"Everybody was told:{told}" if told else f"{what}, done.{_changed(data.get('result') or {})}"
         case "step.failed":
             text = f"{what}, failed.{_full(data['reason'])}"
         case "step.skipped":
