@@ -96,7 +96,9 @@ def sentence(event: Event, graph: StepGraph) -> str:
             text = f"{what}, asked of the {whom}{again}."
         case "step.done":
             told = _full(graph[data["step"]].args.get("text", "")) if verb == "notify" else ""
-            text = f"Everybody was told:{told}" if told else f"{what}, done.{_changed(data.get('result') or {})}"
+            text = (
+                f"Everybody was told:{told}" if told else f"{what}, done.{_changed(data.get('result') or {})}"
+            )
         case "step.failed":
             text = f"{what}, failed.{_full(data['reason'])}"
         case "step.skipped":
