@@ -99,8 +99,10 @@ class Choosing(unittest.TestCase):
         self.assertEqual(sorted(modules), sorted(there))
 
     def test_workers_have_about_the_same_to_do_and_the_unknown_comes_first(self) -> None:
-        measured = {"a": 50.0, "b": 30.0, "c": 25.0, "d": 1.0}
-        self.assertEqual(testing._spread(["a", "b", "c", "d"], measured), [["a", "d"], ["b", "c"]])
+        measured = {"a": 50.0, "b": 30.0, "c": 25.0, "d": 20.0, "e": 1.0}
+        self.assertEqual(
+            testing._spread(["a", "b", "c", "d", "e"], measured), [["a"], ["b", "e"], ["c", "d"]]
+        )
         self.assertEqual(testing._spread(["a"], measured), [["a"]])
         self.assertIn("tests.core.test_codec", testing._modules("core", {"tests.cli.test_testing": 9.0})[:-1])
 

@@ -215,6 +215,17 @@ class Folders(Platform):
             op.note(f"sandbox:{op.subject}", None)
             op.effect(removed=op.subject)
 
+    def name_copies(self, op: Operation) -> None:
+        """Names are noted with their networks, and gone with them; nobody asks a file for a name."""
+        boxes = {
+            name: box for name, box in self.store.notes("sandbox:").items() if box["mark"] == op.args["mark"]
+        }
+        if not boxes:
+            raise Failure("no-such-network")
+        for name, box in boxes.items():
+            op.note(f"sandbox:{name}", {**box, "names": [*box.get("names", ()), *op.args["names"]]})
+        op.effect(named=sorted(one["name"] for one in op.args["names"]))
+
     def prove_isolation(self, op: Operation) -> dict[str, Any]:
         """Nothing routes here, so only an adapter in another network can lead out."""
         boxes = self.store.notes("sandbox:")

@@ -35,7 +35,7 @@ _OF_CODES: dict[str, str] = {
     "run-started": RUNS, "run-ended": RUNS, "emergency-unreviewed": RUNS,
     "approval": APPROVALS,
     "site-lost": SITES, "link-cut": SITES, "ran-twice": SITES, "agent-forgot": SITES,
-    "inventory-drift": SITES,
+    "inventory-drift": SITES, "outage-declared": SITES,
     "group-trouble": COPIES, "needed-unprotected": COPIES, "unprotected": COPIES,
     "plan-blocked": PLANS, "proof-stale": PLANS, "proof-test-overdue": PLANS, "proof-never-tested": PLANS,
     "without-protection": PLANS, "away-from-home": PLANS, "without-purpose": PLANS,
@@ -46,7 +46,7 @@ _OF_CODES: dict[str, str] = {
 ENDS_TOLD = frozenset(
     {
         "site-lost", "link-cut", "engine-silent", "workers-silent", "no-standby", "plan-blocked",
-        "group-trouble",
+        "group-trouble", "outage-declared",
     }
 )  # fmt: skip
 """Codes of what is told of again when it is over."""

@@ -507,6 +507,61 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/declare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * @description Say that a site is down. People are told, and the outage clock counts; nothing is started.
+         *
+         *     200 where it stands already: then it is the same, said again.
+         */
+        post: operations["declareOutage"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/declared": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What somebody declared and nobody withdrew. */
+        get: operations["declaredOutages"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/declared/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description It is not so, or not any more. */
+        delete: operations["withdrawOutage"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/drills": {
         parameters: {
             query?: never;
@@ -3946,6 +4001,30 @@ export interface components {
             left_off: boolean;
             assumed: boolean;
         };
+        OutageDeclaredSent: {
+            site?: string;
+            plan?: string;
+            reason: string;
+            since?: string | null;
+        };
+        OutageView: {
+            id: number;
+            site: string;
+            site_name: string;
+            plan: string;
+            plan_name: string;
+            /** Format: date-time */
+            since: string;
+            reason: string;
+            by: string;
+            /** Format: date-time */
+            said_at: string;
+            /** Format: date-time */
+            again_at: string;
+            ended_at: string | null;
+            ended_by: string;
+            to: string;
+        };
         Outcome: {
             workload: string;
             nic: string;
@@ -6770,6 +6849,95 @@ export interface operations {
             412: components["responses"]["Refused412"];
             413: components["responses"]["Refused413"];
             415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    declareOutage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OutageDeclaredSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutageView"];
+                };
+            };
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutageView"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    declaredOutages: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutageView"][];
+                };
+            };
+            403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    withdrawOutage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
             422: components["responses"]["Refused422"];
             503: components["responses"]["Refused503"];
         };

@@ -128,6 +128,7 @@ def a_test(site: Client, group: str, like: Mapping[str, Any], members: tuple[str
         ground.up(copy, name)
         _looked_at(site, ground, run, copy, name, box)
         _scripts(site, run, copy)
+        _names(site, run, box)
         site.fails("unregister", copy, "powered-on", run=run)
         site.fails("leak-check", run, "remains", run=run, mark=run)
         check(
@@ -188,6 +189,14 @@ def _scripts(site: Client, run: str, copy: str) -> None:
     )
     check(practised or "hello" in said.get("output", ""), "What a script said is not in the output.")
     site.fails("run-script", "a script", "script-altered", run=run, **{**what, "text": f"{text}#"})
+
+
+def _names(site: Client, run: str, box: str) -> None:
+    """Copies find each other by names, where the agent can have them do so."""
+    if "name-copies" in site.verbs():
+        names = [{"name": "shop.conformance.example", "type": "A", "values": ["192.0.2.7"]}]
+        site.done("name-copies", box, run=run, mark=run, names=names)
+        site.fails("name-copies", box, "no-such-network", run=run, mark=mark(), names=names)
 
 
 @contextmanager

@@ -22,6 +22,7 @@ SCHEDULE_DRILLS = "schedule-drills"
 ANSWER = "answer"
 RUN_TESTS = "run-tests"
 RUN_LIVE = "run-live"
+DECLARE = "declare-outages"
 APPROVE = "approve"
 USE_LAB = "use-lab"
 CHANGE_SETTINGS = "change-settings"
@@ -42,6 +43,7 @@ WORDS = {
     ANSWER: "answer what runs ask",
     RUN_TESTS: "start, steer and judge isolated tests",
     RUN_LIVE: "start, steer, commit and roll back live runs",
+    DECLARE: "say that a site is down, which starts nothing",
     APPROVE: "approve starts that need a second signature, and review emergency starts",
     USE_LAB: "break and mend practice sites",
     CHANGE_SETTINGS: "change the organisation's settings and seal keys",
@@ -80,11 +82,11 @@ ROLES = (
     ),
     Role(
         code="operator", name="Operator", words="Runs isolated tests and answers what any run asks.",
-        permissions=_WORKS | {ANSWER, RUN_TESTS, USE_LAB},
+        permissions=_WORKS | {ANSWER, RUN_TESTS, USE_LAB, DECLARE},
     ),
     Role(
         code="conductor", name="Conductor", words="Runs everything that moves production, and tests.",
-        permissions=_WORKS | {ANSWER, RUN_TESTS, RUN_LIVE},
+        permissions=_WORKS | {ANSWER, RUN_TESTS, RUN_LIVE, DECLARE},
     ),
     Role(
         code="approver", name="Approver", words="Gives the second signature that a start needs.",

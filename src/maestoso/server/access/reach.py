@@ -163,13 +163,14 @@ def check_object(request: Request, permission: str, kind: str, key: tuple[str, .
 
 NAMES = {
     "plan": "plan", "group": "group", "workload": "workload", "site": "site", "way": "way",
-    "run": "run", "drill": "drill", "approval": "request", "trap": "known trap",
+    "run": "run", "drill": "drill", "approval": "request", "trap": "known trap", "outage": "declared outage",
 }  # fmt: skip
 
 
 ABOUT_A_PLAN = {
     "drill": ("drills", "DrillRow", "plan_code"),
     "approval": ("approvals", "ApprovalRequest", "plan"),
+    "outage": ("declared", "DeclaredOutage", "plan"),
 }
 
 

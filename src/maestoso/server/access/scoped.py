@@ -18,11 +18,13 @@ OBJECTS: dict[str, str] = {
     "drills/{id}": "drill",
     "approvals/{id}": "approval",
     "traps/{id}": "trap",
+    "declared/{id}": "outage",
 }
 """What an address names, by how it begins."""
 
 OF_A_PLAN = frozenset(
-    {("POST", "runs"), ("POST", "approvals"), ("POST", "drills"), ("POST", "drills/try")}
+    {("POST", "runs"), ("POST", "approvals"), ("POST", "drills"), ("POST", "drills/try"),
+     ("POST", "declare")}
 )  # fmt: skip
 """Requests that name a plan in their body."""
 OF_A_THING = frozenset({("POST", "traps")})
@@ -32,7 +34,7 @@ LISTS = frozenset(
     {
         "site-line", "stream", "readiness", "search", "plans", "groups", "workloads", "sites", "crosswalks",
         "runs", "drills", "approvals", "uses", "site-requests", "traps", "evidence/proof",
-        "group-cost",
+        "group-cost", "declared",
     }
 )  # fmt: skip
 """Addresses whose answers, to look at, hold only what is in reach; new things are for everything."""

@@ -14,7 +14,7 @@ from django.db.models.signals import post_delete, post_save, pre_save
 WATCHED = frozenset(
     {
         "organisation", "estate", "protection", "crosswalks", "plans", "scripts", "evidence", "drills",
-        "auth", "access", "approvals", "messages", "names",
+        "auth", "access", "approvals", "messages", "names", "declared",
     }
 )  # fmt: skip
 """Apps whose rows people change. Runs have a log of their own; sessions are nobody's business."""

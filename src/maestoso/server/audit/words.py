@@ -93,6 +93,9 @@ DID: dict[str, dict[str, str]] = {
     # Scripts and secrets.
     "script": {"PUT": "Saved the script {name}", "DELETE": "Removed the script {name}"},
     "secret": {"PUT": "Stored the secret {name}", "DELETE": "Removed the secret {name}"},
+    # Declared outages.
+    "declare": {"POST": "Declared an outage of {body.site}{body.plan}: {body.reason}"},
+    "declared-outage": {"DELETE": "Withdrew the declared outage {pk}"},
     # Names.
     "zone": {"PUT": "Saved the zone {zone} and its servers", "DELETE": "Removed the zone {zone}"},
     "zone-trial": {"POST": "Tried the servers of the zone {zone}"},

@@ -17,6 +17,7 @@ from maestoso.core.runs.needs import needs
 from maestoso.core.wording import plain
 from maestoso.server.approvals import services as approvals
 from maestoso.server.board.shapes import PlanRowView
+from maestoso.server.declared.services import start_page, still_declared
 from maestoso.server.protection.picture import overview
 from maestoso.server.readiness.shapes import NextAction
 from maestoso.server.readiness.surroundings import Surroundings
@@ -50,6 +51,7 @@ def from_approvals(now: datetime, reach: Reach) -> list[NextAction]:
 
 
 def from_runs() -> list[NextAction]:
+    """Runs that stand still, that nobody has reviewed, or that need somebody."""
     actions = [
         NextAction(
             code="run-put-aside", about=str(run.pk), urgency="now",
@@ -229,6 +231,30 @@ def from_sites(around: Surroundings, lost: Sequence[IfLost]) -> list[NextAction]
         else:
             said = f"{because} Nothing can be tested or recovered there until it does."
             actions.append(told(sentence=said, label="See its runs", to="/runs"))
+    return actions
+
+
+def from_declared(around: Surroundings, lost: Sequence[IfLost]) -> list[NextAction]:
+    """What somebody says is down. A recovery that began after that says the rest itself."""
+    known = {one.site for one in lost if one.down}
+    actions = []
+    for row in still_declared():
+        begun = Run.objects.filter(
+            source=row.site, kind="disaster", last_seq__gt=0, started_at__gte=row.said_at
+        )
+        if begun.exists():
+            continue
+        site = around.sites[row.site].name if row.site in around.sites else row.site
+        plan = around.plans.get(row.plan)
+        seen = "It does not answer us either." if row.site in known else "To us it answers."
+        actions.append(
+            NextAction(
+                code="outage-declared", about=row.site, urgency="now",
+                title=f"{site} is said to be down since {row.since:%H:%M} UTC",
+                sentence=f"{row.by} says: {row.reason.rstrip('.')}. {seen} Nothing was started.",
+                label=f"Recover {plan.name} …" if plan else "See it", to=start_page(row),
+            )
+        )  # fmt: skip
     return actions
 
 

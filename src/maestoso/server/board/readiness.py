@@ -20,6 +20,7 @@ from maestoso.core.replication.lifecycle import is_copied
 from maestoso.server.board.actions import (
     from_approvals,
     from_copies,
+    from_declared,
     from_failovers,
     from_forgotten,
     from_plans,
@@ -57,7 +58,7 @@ def readiness(now: datetime, reach: Reach = EVERYTHING) -> Readiness:
     actions = [
         *of_itself(now), *from_split(), *from_forgotten(around), *from_room(rows), *from_runs(),
         *from_approvals(now, reach),
-        *from_sites(around, lost),
+        *from_sites(around, lost), *from_declared(around, lost),
         *from_failovers(rows), *from_copies(now, reach), *next_actions(now), *idle.values(),
         *from_plans([pair for pair in rows if pair[1].code not in idle]),
     ]  # fmt: skip

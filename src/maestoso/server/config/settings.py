@@ -56,6 +56,7 @@ INSTALLED_APPS = [
     "maestoso.server.crosswalks",
     "maestoso.server.scripts",
     "maestoso.server.names",
+    "maestoso.server.declared",
     "maestoso.server.runs",
     "maestoso.server.evidence",
     "maestoso.server.readiness",

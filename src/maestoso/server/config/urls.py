@@ -20,6 +20,7 @@ urlpatterns = [
     path("api/v1/", include("maestoso.server.crosswalks.urls")),
     path("api/v1/", include("maestoso.server.scripts.urls")),
     path("api/v1/", include("maestoso.server.names.urls")),
+    path("api/v1/", include("maestoso.server.declared.urls")),
     path("api/v1/", include("maestoso.server.runs.urls")),
     path("api/v1/", include("maestoso.server.evidence.urls")),
     path("api/v1/", include("maestoso.server.readiness.urls")),

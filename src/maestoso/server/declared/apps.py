@@ -1,0 +1,10 @@
+"""Django's view of this feature."""
+
+from django.apps import AppConfig
+
+
+class DeclaredConfig(AppConfig):
+    """Declared outages."""
+
+    name = "maestoso.server.declared"
+    label = "declared"
