@@ -501,7 +501,7 @@ class Chosen(Told):
         server = ROOT / "src" / "maestoso" / "server"
         text = "".join(
             (server / file).read_text()
-            for file in ("board/upkeep.py", "board/readiness.py", "drills/picture.py")
+            for file in ("board/upkeep.py", "board/actions.py", "drills/picture.py")
         )
         codes = set(re.findall(r'code="([a-z-]+)"', text))
         self.assertGreater(len(codes), 20)

@@ -5,6 +5,7 @@ import { useRoute, useRouter } from "vue-router";
 import { api, take } from "@/api/client";
 import { usePlan } from "@/api/queries";
 import type { RunKind, RunOptions } from "@/api/types";
+import DeclaredNote from "@/features/runs/DeclaredNote.vue";
 import KindChoice from "@/features/runs/KindChoice.vue";
 import type { LiveChoices } from "@/features/runs/LiveOptions.vue";
 import PointChoice from "@/features/runs/PointChoice.vue";
@@ -35,7 +36,9 @@ const probe = ref<string[]>([]);
 const cleanUp = ref(true);
 const hours = ref(4);
 const pace = ref(0);
-const choices = ref<LiveChoices>({ close_down: true, go_on: true, decide_within_s: 0, then: "roll-back", at_commit: "nothing", declared_at: null, acknowledged: false, force_after_s: null });
+/** When somebody who declared the outage says that it began: the recovery time counts from there. */
+const since = typeof route.query.since === "string" && !Number.isNaN(Date.parse(route.query.since)) ? route.query.since : null;
+const choices = ref<LiveChoices>({ close_down: true, go_on: true, decide_within_s: 0, then: "roll-back", at_commit: "nothing", declared_at: since, acknowledged: false, force_after_s: null });
 const options = computed<RunOptions>(() => ({
   kind: kind.value,
   points: takesPoints.value ? from.ids.value : {},
@@ -79,6 +82,7 @@ watch(kind, () => void router.replace({ query: kind.value === "test" ? {} : { ki
         You are about to {{ abouts[kind] }} <template v-if="preflight"><b>{{ count(preflight.workloads, "workload") }}</b> of {{ " " }}</template>
         <RouterLink :to="`/plans/${code}`">{{ detail.plan.name }}</RouterLink>. Nothing starts until you say so at the bottom.
       </h1>
+      <DeclaredNote :source="preflight?.source ?? detail.plan.source" />
       <KindChoice v-model="kind" :offered="preflight?.kinds" />
       <PageSkeleton v-if="!begun" :heading="0" :blocks="[84, 300, 240]" />
       <template v-else>
