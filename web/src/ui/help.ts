@@ -13,6 +13,7 @@ export const TOPICS = [
   ["settings", "Settings"],
   ["messages", "Messages"],
   ["names", "Names"],
+  ["programs", "For programs"],
   ["operations", "Operation"],
   ["scaling", "Scaling"],
   ["practice-lab", "Practice lab"],

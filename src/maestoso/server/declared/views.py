@@ -45,7 +45,7 @@ class Declared(APIView):
 class OneDeclared(APIView):
     """One of them."""
 
-    @extend_schema(operation_id="withdrawOutage", responses=shape(OutageView))
+    @extend_schema(operation_id="withdrawOutage", responses={200: shape(OutageView)})
     def delete(self, request: Request, pk: int) -> Response:
         """It is not so, or not any more."""
         by = request.user.get_username()
