@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import base64
+import os
 import re
+import subprocess
 import unittest
 from contextlib import suppress
 from typing import Any
 
-import httpx
 from django_otp.oath import TOTP
 from playwright.sync_api import Error, Page, Route, expect
 
+from maestoso.server.config.options import ROOT
 from tests.e2e.application import PATIENCE_MS, Application, choose, module_browser, visit
 from tests.identity_provider import Provider
 
@@ -196,21 +198,28 @@ class Invited(Team):
         page.keyboard.press("Escape")
         page.get_by_role("button", name="Make a token").click()
         secret = page.get_by_label("Token", exact=True).input_value()
-        program = httpx.Client(
-            base_url=f"{APP.address}/api/v1", headers={"Authorization": f"Bearer {secret}"}
-        )
-        self.addCleanup(program.close)
-        key = {"Idempotency-Key": "script-1"}
-        moved = {"plan": "REPT", "options": {"kind": "planned"}, "confirm": "REPT"}
-        self.assertEqual(program.post("/runs", json=moved, headers=key).status_code, 403)
-        started = program.post("/runs", json={"plan": "REPT"}, headers=key)
-        self.assertEqual(started.status_code, 201, started.text)
-        page.goto(f"{APP.address}/runs/{started.json()['id']}")
+
+        def ctl(*words: str) -> subprocess.CompletedProcess[str]:
+            known = {**os.environ, "MAESTOSO_ADDRESS": APP.address, "MAESTOSO_TOKEN": secret}
+            command = [str(ROOT / "maestoso"), "ctl", *words]
+            return subprocess.run(command, env=known, capture_output=True, text=True, check=False)
+
+        self.assertIn("Reporting to Northgate", ctl("plans").stdout)
+        moved = ctl("start", "REPT", "--kind", "planned", "--confirm", "REPT")
+        self.assertEqual(moved.returncode, 1)
+        self.assertIn("You may not", moved.stderr)
+        started = ctl("start", "REPT")
+        self.assertEqual(started.returncode, 0, started.stderr)
+        run = started.stdout.strip()
+        page.goto(f"{APP.address}/runs/{run}")
         expect(page.get_by_text(re.compile("olin")).first).to_be_visible()
         seen = self.page
         seen.goto(f"{APP.address}/evidence/audit")
         expect(seen.get_by_text("olin (token weekly test)").first).to_be_visible()
-        program.post(f"/runs/{started.json()['id']}/controls", json={"kind": "abort"}).raise_for_status()
+        self.assertEqual(ctl("abort", run, "--text", "the wrong evening").returncode, 0)
+        ended = ctl("watch", run, "--to-the-end")
+        self.assertEqual(ended.returncode, 5, ended.stderr)
+        self.assertIn("olin aborted the run", ended.stdout)
 
     def test_somebody_signs_in_through_the_provider_of_the_house_with_the_roles_of_her_group(self) -> None:
         house = Provider({"s-1": {"preferred_username": "nila", "name": "Nila Orme", "groups": ["recovery"]}})

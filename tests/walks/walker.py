@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import copy
+import math
 import random
 from collections.abc import Callable
 from dataclasses import replace
@@ -65,6 +66,8 @@ class Walk:
         """What stands in for the network and the clock while a walk goes on."""
         return [
             mock.patch.object(agents, "client", lambda site: self.sites[site.code]),
+            # On a slow machine a site would be asked beside the walk, and its answer come into another one.
+            mock.patch.object(agents, "LARGE_S", math.inf),
             mock.patch.object(outbox, "LOOK_AGAIN_S", 0.0),
             mock.patch.object(SystemClock, "now", lambda _: self.clock.now()),
         ]
