@@ -11,6 +11,7 @@ from maestoso.server.board.readiness import readiness
 from maestoso.server.declared.models import DeclaredOutage
 from maestoso.server.runs.models import Run
 from tests.server.people import make_person
+from tests.server.test_scopes import Scoped
 from tests.server.tidewell import PASSWORD, Browser, Tidewell
 
 SEEN = "The booking page has not answered from three places for two minutes."
@@ -91,3 +92,17 @@ class Declared(Tidewell):
         operator = Browser()
         operator.sign_in("ops")
         self.assertEqual(operator.send("POST", "/declare", {"site": "QUA", "reason": SEEN}).status_code, 201)
+
+
+class Narrowed(Scoped):
+    """Sam has every right for the plan REPT and nothing else."""
+
+    def test_who_has_a_plan_speaks_of_it_alone(self) -> None:
+        self.assertEqual(self.sam.send("POST", "/declare", {"plan": "REPT", "reason": SEEN}).status_code, 201)
+        for other in ({"plan": "BOOK"}, {"site": "QUA"}, {"site": "HIL"}):
+            self.assertEqual(self.sam.send("POST", "/declare", {**other, "reason": SEEN}).status_code, 404)
+        theirs = self.browser.send("POST", "/declare", {"site": "QUA", "reason": SEEN}).json()
+        (seen,) = self.sam.get("/api/v1/declared").json()
+        self.assertEqual(seen["plan"], "REPT")
+        self.assertEqual(self.sam.send("DELETE", f"/declared/{theirs['id']}").status_code, 404)
+        self.assertEqual(self.sam.send("DELETE", f"/declared/{seen['id']}").status_code, 200)

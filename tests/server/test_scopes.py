@@ -101,7 +101,7 @@ class Everywhere(Scoped):
         for address, method in operations():
             needed = TABLE[address][method]
             if needed in (ANYBODY, OWN, BY_KIND) or address.startswith(
-                ("drills/{", "approvals/{", "traps/{", "crosswalks/landings")
+                ("drills/{", "approvals/{", "traps/{", "declared/{", "crosswalks/landings")
             ):
                 continue
             begins = next((one for one in OBJECTS if f"{address}/".startswith(f"{one}/")), None)

@@ -20,7 +20,7 @@ from maestoso.core.replication.health import causes, health
 from maestoso.core.replication.throttle import narrowest_bps
 from maestoso.core.wording import counted
 from maestoso.server.common.hooks import Hook
-from maestoso.server.estate.agents import LARGE_PATIENCE_S, PATIENCE_S, Pulse, ask, needed, pulse
+from maestoso.server.estate.agents import LARGE_PATIENCE_S, Pulse, ask, needed, pulse
 from maestoso.server.estate.models import Link, Site, WorkloadRow
 from maestoso.server.estate.services import find_link, find_site
 from maestoso.server.estate.snapshot import estate
@@ -47,8 +47,8 @@ from maestoso.sites.client import HttpSite
 SERIES_EVERY_S = 600
 AT_ONCE = 8
 """Groups whose points a site is asked for at the same time."""
-START_PATIENCE_S = 15.0
-"""Whoever presses a start would rather wait for a slow site than press again."""
+POINTS_PATIENCE_S = 15.0
+"""Whoever wants to choose one, or presses a start, would rather wait for a slow site than ask again."""
 GAPS_SHOWN = 200
 LAG_EVERY_S = 300
 THINNED_BY = 3
@@ -229,12 +229,12 @@ def coverage(
 Held = tuple[tuple[RecoveryPoint, ...], tuple[ChangeRate, ...]]
 
 
-def group_points(site: Site, group: str, patience_s: float = PATIENCE_S) -> Held:
+def group_points(site: Site, group: str) -> Held:
     """Points and change rates of a group with their anomalies. Raises SiteUnreachable or SiteRefused."""
-    return points_of(site, (group,), patience_s)[group]
+    return points_of(site, (group,))[group]
 
 
-def points_of(site: Site, groups: Sequence[str], patience_s: float = PATIENCE_S) -> dict[str, Held]:
+def points_of(site: Site, groups: Sequence[str]) -> dict[str, Held]:
     """The same of several groups, asked for some at once."""
 
     async def all_of(agent: HttpSite) -> list[Held]:
@@ -246,7 +246,7 @@ def points_of(site: Site, groups: Sequence[str], patience_s: float = PATIENCE_S)
 
         return await asyncio.gather(*map(one, groups))
 
-    said = ask(site, all_of, patience_s if len(groups) == 1 else LARGE_PATIENCE_S)
+    said = ask(site, all_of, POINTS_PATIENCE_S if len(groups) == 1 else LARGE_PATIENCE_S)
     return {group: _with_anomalies(*held) for group, held in zip(groups, said, strict=True)}
 
 
@@ -295,7 +295,7 @@ def _plan_of_alone(group: Group) -> str:
 def held_point(site: Site, group: str, wanted: str, field: str) -> RecoveryPoint:
     """The point of that id, as a site holds it. Raises BadValue with ``field``, Refused where it is away."""
     with needed(f"{site.name} does not say which points it holds"):
-        held, _ = group_points(site, group, START_PATIENCE_S)
+        held, _ = group_points(site, group)
     point = next((one for one in held if one.id == wanted), None)
     if point is None:
         raise BadValue(
