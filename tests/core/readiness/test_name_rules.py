@@ -160,6 +160,10 @@ class Changes(unittest.TestCase):
         self.assertNotIn("old-answers:front", self.graph("planned", ctx))
         self.assertIsNone(name_changes(ctx, "live")["front"][0].before)
 
+    def test_where_nothing_changes_nobody_is_waited_for(self) -> None:
+        landed = name_changes(context(), "live")["front"][0].after[0]
+        self.assertNotIn("old-answers:front", self.graph("planned", context(known_names=known(SHOP, landed))))
+
     def test_the_wait_for_old_answers_is_part_of_what_is_forecast(self) -> None:
         options = Options(points={}, kind="planned")
         with_it = assess(context(), options, "x1", {}, samples=20).forecast

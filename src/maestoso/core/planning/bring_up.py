@@ -241,7 +241,8 @@ class BringUp:
 
     def _old_answers(self, cue: Cue, wave: int | None, member: str | None) -> Iterator[Step]:
         """Until then a client may go where the service was: it is not recovered for everybody."""
-        held_s = max((one.before_ttl_s for one in self.inputs.names.get(cue.id, ())), default=0)
+        names = self.inputs.names.get(cue.id, ())
+        held_s = max((one.before_ttl_s for one in names if one.before != one.after), default=0)
         if cue.names is None or not cue.names.wait_out or self.inputs.kind == "test" or not held_s:
             return
         yield Step(
