@@ -154,7 +154,7 @@ class Zones(Live):
         expect(self.sentence).to_have_text("1 zone can be changed when workloads move.")
         zone = page.get_by_role("region", name="tidewell.example")
         expect(zone.get_by_role("row").filter(has_text=NAME)).to_be_visible()
-        zone.get_by_role("button", name="Try tidewell.example").click()
+        zone.get_by_role("button", name="Try it: tidewell.example").click()
         expect(zone.get_by_role("status")).to_contain_text("takes changes with this key")
         page.get_by_role("button", name="Add a zone").click()
         dialog = page.get_by_role("dialog")

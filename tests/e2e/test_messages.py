@@ -76,7 +76,7 @@ class Told(unittest.TestCase):
         expect(dialog.get_by_label("Secret")).to_have_value(re.compile("^whsec_"))
         dialog.get_by_role("button", name="I have it").click()
         self.program.status = 503
-        page.get_by_role("button", name="Try pager").click()
+        page.get_by_role("button", name="Try it: pager").click()
         expect(page.get_by_text("pager: It answered 503 Service Unavailable.")).to_be_visible()
 
         # The keeper knows what was so before; what begins now is news.
@@ -96,7 +96,7 @@ class Told(unittest.TestCase):
         page.goto(f"{APP.address}/settings/messages")
         expect(page.get_by_role("row").filter(has_text="pager").filter(has_text="wait").first).to_be_visible()
         self.program.status = 204
-        again = page.get_by_role("button", name=re.compile("^Send what went to pager"))
+        again = page.get_by_role("button", name=re.compile("^Send again what went to pager"))
         again.last.click()
         until(lambda: self.events("run-started"), "the program to hear that it began")
         until(lambda: self.events("run-needs"), "the program to hear that it waits")

@@ -67,7 +67,7 @@ const state = (one: { state: string; tries: number; next_at: string | null; sent
               <td>{{ one.template ? "lines of a chat" : "signed events" }}</td>
               <td>{{ one.stopped_because ? `✕ ${one.stopped_because}` : !one.enabled ? "switched off" : one.waiting ? `◌ ${count(one.waiting, "waits", "wait")}` : "✓ all taken" }}</td>
               <td class="acts">
-                <button v-may="'change-settings'" class="link" :disabled="busy" :aria-label="`Try ${one.name}`" @click="tryOne(one)">Try it</button>
+                <button v-may="'change-settings'" class="link" :disabled="busy" :aria-label="`Try it: ${one.name}`" @click="tryOne(one)">Try it</button>
                 <button v-may="'change-settings'" class="link" :aria-label="`Change ${one.name}`" @click="edit(one)">Change</button>
                 <el-popconfirm :title="`Remove ${one.name}? What still waits for it is not sent.`" confirm-button-text="Remove it" cancel-button-text="No" width="260" @confirm="remove(one)">
                   <template #reference><button v-may="'change-settings'" class="link" :aria-label="`Remove ${one.name}`">Remove</button></template>
@@ -96,7 +96,7 @@ const state = (one: { state: string; tries: number; next_at: string | null; sent
                 <template v-if="one.state === 'waiting' && one.next_at && new Date(one.next_at).getTime() > Date.now()">, again {{ moment(one.next_at, true) }}</template>
                 <div v-if="one.said" class="quiet">{{ one.said }}</div>
               </td>
-              <td><button v-may="'change-settings'" class="link" :disabled="busy" :aria-label="`Send what went to ${one.to} ${ago(one.made_at)} again`" @click="again(one.id)">Send again</button></td>
+              <td><button v-may="'change-settings'" class="link" :disabled="busy" :aria-label="`Send again what went to ${one.to} ${ago(one.made_at)}`" @click="again(one.id)">Send again</button></td>
             </tr>
           </tbody>
         </table>

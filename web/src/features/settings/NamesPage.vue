@@ -50,7 +50,7 @@ const remove = (zone: string) => act(() => take(api.DELETE("/api/v1/zones/{zone}
           <template v-else>◌ Not read yet.</template>
         </p>
         <p class="acts">
-          <button v-may="'change-settings'" class="link" :disabled="busy" :aria-label="`Try ${zone.zone}`" @click="tryIt(zone.zone)">Try it</button>
+          <button v-may="'change-settings'" class="link" :disabled="busy" :aria-label="`Try it: ${zone.zone}`" @click="tryIt(zone.zone)">Try it</button>
           <button v-may="'change-settings'" class="link" :aria-label="`Change ${zone.zone}`" @click="edit(zone)">Change</button>
           <el-popconfirm :title="`Forget ${zone.zone} and its key?`" confirm-button-text="Forget it" cancel-button-text="No" width="260" @confirm="remove(zone.zone)">
             <template #reference><button v-may="'change-settings'" class="link" :aria-label="`Forget ${zone.zone}`">Forget</button></template>
