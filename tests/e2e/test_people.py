@@ -207,7 +207,7 @@ class Invited(Team):
         self.assertIn("Reporting to Northgate", ctl("plans").stdout)
         moved = ctl("start", "REPT", "--kind", "planned", "--confirm", "REPT")
         self.assertEqual(moved.returncode, 1)
-        self.assertIn("You may not", moved.stderr)
+        self.assertIn("does not include: start, steer, commit and roll back live runs", moved.stderr)
         started = ctl("start", "REPT")
         self.assertEqual(started.returncode, 0, started.stderr)
         run = started.stdout.strip()

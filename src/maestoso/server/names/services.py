@@ -62,7 +62,7 @@ def names_mark() -> str:
 def keep_zone(name: str, sent: ZoneSave, *, author: str, at: datetime) -> None:
     """Keep a zone without asking its servers. Raises BadValue, or Stale where somebody saved in between."""
     name = canonical(name)
-    if not is_name(f"{name}."):
+    if not is_name(name):
         raise BadValue(
             f"{name[:80]!r} is no zone.", "Write it whole, such as tidewell.example.", field="zone"
         )
