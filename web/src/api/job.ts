@@ -36,14 +36,17 @@ export function useJob() {
   const problem = ref<unknown>(null);
   const busy = ref(false);
   let asked = 0;
+  let before = false;
 
   /** What `begin` asks for, once it is made; undefined where something else was asked for since, or it went wrong. */
   async function made<T extends object>(begin: () => Promise<T | JobView>): Promise<T | undefined> {
     stop();
     const mine = ++asked;
+    const first = !before;
+    before = true;
     [busy.value, problem.value] = [true, null];
     try {
-      const answer = await begin();
+      const answer = await begun(begin, mine, first);
       if (!isJob(answer)) return mine === asked ? answer : undefined;
       const last = await ended(answer, (now) => {
         if (mine === asked) job.value = now;
@@ -60,6 +63,19 @@ export function useJob() {
       return undefined;
     } finally {
       if (mine === asked) [busy.value, job.value] = [false, null];
+    }
+  }
+
+  /** What was asked for before is being cancelled, and may be in the way for a moment. */
+  async function begun<T>(begin: () => Promise<T>, mine: number, first: boolean): Promise<T> {
+    for (let tries = 0; ; tries++) {
+      try {
+        return await begin();
+      } catch (caught) {
+        const inTheWay = caught instanceof ApiError && caught.problem.code === "too-much-at-once";
+        if (!inTheWay || first || mine !== asked || tries >= SOON_FOR) throw caught;
+        await wait(LATER_MS);
+      }
     }
   }
 
