@@ -10,12 +10,23 @@ from pathlib import Path
 import dns.message
 import dns.query
 
+from maestoso.core.model.names import NameChange
 from maestoso.names.zone_server import ZoneServers
 from maestoso.practice.name_server import PracticeNames
 from tests.e2e.application import until
 from tests.ports import free_port
 
 ZONE = "tidewell.example"
+BOOKING = "booking.tidewell.example"
+MOVED = NameChange(
+    zone=ZONE,
+    name=BOOKING,
+    type="A",
+    ttl_s=60,
+    after=("172.18.6.11",),
+    before=("10.20.6.11",),
+    before_ttl_s=120,
+)
 TEXT = """$ORIGIN tidewell.example.
 $TTL 3600
 @        SOA   ns1 hostmaster 1 3600 900 1209600 300

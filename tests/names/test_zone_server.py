@@ -23,19 +23,8 @@ from maestoso.names.zone_server import (
     change,
     try_key,
 )
-from tests.names.knot import ZONE, WithServers
+from tests.names.knot import BOOKING, MOVED, ZONE, WithServers
 from tests.ports import free_port
-
-BOOKING = "booking.tidewell.example"
-MOVED = NameChange(
-    zone=ZONE,
-    name=BOOKING,
-    type="A",
-    ttl_s=60,
-    after=("172.18.6.11",),
-    before=("10.20.6.11",),
-    before_ttl_s=120,
-)
 
 
 def operation(
@@ -173,9 +162,10 @@ class BadDays(WithServers):
         self.assertIn("Settings, Names", state.reason)
 
     def test_a_host_that_has_no_address_is_silent(self) -> None:
-        nowhere = replace(self.servers, primary=f"ns.invalid:{free_port()}")
-        with self.assertRaises(ServerSilent):
-            asyncio.run(change(nowhere, [MOVED]))
+        for host in ("ns.invalid", "a..b", "x" * 70):
+            nowhere = replace(self.servers, primary=f"{host}:{free_port()}")
+            with self.assertRaises(ServerSilent, msg=host):
+                asyncio.run(change(nowhere, [MOVED]))
 
 
 class Remembered(unittest.TestCase):

@@ -9,6 +9,9 @@ from urllib.parse import parse_qs, urlsplit
 from maestoso.engine.clock import SystemClock
 from maestoso.server.board.readiness import readiness
 from maestoso.server.declared.models import DeclaredOutage
+from maestoso.server.estate.models import Site
+from maestoso.server.estate.snapshot import mark_changed
+from maestoso.server.protection.models import GroupRow
 from maestoso.server.runs.models import Run
 from tests.server.people import make_person
 from tests.server.test_scopes import Scoped
@@ -46,6 +49,13 @@ class Declared(Tidewell):
         self.assertEqual(
             (again["id"], again["since"], again["reason"]), (first["id"], first["since"], "Still so.")
         )
+        make_person("night", PASSWORD, ["operator"])
+        other = Browser()
+        other.sign_in("night")
+        said = other.send("POST", "/declare", {"site": "QUA", "reason": "No light in the hall."}).json()
+        self.assertEqual(
+            (said["id"], said["by"], said["reason"]), (first["id"], "night", "No light in the hall.")
+        )
         self.assertEqual(len(self.browser.get("/api/v1/declared").json()), 1)
         ended = self.browser.send("DELETE", f"/declared/{first['id']}").json()
         self.assertEqual((ended["ended_by"], self.browser.get("/api/v1/declared").json()), ("ann", []))
@@ -54,6 +64,14 @@ class Declared(Tidewell):
         )
         self.assertNotEqual(self.say(site="QUA")["id"], first["id"])
         self.assertEqual(self.browser.send("DELETE", "/declared/999").status_code, 404)
+
+    def test_of_a_plan_that_runs_away_from_home_the_other_site_is_meant(self) -> None:
+        sites = {site.code: site for site in Site.objects.all()}
+        GroupRow.objects.filter(code="reporting").update(source=sites["NOR"], target=sites["HIL"])
+        mark_changed()
+        self.assertEqual(self.say(plan="REPT")["site"], "NOR")
+        self.assertEqual(self.say(200, site="NOR")["plan"], "REPT")
+        self.say(409, site="HIL")
 
     def test_a_recovery_that_began_says_the_rest_itself(self) -> None:
         said = self.say(site="QUA")

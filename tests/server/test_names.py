@@ -8,7 +8,7 @@ from typing import Any
 from unittest import mock
 
 from maestoso.core.codec import to_data
-from maestoso.core.model.names import NAME_SERVERS, NameChange
+from maestoso.core.model.names import NAME_SERVERS
 from maestoso.core.runs.operations import Operation
 from maestoso.engine.clock import SystemClock
 from maestoso.names.zone_server import change
@@ -18,20 +18,10 @@ from maestoso.server.names.models import KnownNameRow, Zone
 from maestoso.server.outbox.secrets import with_secrets
 from maestoso.server.readiness.surroundings import as_of
 from maestoso.server.runs.delivery import RecordedNames, RecordedSite, client_of
-from tests.names.knot import ZONE, WithServers
+from tests.names.knot import BOOKING, MOVED, ZONE, WithServers
 from tests.server.tidewell import Tidewell
 
-BOOKING = "booking.tidewell.example"
 SECRET = "c2hhbGwgYmUgbG9uZyBlbm91Z2ggZm9yIGl0IQ=="
-MOVED = NameChange(
-    zone=ZONE,
-    name=BOOKING,
-    type="A",
-    ttl_s=60,
-    after=("172.18.6.11",),
-    before=("10.20.6.11",),
-    before_ttl_s=120,
-)
 
 
 class Zones(Tidewell):

@@ -75,7 +75,7 @@ def _parser() -> argparse.ArgumentParser:
     commands = parser.add_subparsers(dest="what", required=True, metavar="WHAT")
 
     def add(
-        name: str, do: Callable[[Client, argparse.Namespace], int | None], said: str
+        name: str, do: Callable[[Client, argparse.Namespace], int | None] | None, said: str
     ) -> argparse.ArgumentParser:
         made = commands.add_parser(name, help=said, description=said)
         made.set_defaults(do=do)
@@ -131,7 +131,7 @@ def _parser() -> argparse.ArgumentParser:
         "--since", default="", metavar="MOMENT", help="such as 2026-11-30T12:03:00Z; now if not given"
     )
     declare.add_argument("reason", help="what was seen, and by what")
-    add("completion", _plans, 'for bash: eval "$(./maestoso ctl completion)"')
+    add("completion", None, 'for bash: eval "$(./maestoso ctl completion)"')
     return parser
 
 

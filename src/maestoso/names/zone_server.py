@@ -159,7 +159,8 @@ async def _exchange(message: Any, server: str, *, signed: bool = False) -> Any:
         raise ServerRefused(f"{server} refused it. {said}") from error
     except (dns.exception.Timeout, TimeoutError) as error:
         raise ServerSilent(f"{server} does not answer.") from error
-    except (OSError, EOFError, dns.exception.DNSException) as error:
+    # The second is for a host name that cannot be.
+    except (OSError, UnicodeError, EOFError, dns.exception.DNSException) as error:
         said = getattr(error, "strerror", "") or str(error) or type(error).__name__
         raise ServerSilent(f"{server} cannot be spoken to: {said}.") from error
 

@@ -6,7 +6,7 @@ from django.db import models
 
 
 class DeclaredOutage(models.Model):
-    """What somebody said of a site, and whether it still stands. ``plan`` would recover it."""
+    """What was said of a site, by whom last, and whether it still stands. ``plan`` would recover it."""
 
     site = models.CharField(max_length=12)
     plan = models.CharField(max_length=12)

@@ -9,12 +9,14 @@ from maestoso.core.errors import BadValue, NotFound, Refused
 from maestoso.core.model.plan import Plan
 from maestoso.core.people.scope import Reach
 from maestoso.core.planning.parts import expand_parts
+from maestoso.core.planning.turned import is_away
 from maestoso.server.audit.record import recorded
 from maestoso.server.common.news import announce
 from maestoso.server.declared.models import DeclaredOutage
 from maestoso.server.declared.shapes import OutageDeclared, OutageView
 from maestoso.server.estate.models import Site
 from maestoso.server.plans.services import newest_versions
+from maestoso.server.protection.services import rows_and_groups
 
 LONGEST_REASON = 500
 AHEAD = timedelta(minutes=5)
@@ -54,12 +56,14 @@ def declare(sent: OutageDeclared, *, by: str, at: datetime) -> tuple[OutageView,
             f"{since:%Y-%m-%d %H:%M} is no moment of an outage.",
             f"Give one of the last {LONGEST_AGO.days} days, in UTC or with its offset.", field="body.since",
         )  # fmt: skip
-    plan = _plan_of(sent)
-    row = DeclaredOutage.objects.select_for_update().filter(site=plan.source, ended_at__isnull=True).first()
+    plan, code = _plan_of(sent)
+    # Two who say so at once say the same: whoever comes second finds what the first wrote.
+    Site.objects.select_for_update().get(code=code)
+    row = DeclaredOutage.objects.filter(site=code, ended_at__isnull=True).first()
     news = row is None
     if row is None:
-        row = DeclaredOutage(site=plan.source, plan=plan.code, since=min(since, at), by=by, said_at=at)
-    row.reason, row.again_at = reason, at
+        row = DeclaredOutage(site=code, plan=plan.code, since=min(since, at), said_at=at)
+    row.by, row.reason, row.again_at = by, reason, at
     row.save()
     announce()
     return _view(row), news
@@ -86,22 +90,29 @@ def start_page(row: DeclaredOutage) -> str:
     return f"/plans/{quote(row.plan)}/start?{asked}"
 
 
-def _plan_of(sent: OutageDeclared) -> Plan:
-    """The plan that is named; of a site, the one that brings up most of what is lost with it."""
+def _plan_of(sent: OutageDeclared) -> tuple[Plan, str]:
+    """The plan that is named, or of a site the one that brings up most of what is lost with it; and the site
+    where it all runs now."""
     plans = {version.plan.code: version.core() for version in newest_versions()}
+    groups = [group for _, group in rows_and_groups()]
+
+    def runs_at(plan: Plan) -> str:
+        return plan.target if is_away(expand_parts(plan, plans.get).plan, groups) else plan.source
+
     if sent.plan:
         if sent.plan not in plans:
             raise NotFound(f"There is no plan {sent.plan[:20]!r}.", "Use the code of a plan.")
-        return plans[sent.plan]
+        return plans[sent.plan], runs_at(plans[sent.plan])
     if not Site.objects.filter(code=sent.site).exists():
         raise NotFound(f"There is no site {sent.site[:20]!r}.", "Use the code of a site.")
-    ways = [plan for plan in plans.values() if plan.source == sent.site]
+    ways = [plan for plan in plans.values() if runs_at(plan) == sent.site]
     if not ways:
         raise Refused(
             f"No plan brings up elsewhere what runs at {sent.site}.",
             "Make one, or name the plan that is meant.",
         )
-    return max(ways, key=lambda plan: len(expand_parts(plan, plans.get).plan.workloads()))
+    most = max(ways, key=lambda plan: len(expand_parts(plan, plans.get).plan.workloads()))
+    return most, sent.site
 
 
 def _view(row: DeclaredOutage) -> OutageView:

@@ -9,6 +9,8 @@ from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Any
 
+from django.db.models import Q
+
 from maestoso.core.codec import to_data
 from maestoso.core.errors import BadValue, NotFound, Refused, Stale
 from maestoso.core.landing.names import Known
@@ -96,7 +98,9 @@ def keep_zone(name: str, sent: ZoneSave, *, author: str, at: datetime) -> None:
 def save(name: str, sent: ZoneSave, *, author: str, clock: Clock) -> ZoneView:
     """Keep a zone, and read its names. Raises BadValue, or Stale where somebody saved in between."""
     keep_zone(name, sent, author=author, at=clock.now())
-    return _view_of(_read(_row(name), clock))
+    row = _row(name)
+    wanted = _wanted([row.name])
+    return _view(_read(row, wanted, clock), wanted)
 
 
 def _server(text: str, field: str) -> str:
@@ -151,7 +155,7 @@ def trial(name: str, clock: Clock) -> ZoneTried:
     """Ask every server for the zone, and the primary for a change of nothing; read its names anew."""
     row = _row(name)
     tried = asyncio.run(_try_all(row.servers()))
-    _read(row, clock)
+    _read(row, _wanted([row.name]), clock)
     return ZoneTried(servers=tuple(tried))
 
 
@@ -173,15 +177,17 @@ async def _try(servers: ZoneServers, server: str) -> ServerTried:
 
 def read_zones(clock: Clock) -> None:
     """Read what is due: every zone once in a while, as plans know what is put back by it."""
-    due = clock.now() - READ_EVERY
-    for row in Zone.objects.all():
-        if row.read_at is None or row.read_at <= due:
-            _read(row, clock)
+    due = Q(read_at__isnull=True) | Q(read_at__lte=clock.now() - READ_EVERY)
+    rows = list(Zone.objects.filter(due))
+    # All plans are read for that, once for all zones.
+    wanted = _wanted(row.name for row in rows) if rows else {}
+    for row in rows:
+        _read(row, wanted, clock)
 
 
-def _read(row: Zone, clock: Clock) -> Zone:
+def _read(row: Zone, wanted: Wanted, clock: Clock) -> Zone:
     """What the primary says of all names that plans change; what it does not say stays as it was known."""
-    names = sorted(_wanted([row.name])[row.name])
+    names = sorted(wanted[row.name])
     found, problem = asyncio.run(_ask_all(row.servers(), names))
     now = clock.now()
     known = {(one.name, one.type): one for one in row.known.all()}
@@ -238,10 +244,6 @@ def _row(name: str) -> Zone:
     if row is None:
         raise NotFound(f"There is no zone {name[:80]!r}.", "Choose one under Settings, Names.")
     return row
-
-
-def _view_of(row: Zone) -> ZoneView:
-    return _view(row, _wanted([row.name]))
 
 
 def _view(row: Zone, wanted: Wanted) -> ZoneView:
