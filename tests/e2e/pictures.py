@@ -32,6 +32,8 @@ def take(app: Application, chromium: Browser) -> None:
     settled(day)
     keep(day, "readiness")
     day.get_by_role("navigation").get_by_role("link", name="Plans").click()
+    # The board, which is left for it, has rows as well.
+    expect(day.get_by_role("heading", level=1)).to_contain_text("plans")
     expect(day.get_by_role("row").nth(3)).to_be_visible()
     keep(day, "plans")
     take_estate(day)

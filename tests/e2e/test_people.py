@@ -220,6 +220,16 @@ class Invited(Team):
         ended = ctl("watch", run, "--to-the-end")
         self.assertEqual(ended.returncode, 5, ended.stderr)
         self.assertIn("olin aborted the run", ended.stdout)
+        # It says that a site is down; a person is led to the page where it would be recovered, and knows better.
+        self.assertEqual(ctl("declare", "--site", "HIL", "No answer from three places.").returncode, 0)
+        seen.goto(APP.address)
+        expect(seen.get_by_text("Hilltop is said to be down since")).to_be_visible()
+        seen.get_by_role("link", name="Recover Reporting to Northgate").click()
+        expect(seen.get_by_role("radio", name=re.compile("^Hilltop is lost"))).to_be_checked()
+        expect(seen.get_by_text("olin says that Hilltop is down")).to_be_visible()
+        expect(seen.get_by_label("When the outage began")).not_to_have_value("")
+        seen.get_by_role("button", name="It is not down").click()
+        expect(seen.get_by_text("olin says that Hilltop is down")).to_have_count(0)
 
     def test_somebody_signs_in_through_the_provider_of_the_house_with_the_roles_of_her_group(self) -> None:
         house = Provider({"s-1": {"preferred_username": "nila", "name": "Nila Orme", "groups": ["recovery"]}})

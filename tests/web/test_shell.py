@@ -202,6 +202,16 @@ class Tokens(unittest.TestCase):
         }
         return {"day": named["day"], "night": {**named["day"], **named["night"]}}
 
+    def test_every_name_of_a_colour_or_size_that_is_used_stands_for_something(self) -> None:
+        files = [one for one in SOURCE.rglob("*") if one.suffix in (".vue", ".css", ".ts")]
+        texts = {str(file.relative_to(SOURCE)): file.read_text() for file in files}
+        there = {name for text in texts.values() for name in re.findall(r"(--[\w-]+)[\"']?\s*:", text)}
+        used = {(name, file) for file, text in texts.items() for name in re.findall(r"var\((--[\w-]+)", text)}
+        self.assertGreater(len(used), 100)
+        # Those of the library are its own.
+        lost = {one for one in used if one[0] not in there and not one[0].startswith("--el-")}
+        self.assertEqual(lost, set())
+
     def test_texts_and_marks_can_be_seen_on_everything_they_stand_on(self) -> None:
         grounds = ("paper", "sheet")
         texts = ("ink-1", "ink-2", "brass", "test", "planned", "disaster")

@@ -20,8 +20,8 @@ const withdraw = (id: number) => act(() => take(api.DELETE("/api/v1/declared/{id
     <p>
       <b>{{ one.by }} says that {{ one.site_name }} is down since {{ moment(one.since, true) }}.</b> {{ one.reason }}
       <span class="quiet">Said {{ ago(one.again_at) }}; nothing was started.</span>
-      <el-button v-may="'declare-outages'" class="btn" :disabled="busy" @click="withdraw(one.id)">It is not down</el-button>
     </p>
+    <p><el-button v-may="'declare-outages'" class="btn" :disabled="busy" @click="withdraw(one.id)">It is not down</el-button></p>
     <ProblemNote v-if="problem" :error="problem" />
   </section>
 </template>
@@ -30,10 +30,10 @@ const withdraw = (id: number) => act(() => take(api.DELETE("/api/v1/declared/{id
 .declared {
   padding: var(--gap-2) var(--gap-3);
   margin-bottom: var(--gap-3);
-  border-left: 3px solid var(--bad);
+  border-left: 3px solid var(--disaster);
   background: var(--paper);
 }
 .declared p {
-  margin: 0;
+  margin: 0 0 var(--gap-1);
 }
 </style>
