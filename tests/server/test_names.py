@@ -7,6 +7,8 @@ from datetime import timedelta
 from typing import Any
 from unittest import mock
 
+from asgiref.sync import async_to_sync
+
 from maestoso.core.codec import to_data
 from maestoso.core.model.names import NAME_SERVERS
 from maestoso.core.runs.operations import Operation
@@ -17,7 +19,10 @@ from maestoso.server.names import services
 from maestoso.server.names.models import KnownNameRow, Zone
 from maestoso.server.outbox.secrets import with_secrets
 from maestoso.server.readiness.surroundings import as_of
+from maestoso.server.runs import delivery
 from maestoso.server.runs.delivery import RecordedNames, RecordedSite, client_of
+from maestoso.server.runs.events import inputs_of
+from maestoso.server.runs.models import Run
 from tests.names.knot import BOOKING, MOVED, ZONE, WithServers
 from tests.server.tidewell import Tidewell
 
@@ -148,6 +153,38 @@ class AtRealServers(WithServers, Tidewell):
         self.assertEqual(
             self.browser.send("POST", "/plans/BOOK/preflight", {"kind": "test"}).status_code, 200
         )
+
+    def test_a_run_begins_with_what_names_lead_to_now(self) -> None:
+        asyncio.run(change(self.servers, [MOVED]))
+        body = {"plan": "BOOK", "confirm": "BOOK", "options": {"kind": "planned"}}
+        reply = self.browser.send("POST", "/runs", body, **{"Idempotency-Key": "now"})
+        self.assertEqual(reply.status_code, 201, reply.content)
+        inputs = inputs_of(Run.objects.get(pk=reply.json()["id"]))
+        ((change_made,),) = inputs.names.values()
+        self.assertEqual(change_made.before, ("172.18.6.11",))
+
+    def test_what_a_step_changed_is_read_anew_at_once(self) -> None:
+        async def publish() -> None:
+            servers = RecordedNames()
+            cursor = (await servers.changes(-1, 0)).cursor
+            await servers.put_operation(
+                Operation(
+                    key="1",
+                    run="7",
+                    verb="publish-names",
+                    subject="The name",
+                    args={"names": [to_data(MOVED)]},
+                ),
+                1,
+            )
+            feed = await servers.changes(cursor, 60)
+            self.assertEqual([one.status for one in feed.states], ["done"], feed)
+
+        # The connection of a test must outlive it.
+        with mock.patch.object(delivery, "reachable", lambda call: call):
+            async_to_sync(publish)()
+        services.read_zones(SystemClock())
+        self.assertEqual(KnownNameRow.objects.get().values, ["172.18.6.11"])
 
     def test_a_name_that_no_plan_changes_any_more_is_forgotten(self) -> None:
         KnownNameRow.objects.create(

@@ -84,16 +84,20 @@ class NameServers:
         return frozenset()
 
     async def _do(self, operation: Operation) -> None:
-        began, key = time.monotonic(), operation.key
+        began = time.monotonic()
+        ended = await self._ended(operation)
+        self._end(replace(ended, took_s=(time.monotonic() - began) * operation.pace))
+
+    async def _ended(self, operation: Operation) -> OperationState:
+        key = operation.key
         try:
-            ended = OperationState(key=key, status="done", result=await _done(operation))
+            return OperationState(key=key, status="done", result=await _done(operation))
         except _Failed as error:
-            ended = OperationState(key=key, status="failed", code=error.code, reason=str(error))
+            return OperationState(key=key, status="failed", code=error.code, reason=str(error))
         except Exception as error:
             log.exception("Names of %s", operation.subject)
             said = f"{type(error).__name__}: {error}"
-            ended = OperationState(key=key, status="failed", code="agent-fault", reason=said)
-        self._end(replace(ended, took_s=(time.monotonic() - began) * operation.pace))
+            return OperationState(key=key, status="failed", code="agent-fault", reason=said)
 
     def _end(self, ended: OperationState) -> None:
         self._tasks.pop(ended.key, None)

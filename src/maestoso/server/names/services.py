@@ -185,6 +185,20 @@ def read_zones(clock: Clock) -> None:
         _read(row, wanted, clock)
 
 
+def read_names(names: Iterable[str], clock: Clock) -> None:
+    """Read the zones of these names now."""
+    every = {row.name: row for row in Zone.objects.all()}
+    due = {zone_of(canonical(name), tuple(every)) for name in names} - {None}
+    wanted = _wanted(zone for zone in due if zone)
+    for zone in wanted:
+        _read(every[zone], wanted, clock)
+
+
+def read_soon(zones_changed: Iterable[str]) -> None:
+    """Let these be read the next time that somebody looks after zones."""
+    Zone.objects.filter(name__in=list(zones_changed)).update(read_at=None)
+
+
 def _read(row: Zone, wanted: Wanted, clock: Clock) -> Zone:
     """What the primary says of all names that plans change; what it does not say stays as it was known."""
     names = sorted(wanted[row.name])

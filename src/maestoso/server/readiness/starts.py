@@ -15,6 +15,7 @@ from maestoso.core.errors import BadValue, Refused
 from maestoso.core.evidence.chain import ROOT
 from maestoso.core.forecast.durations import estimates
 from maestoso.core.model.finding import Finding
+from maestoso.core.model.plan import Plan
 from maestoso.core.planning.compiled import compile_run
 from maestoso.core.planning.inputs import LIVE, GroupCopy, Kind, RunInputs
 from maestoso.core.ports import Clock
@@ -24,6 +25,7 @@ from maestoso.core.readiness.live_rules import reprotect_findings
 from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.runs.events import Event
 from maestoso.core.runs.state import RunState
+from maestoso.engine.clock import SystemClock
 from maestoso.server.approvals import services as approvals
 from maestoso.server.audit.record import recorded
 from maestoso.server.common.news import announce
@@ -31,6 +33,7 @@ from maestoso.server.estate.agents import forget_pulse
 from maestoso.server.estate.models import Link, Site
 from maestoso.server.evidence.register import next_number
 from maestoso.server.evidence.services import seal_ended
+from maestoso.server.names.services import read_names
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.plans.services import find_plan
 from maestoso.server.readiness.choices import read_choices
@@ -43,6 +46,7 @@ from maestoso.server.runs.models import Run, RunStep
 from maestoso.server.runs.projection import write_steps
 from maestoso.server.runs.services import check_key
 
+CLOCK = SystemClock()
 log = logging.getLogger("maestoso.runs")
 
 LONGEST_REASON = 500
@@ -100,6 +104,8 @@ def start_run(
     # What is remembered of a large site may be from a minute ago: a run begins with what is so now.
     for site in Site.objects.filter(code__in=(plan.source, plan.target)):
         forget_pulse(site)
+    if kind in LIVE:
+        read_names(_names_in(plan), CLOCK)
     opening = Opening(reason=reason, tell=wanted.options.tell, granted=granted)
     if granted is None:
         opening = _unsigned(wanted, opening, by)
@@ -114,6 +120,12 @@ def start_run(
             if not tries_left:
                 raise
     raise AssertionError("the last try returns or raises")
+
+
+def _names_in(plan: Plan) -> set[str]:
+    """All names that cues of a plan lead elsewhere."""
+    cues = (cue for _, _, cue in plan.placed_cues())
+    return {record.name for cue in cues if cue.names for record in cue.names.records}
 
 
 def _unsigned(wanted: StartRun, opening: Opening, by: str) -> Opening:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Awaitable, Callable, Sequence
+from contextlib import suppress
 from dataclasses import replace
 from typing import TypeVar
 
@@ -15,6 +16,7 @@ from maestoso.core.runs.operations import Operation, OperationState
 from maestoso.names.client import NameServers
 from maestoso.server.estate.agents import speak_to
 from maestoso.server.estate.models import Site
+from maestoso.server.names.services import read_soon
 from maestoso.server.outbox.secrets import has_secrets, with_secrets
 from maestoso.server.reign import services as reign
 from maestoso.server.runs.log import reachable
@@ -82,6 +84,13 @@ class RecordedNames(NameServers):
     async def put_operation(self, operation: Operation, fence: int) -> OperationState:
         """Begin it with its keys."""
         return await super().put_operation(await _with_its_secrets(operation), fence)
+
+    async def _ended(self, operation: Operation) -> OperationState:
+        ended = await super()._ended(operation)
+        # What pages say of these names is from before. Where that cannot be said they are read in their turn.
+        with suppress(LogUnavailable):
+            await sync_to_async(reachable(read_soon))({one["zone"] for one in operation.args["names"]})
+        return ended
 
 
 def client_of(code: str) -> SiteClient:
