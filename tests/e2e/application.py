@@ -186,19 +186,21 @@ class Application:
         assert match is not None
         return match.group(1)
 
-    def records(self) -> dict[str, list[dict[str, Any]]]:
-        """All rows of all tables but Django's own, as they stand in the database."""
+    def records(self, *tables: str) -> dict[str, list[dict[str, Any]]]:
+        """All rows of these tables as they stand in the database; of all but Django's own where none is named."""
         line = pymysql.connect(
             unix_socket=str(database_socket(self.options.var)), user=self.options.db_user,
             password=self.secrets["db_password"], database=self.options.db_name, ssl_disabled=True,
         )  # fmt: skip
         found = {}
         with line, line.cursor(DictCursor) as cursor:
-            cursor.execute("SHOW TABLES")
-            for name in [str(value) for row in cursor.fetchall() for value in row.values()]:
-                if not name.startswith("django_"):
-                    cursor.execute(f"SELECT * FROM `{name}` ORDER BY 1")
-                    found[name] = list(cursor.fetchall())
+            if not tables:
+                cursor.execute("SHOW TABLES")
+                every = [str(value) for row in cursor.fetchall() for value in row.values()]
+                tables = tuple(name for name in every if not name.startswith("django_"))
+            for name in tables:
+                cursor.execute(f"SELECT * FROM `{name}` ORDER BY 1")
+                found[name] = list(cursor.fetchall())
         return found
 
     def pid(self, pattern: str) -> int:
