@@ -260,7 +260,10 @@ def _criticality(
     latest = finish.max(axis=0)
     ties_s = np.maximum(TIES_S, 4 * np.spacing(latest.max()))
     critical = finish >= latest - ties_s
-    ends, lasts, rows = list(finish), list(drawn), list(critical)
+    # Nothing that a step waits for ends after it begins, so what ends as late as it begins has held it up.
+    begun = finish - drawn
+    begun -= ties_s
+    ends, begins, rows = list(finish), list(begun), list(critical)
     column = np.arange(finish.shape[1])
     reached = bytearray(critical.any(axis=1).tobytes())
     marks = np.frombuffer(reached, dtype=np.bool_)  # the same memory, to be marked many at once
@@ -273,18 +276,20 @@ def _criticality(
             rows[waits[0][0]] |= here
             reached[waits[0][0]] = True
             continue
-        begun = ends[position] - lasts[position]
+        begins_at = begins[position]
         if len(waits) < MANY_PREDS:
             for pred, lag in waits:
-                rows[pred] |= here & (np.abs(ends[pred] + np.float32(lag) - begun) <= ties_s)
+                held_up = (ends[pred] + np.float32(lag) if lag else ends[pred]) >= begins_at
+                held_up &= here
+                rows[pred] |= held_up
         else:
             preds, lags = _apart(graph, position)
-            critical[preds] |= here & (np.abs(finish[preds] + lags - begun) <= ties_s)
+            critical[preds] |= here & (finish[preds] + lags >= begins_at)
         for pred, _ in waits:
             reached[pred] = True
         if before is not None:
             cells = before * len(column) + column
-            held_up = here & (before >= 0) & (np.abs(finish.take(cells) - begun) <= ties_s)
+            held_up = here & (before >= 0) & (finish.take(cells) >= begins_at)
             critical.put(cells[held_up], True)
             marks[before[held_up]] = True
     return np.asarray(critical.mean(axis=1))
