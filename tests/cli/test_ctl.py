@@ -179,6 +179,26 @@ class Commands(unittest.TestCase):
         with mock.patch.object(ctl, "AWAY_S", 0.0):
             self.assertEqual(self.run_it("watch", "7"), ctl.NOT_REACHED)
 
+    def test_everything_is_followed_until_nothing_can_be_known_of_it(self) -> None:
+        lost = {
+            "id": "1-5", "time": "2026-11-03T12:00:00+00:00", "type": "maestoso.site-lost", "subject": "QUA",
+            "data": {"title": "Quayside does not answer"},
+        }  # fmt: skip
+        answers = iter([
+            (200, {"cursor": "1-4", "events": []}),
+            (503, "busy"),
+            (200, {"cursor": "1-5", "events": [lost]}),
+            (410, {"code": "events-gone", "detail": "It is not kept.", "remedy": "Follow with after=1-9."}),
+        ])  # fmt: skip
+        self.stand.answers["GET /events"] = lambda: next(answers)
+        self.assertEqual(self.run_it("follow"), ctl.REFUSED)
+        self.assertIn("Following from 1-4.", self.said)
+        self.assertIn("2026-11-03T12:00:00  maestoso.site-lost  QUA  Quayside does not answer", self.said)
+        self.assertIn("Go on with --after 1-5.", self.said)
+        self.assertIn("Follow with after=1-9.", self.said)
+        asked = [one[1] for one in self.stand.asked]
+        self.assertEqual(asked[-1], "/api/v1/events?after=1-5&wait_s=20")
+
     def test_evidence_is_written_as_it_is_and_an_outage_declared(self) -> None:
         self.stand.answers["GET /runs/7/evidence.jsonl"] = lambda: (200, b'{"seq": 1}\n{"seq": 2}\n')
         with tempfile.TemporaryDirectory() as folder:

@@ -9,6 +9,7 @@ import sys
 import time
 import uuid
 from collections.abc import Callable, Iterable, Sequence
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -19,8 +20,9 @@ REFUSED, USAGE, NEEDS_SOMEBODY, NOT_REACHED, OTHERWISE = 1, 2, 3, 4, 5
 KINDS = ("test", "planned", "disaster", "re-protect")
 WELL = ("passed", "committed", "protected")
 LOOK_EVERY_S = 1.0
+WAIT_S = 20
 AWAY_S = 60.0
-"""How long ``watch`` goes on asking where nobody answers; it may be starting again."""
+"""How long ``watch`` and ``follow`` go on asking where nobody answers; it may be starting again."""
 EPILOG = """
 The address stands in MAESTOSO_ADDRESS, the token (My account, Tokens) in MAESTOSO_TOKEN or in the file
 that MAESTOSO_TOKEN_FILE names; it is in no argument, where others of this machine would see it.
@@ -100,6 +102,10 @@ def _parser() -> argparse.ArgumentParser:
     watch = add("watch", _watch, "follow a run until it ends, or needs somebody")
     watch.add_argument("run", type=int)
     watch.add_argument("--to-the-end", action="store_true", help="also while it waits for somebody")
+    follow = add("follow", _follow, "everything that happens, until Ctrl+C")
+    follow.add_argument(
+        "--after", default="", metavar="CURSOR", help="go on behind this one; from now on without"
+    )
     answer = add("answer", _answer, "answer a hold, or that copies may still run")
     answer.add_argument("run", type=int)
     answer.add_argument("--step", default="", help="which, where several wait")
@@ -226,17 +232,13 @@ def _again_if_lost(do: Callable[[], Any]) -> Any:
 
 
 def _watch(client: Client, given: argparse.Namespace) -> int:
-    seen, away_since = 0, None
+    seen = 0
+
+    def look() -> tuple[Any, Any]:
+        return client.run_events(given.run, after=str(seen)), client.run(given.run)["status"]
+
     while True:
-        try:
-            events, status = client.run_events(given.run, after=str(seen)), client.run(given.run)["status"]
-            away_since = None
-        except NotReached:
-            away_since = away_since or time.monotonic()
-            if time.monotonic() - away_since > AWAY_S:
-                raise
-            time.sleep(LOOK_EVERY_S)
-            continue
+        events, status = _patiently(look)
         for event in events:
             seen = max(seen, event["seq"])
             _show(given, event, [(f"{event['run_s'] / 60:6.1f} min", event["sentence"])], flush=True)
@@ -249,6 +251,39 @@ def _watch(client: Client, given: argparse.Namespace) -> int:
                 print(f"The engine put it aside: {status['put_aside']}", file=sys.stderr)
             return NEEDS_SOMEBODY
         time.sleep(LOOK_EVERY_S)
+
+
+def _follow(client: Client, given: argparse.Namespace) -> None:
+    """One line for each event. The cursor is said where somebody may need it: at the start and at the end."""
+    cursor = given.after or client.events()["cursor"]
+    print(f"Following from {cursor}.", file=sys.stderr)
+    try:
+        while True:
+            said = _patiently(partial(client.events, after=cursor, wait_s=str(WAIT_S)))
+            for event in said["events"]:
+                about = (
+                    event["data"].get("title") or event["data"].get("did") or event["data"].get("plan", "")
+                )
+                _show(
+                    given, event, [(event["time"][:19], event["type"], event["subject"], about)], flush=True
+                )
+            cursor = said["cursor"]
+            if not said["events"]:
+                time.sleep(LOOK_EVERY_S)
+    finally:
+        print(f"Go on with --after {cursor}.", file=sys.stderr)
+
+
+def _patiently(ask: Callable[[], Any]) -> Any:
+    """What is answered; asked again for a while where nobody does. Raises NotReached."""
+    until = time.monotonic() + AWAY_S
+    while True:
+        try:
+            return ask()
+        except NotReached:
+            if time.monotonic() > until:
+                raise
+            time.sleep(LOOK_EVERY_S)
 
 
 def _asked(client: Client, given: argparse.Namespace, *kinds: str) -> str:

@@ -210,6 +210,10 @@ class Operations(Line):
         """Sign out everywhere else. Answer: Account."""
         return self.ask("DELETE", "/account/sessions")
 
+    def events(self, *, after: str = "", wait_s: str = "") -> Any:
+        """What came after a cursor, at most 500 events, as far as whoever asks may see them. Answer: EventPage."""
+        return self.ask("GET", "/events", query={"after": after, "wait_s": wait_s})
+
     def evidence_archive(self, *, runs: str = "", prefer: str = "") -> Any:
         """One ZIP with reports, seals, the check to do by hand, and an index."""
         return self.ask("GET", "/evidence/archive.zip", query={"runs": runs}, headers={"Prefer": prefer}, raw=True)

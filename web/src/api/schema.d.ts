@@ -650,6 +650,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What came after a cursor, at most 500 events, as far as whoever asks may see them. */
+        get: operations["events"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/evidence/archive.zip": {
         parameters: {
             query?: never;
@@ -3252,6 +3269,12 @@ export interface components {
         EscalationStepSent: {
             after_minutes: number;
             who: string[];
+        };
+        EventPage: {
+            cursor: string;
+            events: {
+                [key: string]: unknown;
+            }[];
         };
         EventView: {
             seq: number;
@@ -7162,6 +7185,33 @@ export interface operations {
             413: components["responses"]["Refused413"];
             415: components["responses"]["Refused415"];
             422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    events: {
+        parameters: {
+            query?: {
+                /** @description The cursor of the answer before; without it, follow from now on. */
+                after?: string;
+                /** @description Seconds to wait for the first event, up to 20. */
+                wait_s?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EventPage"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
             503: components["responses"]["Refused503"];
         };
     };

@@ -34,7 +34,7 @@ LISTS = frozenset(
     {
         "site-line", "stream", "readiness", "search", "plans", "groups", "workloads", "sites", "crosswalks",
         "runs", "drills", "approvals", "uses", "site-requests", "traps", "evidence/proof",
-        "group-cost", "declared",
+        "group-cost", "declared", "events",
     }
 )  # fmt: skip
 """Addresses whose answers, to look at, hold only what is in reach; new things are for everything."""

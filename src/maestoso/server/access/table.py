@@ -69,6 +69,7 @@ TABLE: dict[str, dict[str, str]] = {
     # The whole installation.
     "site-line": {"GET": SEE},
     "stream": {"GET": SEE},
+    "events": {"GET": SEE},
     "readiness": {"GET": SEE},
     "search": {"GET": SEE},
     "settings": {"GET": SEE, "PUT": CHANGE_SETTINGS},

@@ -30,6 +30,9 @@ UNWATCHED = frozenset(
         "HeldRow",
         "Retired",
         "KnownNameRow",
+        "EventStream",
+        "StreamedEvent",
+        "StreamedRun",
     }
 )
 HIDDEN = frozenset(

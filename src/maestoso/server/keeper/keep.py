@@ -18,6 +18,7 @@ from maestoso.server.estate.models import Site
 from maestoso.server.keeper.leases import LEASE_S, release, take
 from maestoso.server.keeper.tasks import RECORD_TASKS, SITE_TASKS
 from maestoso.server.messages.deliver import deliver
+from maestoso.server.messages.events import write_stream
 from maestoso.server.messages.notice import notice
 from maestoso.server.names.services import read_zones
 
@@ -123,7 +124,8 @@ def _duty(
                 ear.wait(EVERY_S)
             return stop.is_set()
 
-        return lambda: [partial(notice, clock), partial(deliver, clock)], pause_of_messages
+        tasks_of_messages = [partial(task, clock) for task in (notice, deliver, write_stream)]
+        return lambda: tasks_of_messages, pause_of_messages
     tasks = partial(_of_records, clock) if duty == RECORDS else partial(_of_site, duty, clock)
     return tasks, lambda: stop.wait(EVERY_S)
 

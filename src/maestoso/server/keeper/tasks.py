@@ -21,6 +21,7 @@ from maestoso.server.estate.models import Site
 from maestoso.server.estate.services import ask_verbs
 from maestoso.server.evidence.services import remove_expired, seal_what_is_not
 from maestoso.server.jobs.services import forget_old as forget_old_jobs
+from maestoso.server.messages.events import forget_old_events
 from maestoso.server.messages.notice import forget_old as forget_old_messages
 from maestoso.server.outbox.services import KEEPER, deliver_waiting, forget_old, is_waiting
 from maestoso.server.protection.models import GroupRow
@@ -128,5 +129,5 @@ SITE_TASKS: tuple[Callable[[Site, Clock], None], ...] = (
 )  # fmt: skip
 RECORD_TASKS: tuple[Callable[[Clock], None], ...] = (
     give_up_what_is_fenced, follow_ups, write_steps_of_ended, seal_what_is_not, remove_expired, forget_old,
-    begin_due_drills, keep_head, forget_old_jobs, forget_old_messages,
+    begin_due_drills, keep_head, forget_old_jobs, forget_old_messages, forget_old_events,
 )  # fmt: skip

@@ -121,3 +121,34 @@ class Message(models.Model):
     def audit_name(self) -> str:
         """As the audit trail names it."""
         return self.uid
+
+
+class EventStream(models.Model):
+    """One row: the numbers of the last event, and of the last that is kept no longer; how far the audit trail
+    was told, and when somebody asked last: nothing is written while nobody follows."""
+
+    number = models.PositiveBigIntegerField(default=0)
+    gone = models.PositiveBigIntegerField(default=0)
+    audit = models.PositiveBigIntegerField(default=0)
+    asked_at = models.DateTimeField(null=True)
+    flows = models.BooleanField(default=False)
+
+
+class StreamedRun(models.Model):
+    """How far the log of a run was told."""
+
+    run = models.OneToOneField("runs.Run", models.CASCADE, related_name="streamed")
+    seq = models.PositiveIntegerField()
+
+
+class StreamedEvent(models.Model):
+    """One event of the stream: of a run's log, an entry of the audit trail, or a part of a message."""
+
+    number = models.PositiveBigIntegerField(unique=True)
+    at = models.DateTimeField()
+    event = models.ForeignKey("runs.RunEvent", models.CASCADE, null=True, related_name="+")
+    entry = models.ForeignKey("audit.AuditEntry", models.CASCADE, null=True, related_name="+")
+    part: Any = models.JSONField(null=True)
+
+    class Meta:
+        ordering = ["number"]

@@ -39,6 +39,7 @@ from maestoso.server.board.models import StoredBoard
 from maestoso.server.board.readiness import leads_into
 from maestoso.server.board.stored import TOO_OLD
 from maestoso.server.config.settings import OPTIONS
+from maestoso.server.messages.events import flows, write_matters
 from maestoso.server.messages.models import Escalation, Message, Noticed, OpenMatter, Preference, Webhook
 from maestoso.server.organisation.services import organisation
 from maestoso.server.runs.models import Run
@@ -51,7 +52,7 @@ BEGUN, ENDED = "run-started", "run-ended"
 def notice(clock: Clock) -> None:
     """Write messages for what began, and for what is over, since the last look."""
     now = clock.now()
-    if not OPTIONS.mail_server and not Webhook.objects.filter(enabled=True).exists():
+    if not (OPTIONS.mail_server or flows() or Webhook.objects.filter(enabled=True).exists()):
         # Whoever is to be told some day is not told of what was so until then.
         if Noticed.objects.exists():
             Noticed.objects.all().delete()
@@ -247,6 +248,7 @@ def _tell(begun: Iterable[Matter], over: Iterable[Matter], now: datetime) -> Non
     said = [*(_Said(one, over=False) for one in begun), *(_Said(one, over=one.code != ENDED) for one in ends)]
     if not said:
         return
+    write_matters((one.part() for one in said), now)
     for webhook in Webhook.objects.filter(enabled=True):
         for one in said:
             if topic_of(one.matter.code) in webhook.topics:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Any
 
 from maestoso.core.messages import EscalationStep
 
@@ -114,3 +115,11 @@ class ChannelTried:
 
     well: bool
     said: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class EventPage:
+    """CloudEvents in the order in which they happened, and the ``cursor`` behind them."""
+
+    cursor: str
+    events: tuple[dict[str, Any], ...]

@@ -6,6 +6,7 @@ from maestoso.server.messages import views
 
 urlpatterns = [
     path("messages", views.MessageList.as_view(), name="messages"),
+    path("events", views.EventFeed.as_view(), name="events"),
     path("messages/mail/try", views.MailTry.as_view(), name="try-mail"),
     path("messages/<str:uid>/again", views.MessageAgain.as_view(), name="message-again"),
     path("messages/escalation", views.EscalationView.as_view(), name="escalation"),

@@ -5,18 +5,20 @@ from __future__ import annotations
 from typing import cast
 
 from django.contrib.auth.models import User
-from drf_spectacular.utils import extend_schema
+from drf_spectacular.types import OpenApiTypes
+from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.shapes import read, reply, shape
-from maestoso.server.messages import services
+from maestoso.server.messages import events, services
 from maestoso.server.messages.notice import note_seen
 from maestoso.server.messages.shapes import (
     ChannelTried,
     EscalationSave,
+    EventPage,
     MessagePreference,
     Messages,
     MessageView,
@@ -113,6 +115,27 @@ class WebhookTry(APIView):
     def post(self, request: Request, pk: int) -> Response:
         """Send it now, and say what it answered."""
         return reply(services.try_webhook(pk, CLOCK))
+
+
+class EventFeed(APIView):
+    """Everything that happens, for programs that follow."""
+
+    @extend_schema(
+        operation_id="events",
+        parameters=[
+            OpenApiParameter(
+                "after", OpenApiTypes.STR,
+                description="The cursor of the answer before; without it, follow from now on.",
+            ),
+            OpenApiParameter(
+                "wait_s", OpenApiTypes.INT, description="Seconds to wait for the first event, up to 20."
+            ),
+        ],
+        responses=shape(EventPage),
+    )  # fmt: skip
+    def get(self, request: Request) -> Response:
+        """What came after a cursor, at most 500 events, as far as whoever asks may see them."""
+        return reply(events.page(request))
 
 
 class MyMessageView(APIView):
