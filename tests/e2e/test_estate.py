@@ -265,10 +265,12 @@ class TheDemo(Journey):
             f"{MANY} new workloads. Nothing is written yet", timeout=JOB_MS
         )
         page.get_by_role("button", name="Import it").click()
-        with self.app.standing_still("run_workers"):
-            # Heard before a worker that is in the middle of it can go on; such a one has to, to see it.
-            with page.expect_response(lambda reply: reply.request.method == "DELETE"):
-                page.get_by_role("button", name="Cancel").click()
+        # Heard before a worker that is in the middle of it can go on; such a one has to, to see it.
+        with (
+            self.app.standing_still("run_workers"),
+            page.expect_response(lambda reply: reply.request.method == "DELETE"),
+        ):
+            page.get_by_role("button", name="Cancel").click()
         expect(page.get_by_role("button", name="Cancel")).to_have_count(0)
         expect(self.sentence()).to_contain_text("cancelled; nothing was written")
         self.bring("bulk.csv", raw)
