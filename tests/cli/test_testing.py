@@ -99,12 +99,19 @@ class Choosing(unittest.TestCase):
         self.assertEqual(sorted(modules), sorted(there))
 
     def test_workers_have_about_the_same_to_do_and_the_unknown_comes_first(self) -> None:
-        measured = {"a": 50.0, "b": 30.0, "c": 25.0, "d": 20.0, "e": 1.0}
-        self.assertEqual(
-            testing._spread(["a", "b", "c", "d", "e"], measured), [["a"], ["b", "e"], ["c", "d"]]
-        )
-        self.assertEqual(testing._spread(["a"], measured), [["a"]])
-        self.assertIn("tests.core.test_codec", testing._modules("core", {"tests.cli.test_testing": 9.0})[:-1])
+        measured = {"a": 50.0, "b": 30.0, "c": 25.0, "d": 20.0, "e": 1.0, "tests.cli.test_testing": 9.0}
+        with mock.patch.object(testing, "_measured", lambda: measured):
+            self.assertEqual(testing._spread(["a", "b", "c", "d", "e"]), [["a"], ["b", "e"], ["c", "d"]])
+            self.assertEqual(testing._spread(["a"]), [["a"]])
+            self.assertIn("tests.core.test_codec", testing._modules("core")[:-1])
+
+    def test_of_the_browser_and_real_machines_the_longest_begins_first(self) -> None:
+        names = [name for part in testing.ALONE for name in testing._modules(part)]
+        measured = {**dict.fromkeys(names, 1.0), "tests.guests.test_story": 3.0, "tests.e2e.test_live": 2.0}
+        with mock.patch.object(testing, "_measured", lambda: measured):
+            jobs = [job.name for job in testing._jobs(PARTS, [])]
+        self.assertLess(jobs.index("server 1 of 3"), jobs.index("tests.guests.test_story"))
+        self.assertEqual(jobs.index("tests.e2e.test_live"), jobs.index("tests.guests.test_story") + 1)
 
 
 class Working(unittest.TestCase):

@@ -11,6 +11,7 @@ import threading
 import time
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
+from functools import cache
 from pathlib import Path
 
 from maestoso.cli import front_end
@@ -40,6 +41,8 @@ FOLDERS = {
     "guests": ("guests",),
 }
 """Folders under ``tests`` of each part that is tests."""
+ALONE = ("e2e", "guests")
+"""Parts whose modules are jobs of their own, each with an application or machines."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -149,7 +152,9 @@ def _jobs(only: Iterable[str], more: list[str]) -> list[Job]:
                 f"There is no {name!r}. Name parts ({', '.join(PARTS)}), or modules, classes or tests,"
                 " such as tests.core.runs.test_runs.Deciding."
             )
-    jobs = [job for part in PARTS for job in found[part]]
+    jobs = [job for part in PARTS if part not in ALONE for job in found[part]]
+    # The longest first, of both: one of these that begins last keeps everybody waiting for it.
+    jobs += sorted((job for part in ALONE for job in found[part]), key=lambda job: -_usual_s(job.name))
     needed = {need for job in jobs for need in job.needs}
     return [job for job in _set_up() if job.name in needed] + jobs
 
@@ -194,41 +199,51 @@ def _of_part(part: str, more: list[str]) -> list[Job]:
                 ("vue-tsc", "typecheck"),
             )
         ]
-        return [*checks, _tests(part, "tests/web", _modules(part, {}), more)]
-    measured: dict[str, float] = json.loads(MEASURED.read_text(encoding="utf-8"))
-    modules = _modules(part, measured)
-    if part in ("e2e", "guests"):
+        return [*checks, _tests(part, "tests/web", _modules(part), more)]
+    modules = _modules(part)
+    if part in ALONE:
         return [_tests(part, name, [name], more) for name in modules]
-    groups = _spread(modules, measured)
+    groups = _spread(modules)
     return [
         _tests(part, f"{part} {number} of {WORKERS}", group, more) for number, group in enumerate(groups, 1)
     ]
 
 
-def _modules(part: str, measured: dict[str, float], named: str = "test_*.py") -> list[str]:
-    """The modules of tests of a part, the longest first; what was never measured may be long."""
+def _modules(part: str, named: str = "test_*.py") -> list[str]:
+    """The modules of tests of a part, the longest first."""
     found = [
         ".".join(file.relative_to(ROOT).with_suffix("").parts)
         for folder in FOLDERS[part]
         for file in (ROOT / "tests" / folder).rglob(named)
     ]
-    return sorted(found, key=lambda name: (-measured.get(name, 1e9), name))
+    return sorted(found, key=lambda name: (-_usual_s(name), name))
 
 
 def _long() -> list[str]:
     """The modules that take so long that only a soak runs them; of real machines, where those can run."""
     parts = [part for part in FOLDERS if part != "guests" or not ready.why_not()]
-    return [name for part in parts for name in _modules(part, {}, LONG)]
+    return [name for part in parts for name in _modules(part, LONG)]
 
 
-def _spread(modules: list[str], measured: dict[str, float]) -> list[list[str]]:
+def _usual_s(module: str) -> float:
+    """How long its tests took when that was measured; what never was may be long."""
+    return _measured().get(module, 1e9)
+
+
+@cache
+def _measured() -> dict[str, float]:
+    found: dict[str, float] = json.loads(MEASURED.read_text(encoding="utf-8"))
+    return found
+
+
+def _spread(modules: list[str]) -> list[list[str]]:
     """Groups of about the same time each."""
     groups: list[list[str]] = [[] for _ in range(WORKERS)]
     loads = [0.0] * WORKERS
     for name in modules:
         least = loads.index(min(loads))
         groups[least].append(name)
-        loads[least] += measured.get(name, 1.0)
+        loads[least] += _measured().get(name, 1.0)
     return [group for group in groups if group]
 
 
