@@ -187,6 +187,27 @@ class Beginning(WithDrills):
         self.assertEqual((outcome, reason), ("missed", "Nobody started a test of the plan in its time."))
         board = self.browser.get("/api/v1/readiness").json()["actions"]
         self.assertIn("Weekly of Harbour core first was missed", [one["title"] for one in board])
+        body = {"plan": "HARB", "options": {"pace": 20}}
+        pk = self.browser.send("POST", "/runs", body, **{"Idempotency-Key": "x"}).json()["id"]
+        Run.objects.filter(pk=pk).update(started_at=self.due + timedelta(hours=3), outcome="passed")
+        board = self.browser.get("/api/v1/readiness").json()["actions"]
+        self.assertNotIn("Weekly of Harbour core first was missed", [one["title"] for one in board])
+
+    def test_one_that_failed_stands_on_the_board_until_the_plan_passes_a_test(self) -> None:
+        def board() -> list[tuple[str, str]]:
+            found = self.browser.get("/api/v1/readiness").json()["actions"]
+            return [(one["title"], one["to"]) for one in found if one["code"].startswith("drill-")]
+
+        self.make(starts_itself=True)
+        self.keeper_at(self.due + timedelta(minutes=1))
+        run = Run.objects.get()
+        self.assertEqual(board(), [])
+        Run.objects.update(outcome="failed")
+        self.assertEqual(board(), [("Weekly of Harbour core first failed", f"/runs/{run.pk}")])
+        Run.objects.update(outcome="aborted")
+        self.assertIn("ended without a pass: aborted", board()[0][0])
+        Run.objects.update(outcome="passed")
+        self.assertEqual(board(), [])
 
     def test_a_keeper_that_was_away_notes_every_time_that_passed(self) -> None:
         self.make(starts_itself=True)

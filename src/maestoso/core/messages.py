@@ -26,7 +26,7 @@ TOPICS: dict[str, str] = {
     SITES: "a site or a link is lost, or back; a copy ran twice",
     COPIES: "groups fall behind or fail; workloads that nobody protects",
     PLANS: "a plan cannot run, its proof is old, or it is away from home",
-    DRILLS: "drills come, are due, or were missed",
+    DRILLS: "drills come, are due, were missed, or failed",
     ITSELF: "Maestoso itself: engine, workers, backups, standby, room",
 }
 """Code and words of what people choose among."""
@@ -40,6 +40,7 @@ _OF_CODES: dict[str, str] = {
     "plan-blocked": PLANS, "proof-stale": PLANS, "proof-test-overdue": PLANS, "proof-never-tested": PLANS,
     "without-protection": PLANS, "away-from-home": PLANS, "without-purpose": PLANS,
     "drill-due": DRILLS, "drill-missed": DRILLS, "drill-ahead": DRILLS,
+    "drill-failed": DRILLS,
     "reign-past": ITSELF, "engine-silent": ITSELF, "workers-silent": ITSELF, "backup-late": ITSELF,
     "no-standby": ITSELF, "little-room": ITSELF, "try": ITSELF,
 }  # fmt: skip

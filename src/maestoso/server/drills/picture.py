@@ -14,12 +14,13 @@ from maestoso.server.drills.shapes import BlackoutView, Calendar, DrillTimeView,
 from maestoso.server.drills.words import in_words
 from maestoso.server.plans.services import newest_versions
 from maestoso.server.readiness.shapes import NextAction
+from maestoso.server.runs.models import Run
 
 BACK, AHEAD = timedelta(days=366), timedelta(days=366)
 MOST_TIMES = 400
 TRIED = 6
 SEEN_MISSED = timedelta(days=14)
-"""How long a drill that was missed is asked for, unless the plan is tested."""
+"""How long a drill that was missed, or failed, is asked for, unless the plan passes a test."""
 
 
 def calendar(now: datetime, reach: Reach) -> Calendar:
@@ -113,8 +114,11 @@ def next_actions(now: datetime) -> list[NextAction]:
         last = row.times.order_by("-at").first()
         if last is not None and last.outcome == "" and not drill.starts_itself:
             actions.append(_action("due", row, f"{name} is due now", _until(last, drill)))  # fmt: skip
-        elif last is not None and last.outcome == "missed" and last.until > now - SEEN_MISSED:
-            actions.append(_action("missed", row, f"{name} was missed", last.reason))
+        elif last is not None and last.until > now - SEEN_MISSED and not _passed_since(last):
+            if last.outcome == "missed":
+                actions.append(_action("missed", row, f"{name} was missed", last.reason))
+            elif last.run is not None and last.run.outcome:
+                actions.append(_failed(row, drill, name, last.run))
         coming = next_of(drill, now, closed)
         if coming is not None and coming.at - now <= timedelta(days=drill.remind_days):
             how = "It starts by itself." if drill.starts_itself else "Somebody has to start it."
@@ -128,6 +132,21 @@ def next_actions(now: datetime) -> list[NextAction]:
                 )
             )  # fmt: skip
     return actions
+
+
+def _passed_since(time: DrillTime) -> bool:
+    """Whether its plan passed a test in its window or later."""
+    passed = Run.objects.filter(plan_code=time.drill.plan_code, kind="test", outcome="passed")
+    return passed.filter(started_at__gte=time.at).exists()
+
+
+def _failed(row: DrillRow, drill: Drill, name: str, run: Run) -> NextAction:
+    how = "failed" if run.outcome == "failed" else f"ended without a pass: {run.outcome}"
+    return NextAction(
+        code="drill-failed", about=f"{row.pk}/{run.pk}", urgency="soon", label="See the run",
+        title=f"{drill.name} of {name} {how}", to=f"/runs/{run.pk}",
+        sentence=f"It was run {run.pk}, on {run.started_at:%-d %B}. See what went wrong, then test it again.",
+    )  # fmt: skip
 
 
 def _until(time: DrillTime, drill: Drill) -> str:
