@@ -43,7 +43,8 @@ from maestoso.server.runs.whereabouts import running
 from maestoso.sites.client import HttpSite
 from maestoso.sites.contract import UnderWay
 from maestoso.sites.verbs import VERBS
-from tests.server.tidewell import SCENARIO, Browser, Tidewell
+from tests.server.people import make_person
+from tests.server.tidewell import PASSWORD, SCENARIO, Browser, Tidewell
 from tests.worlds import decide_for
 
 CLOCK = SystemClock()
@@ -311,7 +312,6 @@ class Choices(Live):
 
         ben = Browser()
         ben.sign_in("ben")
-        self.assertIn("ben", self.preflight().json()["people"])
         body = {"plan": "HARB", "options": {"pace": 20, "tell": ["ben"]}}
         pk = self.browser.send("POST", "/runs", body, **{"Idempotency-Key": "tell"}).json()["id"]
         self.browser.send("POST", f"/runs/{pk}/controls", {"kind": "hold", "text": "wait"})
@@ -319,9 +319,14 @@ class Choices(Live):
         self.assertEqual(told(self.browser), [])
         Run.objects.filter(pk=pk).update(outcome="passed", ended_at=CLOCK.now())
         self.assertEqual(told(ben), ["the test run ended: passed"])
-        body["options"] = {"pace": 20, "tell": ["nobody"]}
-        refused = self.browser.send("POST", "/runs", body, **{"Idempotency-Key": "x"})
-        self.assertEqual(self.problem(refused, 400, "bad-value")["field"], "body.options.tell")
+        for nobody in ("nobody", "role:nothing"):
+            body["options"] = {"pace": 20, "tell": [nobody]}
+            refused = self.browser.send("POST", "/runs", body, **{"Idempotency-Key": "x"})
+            self.assertEqual(self.problem(refused, 400, "bad-value")["field"], "body.options.tell")
+        make_person("olga", PASSWORD, roles=("operator",))
+        body["options"] = {"pace": 20, "tell": ["ben", "role:operator", "role:approver"]}
+        pk = self.browser.send("POST", "/runs", body, **{"Idempotency-Key": "roles"}).json()["id"]
+        self.assertEqual(Run.objects.get(pk=pk).tell, ["ben", "olga"], "whoever has the role now")
 
 
 class Fences(Live):

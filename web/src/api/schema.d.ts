@@ -4351,7 +4351,6 @@ export interface components {
             usual_pace: number;
             notes: components["schemas"]["RunNotes"][];
             traps: components["schemas"]["TrapView"][];
-            people: string[];
             services: components["schemas"]["Probed"][];
             approvals: number;
             approvers: string[];

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from zoneinfo import ZoneInfo
@@ -27,10 +27,11 @@ from maestoso.core.messages import (
     waits_until,
     wants,
 )
-from maestoso.core.people.roles import APPROVE, ROLE, permissions_of
+from maestoso.core.people.roles import APPROVE, permissions_of
 from maestoso.core.people.scope import EVERYTHING, NOTHING
 from maestoso.core.ports import Clock
 from maestoso.core.runs.needs import needs
+from maestoso.server.access.holders import holders, people_meant
 from maestoso.server.access.models import RoleGrant
 from maestoso.server.access.reach import seen_by_user
 from maestoso.server.access.roles import known_roles
@@ -116,7 +117,7 @@ def _escalate(now: datetime) -> None:
     steps = escalation()
     if not steps or not OPTIONS.mail_server:
         return
-    holders = _holders()
+    held = holders()
     for row in OpenMatter.objects.filter(seen_at=None, steps__lt=len(steps)):
         matter = row.core()
         due = steps_due(steps, now - row.begun_at) if topic_of(matter.code) == NEEDS else 0
@@ -126,23 +127,10 @@ def _escalate(now: datetime) -> None:
         said = _Said(
             replace(matter, title=f"Nobody has looked for {minutes} min: {matter.title}"), over=False
         )
-        names = {name for step in steps[row.steps : due] for name in _people(step.who, holders)}
+        names = {name for step in steps[row.steps : due] for name in people_meant(step.who, held)}
         for user in User.objects.filter(username__in=names, is_active=True).exclude(email=""):
             _write(user, {(said.thread, now): _within_reach(user, [said])}, now)
         OpenMatter.objects.filter(pk=row.pk).update(steps=due)
-
-
-def _holders() -> dict[str, list[str]]:
-    """By ``role:`` and role, who has it."""
-    found: dict[str, list[str]] = {}
-    for name, role in RoleGrant.objects.filter(user__is_active=True).values_list("user__username", "role"):
-        found.setdefault(f"{ROLE}{role}", []).append(name)
-    return found
-
-
-def _people(wanted: Iterable[str], holders: Mapping[str, Sequence[str]]) -> tuple[str, ...]:
-    """Those that are named, and the holders of roles that are."""
-    return tuple(sorted({who for one in wanted for who in holders.get(one, [one])}))
 
 
 def _is_of_a_run(matter: Matter) -> bool:
@@ -168,7 +156,7 @@ def _of_board(board: StoredBoard) -> Iterator[Matter]:
 
 def _of_runs() -> Iterator[Matter]:
     """Runs under way, and what they need."""
-    holders = _holders()
+    held = holders()
     for run, state in each(Run.objects.filter(outcome="", last_seq__gt=0)):
         yield _began(run)
         for need in needs(state):
@@ -178,7 +166,7 @@ def _of_runs() -> Iterator[Matter]:
                 code="run-needs", about=f"{run.pk}/{need.kind}/{need.step}",
                 title=f"{run.plan_name} needs somebody: {need.title}", sentence=need.text,
                 to=f"/runs/{run.pk}", urgent=True,
-                who=_people(wanted, holders),
+                who=people_meant(wanted, held),
                 told=_told(run),
             )  # fmt: skip
     for run in Run.objects.filter(outcome="").exclude(put_aside=""):

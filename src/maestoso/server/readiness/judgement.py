@@ -6,8 +6,6 @@ from collections.abc import Sequence
 from dataclasses import replace
 from datetime import datetime
 
-from django.contrib.auth.models import User
-
 from maestoso.core.errors import BadValue, NotFound, Refused
 from maestoso.core.model.estate import SiteLimits
 from maestoso.core.model.finding import Finding
@@ -222,9 +220,6 @@ def preflight(row: PlanRow, chosen: RunOptions, now: datetime) -> Preflight:
         notes=_notes(row),
         traps=traps_of_plan(ctx),
         services=services_of(ctx),
-        people=tuple(
-            User.objects.filter(is_active=True).order_by("username").values_list("username", flat=True)
-        ),
     )
 
 

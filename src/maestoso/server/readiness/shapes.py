@@ -185,7 +185,8 @@ class RunOptions:
     ``apart`` gives single workloads another point of their group, at the price of write order.
     ``cleanup_after_s`` wall seconds after the start a test ends by itself; 0 means never. An ``unattended``
     test asks nobody anything and judges itself. The rest is for runs that move production: see LiveChoices.
-    ``declared_at`` is when the outage began, if it was before. ``tell`` are people who are told of the run.
+    ``declared_at`` is when the outage began, if it was before. ``tell`` are people who are told of the run,
+    and roles (such as role:conductor): whoever has them at the start.
     ``probe`` are services that a test probes all the time.
     """
 
@@ -236,9 +237,8 @@ class Preflight:
     ``workloads`` how many it is about, those of parts included. ``approvals`` is how many signatures
     it needs, and ``approvers`` who may give one.
 
-    ``source_lost`` is why the source does not answer, if it does not; ``people`` who can be told of the run;
-    ``services`` are those that a test can probe all the time; ``notes`` those of earlier runs, newest first;
-    ``traps`` what is known to go wrong.
+    ``source_lost`` is why the source does not answer, if it does not; ``services`` are those that a test can
+    probe all the time; ``notes`` those of earlier runs, newest first; ``traps`` what is known to go wrong.
     """
 
     assessment: AssessmentView
@@ -255,7 +255,6 @@ class Preflight:
     usual_pace: int
     notes: tuple[RunNotes, ...]
     traps: tuple[TrapView, ...]
-    people: tuple[str, ...]
     services: tuple[Probed, ...]
     approvals: int
     approvers: tuple[str, ...]

@@ -16,6 +16,7 @@ from maestoso.core.evidence.chain import ROOT
 from maestoso.core.forecast.durations import estimates
 from maestoso.core.model.finding import Finding
 from maestoso.core.model.plan import Plan
+from maestoso.core.people.roles import ROLE
 from maestoso.core.planning.compiled import compile_run
 from maestoso.core.planning.inputs import LIVE, GroupCopy, Kind, RunInputs
 from maestoso.core.ports import Clock
@@ -26,6 +27,8 @@ from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.runs.events import Event
 from maestoso.core.runs.state import RunState
 from maestoso.engine.clock import SystemClock
+from maestoso.server.access.holders import holders, people_meant
+from maestoso.server.access.roles import known_roles
 from maestoso.server.approvals import services as approvals
 from maestoso.server.audit.record import recorded
 from maestoso.server.common.news import announce
@@ -99,14 +102,14 @@ def start_run(
         raise BadValue(
             "The reason is too long.", f"Give up to {LONGEST_REASON} characters.", field="body.reason"
         )
-    _check_people(wanted.options.tell)
+    tell = _people_meant(wanted.options.tell)
     plan = row.version().core()
     # What is remembered of a large site may be from a minute ago: a run begins with what is so now.
     for site in Site.objects.filter(code__in=(plan.source, plan.target)):
         forget_pulse(site)
     if kind in LIVE:
         read_names(_names_in(plan), CLOCK)
-    opening = Opening(reason=reason, tell=wanted.options.tell, granted=granted)
+    opening = Opening(reason=reason, tell=tell, granted=granted)
     if granted is None:
         opening = _unsigned(wanted, opening, by)
     for tries_left in reversed(range(MOST_JUDGED)):
@@ -151,15 +154,20 @@ def _judged_and_begun(
     return create_run(ctx, options, by=by, at=at, key=key, opening=opening)
 
 
-def _check_people(names: tuple[str, ...]) -> None:
+def _people_meant(named: tuple[str, ...]) -> tuple[str, ...]:
+    """Those that are named, and whoever has a role now that is."""
+    roles = {one for one in named if one in {f"{ROLE}{code}" for code in known_roles()}}
+    held = {role: holders().get(role, ()) for role in roles}
+    names = people_meant(named, held)
     known = set(User.objects.filter(is_active=True).values_list("username", flat=True))
     unknown = [name for name in names if name not in known]
     if unknown or len(names) > MOST_TOLD:
         raise BadValue(
             f"Nobody here is called {unknown[0][:40]!r}." if unknown else "Too many people would be told.",
-            f"Name up to {MOST_TOLD} people who can sign in.",
+            f"Name up to {MOST_TOLD} people who can sign in, or roles such as role:conductor.",
             field="body.options.tell",
         )
+    return names
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -2,22 +2,18 @@
 // Who is told in turn when nobody looks at what a run needs.
 import { computed, ref, watch } from "vue";
 import { api, take } from "@/api/client";
-import { usePeople } from "@/api/queries";
 import type { EscalationStep } from "@/api/types";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { useAct } from "@/ui/act";
 import { vMay } from "@/ui/may";
+import { useReceivers } from "@/ui/receivers";
 
 const MOST = 5;
 const LATER_MIN = 15;
 const props = defineProps<{ steps: EscalationStep[] }>();
 const copied = () => props.steps.map((step) => ({ after_minutes: step.after_minutes, who: [...step.who] }));
 const rows = ref(copied());
-const { data: people } = usePeople();
-const choices = computed(() => [
-  ...(people.value?.people ?? []).filter((one) => one.state !== "disabled").map((one) => ({ value: one.name, label: one.full_name ? `${one.full_name} (${one.name})` : one.name })),
-  ...(people.value?.roles ?? []).map((one) => ({ value: `role:${one.code}`, label: `Whoever is ${one.name.toLowerCase()}` })),
-]);
+const choices = useReceivers();
 const changed = computed(() => JSON.stringify(rows.value) !== JSON.stringify(copied()));
 watch(
   () => JSON.stringify(props.steps),

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 // How a run goes about it: sync first, clean-up, probes, who is notified, pace.
 import type { Preflight, RunKind } from "@/api/types";
+import { useReceivers } from "@/ui/receivers";
 import LiveOptions, { type LiveChoices } from "@/features/runs/LiveOptions.vue";
 
 defineProps<{ kind: RunKind; preflight: Preflight | undefined }>();
@@ -11,6 +12,7 @@ const probe = defineModel<string[]>("probe", { required: true });
 const live = defineModel<LiveChoices>("live", { required: true });
 const notify = defineModel<string[]>("notify", { required: true });
 const pace = defineModel<number>("pace", { required: true });
+const receivers = useReceivers();
 </script>
 
 <template>
@@ -31,10 +33,10 @@ const pace = defineModel<number>("pace", { required: true });
       </p>
     </template>
     <LiveOptions v-if="(kind === 'planned' || kind === 'disaster') && preflight" v-model="live" :kind="kind" :source="preflight.source_name" :source-lost="preflight.source_lost" />
-    <p v-if="preflight?.people.length" class="choice">
+    <p v-if="receivers.length" class="choice">
       Notify
       <el-select v-model="notify" multiple collapse-tags size="small" class="several" placeholder="nobody" aria-label="Who is notified of it" filterable default-first-option>
-        <el-option v-for="name in preflight.people" :key="name" :value="name" :label="name" />
+        <el-option v-for="one in receivers" :key="one.value" :value="one.value" :label="one.label" />
       </el-select>
     </p>
     <p v-if="preflight?.practice" class="choice">
