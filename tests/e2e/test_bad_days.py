@@ -16,6 +16,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from maestoso.engine.clock import SystemClock
 from tests import prepared
 from tests.e2e.application import Api, Application, until
 
@@ -226,7 +227,7 @@ class ACopiedWorld(unittest.TestCase):
         prepared.copy_to(copied.options)
         wanted, found = all_of(fresh), all_of(copied)
         made_at = datetime.fromtimestamp((prepared.world() / "made").stat().st_mtime, UTC)
-        if made_at.date() != datetime.now(UTC).date():
+        if made_at.date() != SystemClock().now().date():
             self.skipTest(
                 "It is past midnight: what days ago was copied then was not copied on the same days."
             )
