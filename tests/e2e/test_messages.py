@@ -10,7 +10,7 @@ from typing import Any
 
 from playwright.sync_api import Page, expect
 
-from tests.e2e.application import Application, module_browser, until, visit
+from tests.e2e.application import PATIENCE_MS, Application, module_browser, until, visit
 from tests.receivers import MailServer, Program
 
 APP = Application()
@@ -108,6 +108,49 @@ class Told(unittest.TestCase):
         )
         until(lambda: self.letters("the test run ended, passed"), "Ada to hear that it ended")
         until(lambda: self.events("run-ended"), "the program to hear that it ended")
+
+    def link_to(self, address: str) -> str:
+        """The link in the newest letter to somebody."""
+        letters = until(
+            lambda: [one for one in self.mail.letters if address in str(one["To"])], f"a letter to {address}"
+        )
+        text = next(letters[-1].iter_parts()).get_content()
+        self.mail.letters.clear()
+        return next(word for word in text.split() if "/invitation/" in word)
+
+    def test_invited_by_mail_and_in_again_after_the_password_was_forgotten(self) -> None:
+        page = self.page
+        page.goto(f"{APP.address}/settings/people")
+        page.get_by_role("button", name="Invite somebody").click()
+        dialog = page.get_by_role("dialog")
+        dialog.get_by_label("Full name").fill("Ines Kolm")
+        dialog.get_by_label("Signs in as").fill("ines")
+        dialog.get_by_label("Mail").fill("ines@tidewell.example")
+        dialog.get_by_role("button", name="Invite", exact=True).click()
+        expect(dialog.get_by_text("A mail with a link went to ines@tidewell.example.")).to_be_visible()
+        first = self.link_to("ines@")
+
+        context = BROWSER["browser"].new_context(reduced_motion="reduce")
+        self.addCleanup(context.close)
+        context.set_default_timeout(PATIENCE_MS)
+        hers = context.new_page()
+        for link, password in ((first, "a-ferry-in-the-fog"), ("", "two-ferries-in-the-sun")):
+            if not link:
+                hers.get_by_role("button", name="Sign out", exact=True).click()
+                hers.get_by_label("Name").fill("ines")
+                hers.get_by_role("button", name="Forgotten your password?").click()
+                expect(hers.get_by_text("a link for a new password is on its way there")).to_be_visible()
+                link = self.link_to("ines@")
+            hers.goto(link)
+            hers.get_by_label("Password", exact=True).fill(password)
+            hers.get_by_label("The same once more").fill(password)
+            hers.get_by_role("button", name="Sign in with it").click()
+            expect(hers.get_by_role("button", name="Sign out", exact=True)).to_be_visible()
+        hers.goto(first)
+        hers.get_by_label("Password", exact=True).fill("a-third-that-comes-late")
+        hers.get_by_label("The same once more").fill("a-third-that-comes-late")
+        hers.get_by_role("button", name="Sign in with it").click()
+        expect(hers.get_by_text("This link is not good")).to_be_visible()
 
 
 if __name__ == "__main__":

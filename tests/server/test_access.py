@@ -23,7 +23,7 @@ CONTRACT = json.loads(
 
 ANYBODYS = (
     "/api/v1/session", "/api/v1/session/passkey", "/api/v1/session/passkey/options", "/api/v1/session/provider",
-    "/api/v1/session/provider/address", "/api/v1/invitations",
+    "/api/v1/session/provider/address", "/api/v1/invitations", "/api/v1/invitations/forgotten",
 )  # fmt: skip
 
 

@@ -21,13 +21,14 @@ from django.contrib.auth.models import User
 from maestoso.core.messages import TOPICS, topic_of
 from maestoso.engine.clock import SystemClock
 from maestoso.real_lab import certificate
+from maestoso.server.access import views
 from maestoso.server.access.models import RoleGrant
 from maestoso.server.approvals.models import ApprovalRequest
 from maestoso.server.board.models import StoredBoard
 from maestoso.server.board.stored import refresh_board
 from maestoso.server.config.options import ROOT
 from maestoso.server.config.settings import OPTIONS
-from maestoso.server.messages import channels, deliver, notice, services, targets
+from maestoso.server.messages import channels, deliver, links, notice, services, targets
 from maestoso.server.messages.models import GIVEN_UP, SENT, WAITING, Message, OpenMatter, Preference, Webhook
 from tests.e2e.application import until
 from tests.receivers import MailServer, Program
@@ -73,7 +74,7 @@ class Told(Tidewell):
     def use(self, **options: Any) -> None:
         """With these settings."""
         self.options = replace(getattr(self, "options", OPTIONS), **options)
-        for module in (channels, notice, services, targets):
+        for module in (channels, links, notice, services, targets, views):
             patched = mock.patch.object(module, "OPTIONS", self.options)
             patched.start()
             self.addCleanup(patched.stop)

@@ -238,6 +238,10 @@ class Operations(Line):
         """Forget it."""
         return self.ask("DELETE", f"/filters/{self.part(name)}")
 
+    def forget_password(self, body: Any) -> Any:
+        """Mail a link, if there is such an account with a mail address; the answer is the same if not. Sent: PasswordForgottenSent."""
+        return self.ask("POST", "/invitations/forgotten", body=body)
+
     def forget_run_view(self, *, name: str) -> Any:
         """Remove one. Answer: list of SavedRunView."""
         return self.ask("DELETE", "/run-views", query={"name": name})
@@ -274,9 +278,9 @@ class Operations(Line):
         """How it stands. Answer: ImportView."""
         return self.ask("GET", f"/imports/{self.part(id)}")
 
-    def invite_again(self, name: str | int) -> Any:
-        """Make a new link for somebody. Answer: Invitation."""
-        return self.ask("POST", f"/people/{self.part(name)}/invitation")
+    def invite_again(self, name: str | int, body: Any) -> Any:
+        """Make a new link for somebody: mailed where that can be, else shown. Sent: LinkWantedSent. Answer: Invitation."""
+        return self.ask("POST", f"/people/{self.part(name)}/invitation", body=body)
 
     def invite_person(self, body: Any) -> Any:
         """Invite somebody. Sent: PersonInviteSent. Answer: Invitation."""

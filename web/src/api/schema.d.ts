@@ -1016,6 +1016,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/invitations/forgotten": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Mail a link, if there is such an account with a mail address; the answer is the same if not. */
+        post: operations["forgetPassword"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/jobs": {
         parameters: {
             query?: never;
@@ -1231,7 +1248,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Make a new link for somebody. */
+        /** @description Make a new link for somebody: mailed where that can be, else shown. */
         post: operations["inviteAgain"];
         delete?: never;
         options?: never;
@@ -3574,6 +3591,8 @@ export interface components {
             person: components["schemas"]["PersonView"];
             link: string;
             days: number;
+            mailed: boolean;
+            not_mailed: string;
         };
         InvitationAcceptSent: {
             name: string;
@@ -3758,6 +3777,9 @@ export interface components {
             used_bps: number;
             groups: number;
             cut_because: string;
+        };
+        LinkWantedSent: {
+            shown?: boolean;
         };
         Member: {
             workload: string;
@@ -4091,6 +4113,9 @@ export interface components {
         PasswordChangeSent: {
             password: string;
             new_password: string;
+        };
+        PasswordForgottenSent: {
+            name: string;
         };
         PasswordGivenSent: {
             password: string;
@@ -5037,6 +5062,7 @@ export interface components {
             restricted: string;
             only: string;
             provider: string;
+            mail: boolean;
             standby: boolean;
             may_take_over: boolean;
         };
@@ -8086,6 +8112,37 @@ export interface operations {
             503: components["responses"]["Refused503"];
         };
     };
+    forgetPassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordForgottenSent"];
+            };
+        };
+        responses: {
+            /** @description No response body */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
     jobs: {
         parameters: {
             query?: never;
@@ -8491,7 +8548,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["LinkWantedSent"];
+            };
+        };
         responses: {
             200: {
                 headers: {
@@ -8507,6 +8568,8 @@ export interface operations {
             409: components["responses"]["Refused409"];
             410: components["responses"]["Refused410"];
             412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
             422: components["responses"]["Refused422"];
             503: components["responses"]["Refused503"];
         };

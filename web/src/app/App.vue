@@ -61,7 +61,7 @@ function skip() {
   <el-config-provider :empty-values="[undefined, null]" :value-on-clear="() => ''">
     <p v-if="isPending" class="page quiet">One moment …</p>
     <main v-else-if="!signedIn && route.meta.anybody" class="alone"><RouterView /></main>
-    <SignIn v-else-if="!signedIn" :provider="session?.provider ?? ''" :standby="!!session?.standby" />
+    <SignIn v-else-if="!signedIn" :provider="session?.provider ?? ''" :mail="!!session?.mail" :standby="!!session?.standby" />
     <div v-else class="shell">
       <a class="skip" href="#page" @click.prevent="skip">Skip to the page</a>
       <ShellHeader ref="header" @find="palette = true" @help="helping = true" />

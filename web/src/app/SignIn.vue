@@ -10,9 +10,11 @@ import ProblemNote from "@/ui/ProblemNote.vue";
 import { askPasskey, passkeysHere } from "@/ui/passkeys";
 import { CAME_FOR } from "@/ui/signInThrough";
 
-defineProps<{
+const props = defineProps<{
   /** What one may sign in through instead; empty: nothing. */
   provider: string;
+  /** Whether a link for a new password can be mailed. */
+  mail: boolean;
   /** Whether this is a standby, where nothing but a password and a code is taken. */
   standby: boolean;
 }>();
@@ -59,6 +61,24 @@ async function goThere() {
   }
 }
 
+const asked = ref("");
+const forgotten = ref(false);
+async function forget() {
+  forgotten.value = true;
+  asked.value = "";
+  if (!props.mail) return;
+  busy.value = true;
+  error.value = null;
+  try {
+    await take(api.POST("/api/v1/invitations/forgotten", { body: { name: name.value } }));
+    asked.value = name.value;
+  } catch (problem) {
+    error.value = problem;
+  } finally {
+    busy.value = false;
+  }
+}
+
 async function signIn() {
   busy.value = true;
   error.value = null;
@@ -90,6 +110,13 @@ async function signIn() {
       <el-button class="btn main" :disabled="busy" native-type="submit">Sign in</el-button>
       <el-button v-if="passkeysHere() && !wantsCode && !standby" class="btn" :disabled="busy" @click="withPasskey">Sign in with a passkey</el-button>
       <el-button v-if="provider && !wantsCode && !standby" class="btn" :disabled="busy" @click="goThere">Sign in through {{ provider }}</el-button>
+      <p v-if="!wantsCode && !standby" class="quiet">
+        <button type="button" class="link" :disabled="busy || (mail && !name)" @click="forget">Forgotten your password?</button>
+      </p>
+      <p v-if="forgotten" role="status">
+        <template v-if="asked">If {{ asked }} is an account with a mail address, a link for a new password is on its way there. It may take some minutes; another one is not sent for a while.</template>
+        <template v-else-if="!mail">Ask an administrator for a link. Where nobody gets in any more, <span class="mono">./maestoso admin NAME</span> on the machine itself helps.</template>
+      </p>
     </DoorForm>
   </main>
 </template>

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from datetime import datetime
 from typing import Any
+from urllib.parse import quote
 
 from django.conf import settings
 from django.contrib.auth.models import User
@@ -34,7 +36,12 @@ from maestoso.server.access.shapes import (
     RoleView,
 )
 from maestoso.server.audit.record import recorded
+from maestoso.server.common.hooks import Hook
 
+mail_link: Hook[[User, str], str | None] = Hook()
+"""Mails a link to its person: empty when that is done, why it was not, or None where no mail is sent."""
+link_wanted: Hook[[User], None] = Hook()
+"""Has a link mailed to somebody who forgot the password, as soon as that can be."""
 GOOD_FOR_DAYS = settings.PASSWORD_RESET_TIMEOUT // 86_400
 
 
@@ -138,8 +145,30 @@ def _invitation(user: User) -> Invitation:
     view = person_view(find_person(user.username))
     if view.through_provider:
         return Invitation(person=view, link="", days=0)
-    secret = default_token_generator.make_token(user)
-    return Invitation(person=view, link=f"/invitation/{user.username}/{secret}", days=GOOD_FOR_DAYS)
+    return Invitation(person=view, link=link_for(user), days=GOOD_FOR_DAYS)
+
+
+def link_for(user: User) -> str:
+    """The page where somebody chooses a password; nothing of it is kept."""
+    return f"/invitation/{quote(user.username)}/{default_token_generator.make_token(user)}"
+
+
+def mailed(made: Invitation) -> Invitation:
+    """On its way to whoever is invited, and then not shown; or with why it is not."""
+    user = find_person(made.person.name)
+    if not made.link or not user.email:
+        return made
+    why = next((said for said in mail_link(user, made.link) if said is not None), None)
+    if why is None:
+        return made
+    return replace(made, not_mailed=why) if why else replace(made, link="", mailed=True)
+
+
+def forgotten(name: str) -> None:
+    """Have a link mailed to who forgot the password; who asks does not learn whether there is such a one."""
+    user = User.objects.filter(username=name, is_active=True, outside=None).exclude(email="").first()
+    if user is not None:
+        link_wanted(user)
 
 
 @recorded()

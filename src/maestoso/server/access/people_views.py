@@ -15,7 +15,9 @@ from maestoso.server.access import people, roles, second_factor
 from maestoso.server.access.shapes import (
     Invitation,
     InvitationAccept,
+    LinkWanted,
     OwnRoleSave,
+    PasswordForgotten,
     People,
     PersonInvite,
     PersonSave,
@@ -47,7 +49,8 @@ class PeopleView(APIView):
     def post(self, request: Request) -> Response:
         """Invite somebody."""
         sent = read(PersonInvite, request)
-        return reply(people.invite(sent, by=request.user.get_username(), at=CLOCK.now()), 201)
+        made = people.invite(sent, by=request.user.get_username(), at=CLOCK.now())
+        return reply(people.mailed(made), 201)
 
 
 class OnePerson(APIView):
@@ -65,10 +68,13 @@ class OnePerson(APIView):
 class NewLink(APIView):
     """A link with which somebody chooses a password."""
 
-    @extend_schema(operation_id="inviteAgain", request=None, responses=shape(Invitation))
+    @extend_schema(
+        operation_id="inviteAgain", request=shape(LinkWanted, sent=True), responses=shape(Invitation)
+    )
     def post(self, request: Request, name: str) -> Response:
-        """Make a new link for somebody."""
-        return reply(people.invite_again(name))
+        """Make a new link for somebody: mailed where that can be, else shown."""
+        shown, made = read(LinkWanted, request).shown, people.invite_again(name)
+        return reply(made if shown else people.mailed(made))
 
 
 class FactorOfPerson(APIView):
@@ -139,3 +145,19 @@ class Invitations(APIView):
                 login(request, user)
             request.user = user
         return reply(session_view(request))
+
+
+class Forgotten(APIView):
+    """A password that somebody forgot."""
+
+    throttle_classes = [ScopedRateThrottle]
+    throttle_scope = "signin"
+
+    @extend_schema(
+        operation_id="forgetPassword", request=shape(PasswordForgotten, sent=True), responses={202: None}
+    )
+    def post(self, request: Request) -> Response:
+        """Mail a link, if there is such an account with a mail address; the answer is the same if not."""
+        SessionAuthentication().enforce_csrf(request)
+        people.forgotten(read(PasswordForgotten, request).name)
+        return Response(status=202)

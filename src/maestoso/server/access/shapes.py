@@ -24,9 +24,9 @@ class Session:
     ``time_zone`` is that of the organisation: new sites and drills begin with it. ``permissions`` are what
     the person may do; ``lacking`` says of each other permission why not, and who may. ``restricted`` is why
     nothing may be done yet: a second factor is wanted first. ``only`` is what one sees where that is not
-    everything. ``provider`` is what one may sign in through
-    instead; empty where there is none. ``standby``: this installation only follows another one, and
-    ``may_take_over`` whether the person may have it conduct.
+    everything. ``provider`` is what one may sign in through instead; empty where there is none.
+    ``mail``: a link for a new password can be mailed. ``standby``: this installation only follows another
+    one, and ``may_take_over`` whether the person may have it conduct.
     """
 
     name: str
@@ -40,6 +40,7 @@ class Session:
     restricted: str
     only: str
     provider: str
+    mail: bool
     standby: bool
     may_take_over: bool
 
@@ -167,12 +168,28 @@ class PersonSave:
 class Invitation:
     """A link with which somebody chooses a password, shown once. It is good for ``days``, and once.
 
-    Empty for somebody who signs in through the provider.
+    Empty for who signs in through the provider, and where it was ``mailed``; ``not_mailed`` says why not.
     """
 
     person: PersonView
     link: str
     days: int
+    mailed: bool = False
+    not_mailed: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LinkWanted:
+    """``shown``: whoever asks gives the link on, also where it could be mailed."""
+
+    shown: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PasswordForgotten:
+    """Who forgot it."""
+
+    name: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

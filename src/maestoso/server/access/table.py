@@ -42,6 +42,7 @@ TABLE: dict[str, dict[str, str]] = {
     "session/provider": {"POST": ANYBODY},
     "session/provider/address": {"POST": ANYBODY},
     "invitations": {"POST": ANYBODY},
+    "invitations/forgotten": {"POST": ANYBODY},
     "openapi.json": {"GET": ANYBODY},
     # At the root, where monitors look for it.
     "metrics": {"GET": SEE},

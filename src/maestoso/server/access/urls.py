@@ -21,6 +21,7 @@ urlpatterns = [
     path("identity-provider", identity_provider_views.Provider.as_view(), name="identity-provider"),
     path("identity-provider/try", identity_provider_views.TryProvider.as_view(), name="try-provider"),
     path("invitations", people_views.Invitations.as_view(), name="invitations"),
+    path("invitations/forgotten", people_views.Forgotten.as_view(), name="forgotten"),
     path("people", people_views.PeopleView.as_view(), name="people"),
     path("people/<str:name>", people_views.OnePerson.as_view(), name="person"),
     path("people/<str:name>/invitation", people_views.NewLink.as_view(), name="person-invitation"),

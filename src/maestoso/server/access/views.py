@@ -27,6 +27,7 @@ from maestoso.server.access.shapes import Session, SignIn
 from maestoso.server.access.tries import TRIES, TooManyAtOnce, counted_as, remember_browser
 from maestoso.server.audit.record import recorded
 from maestoso.server.common.shapes import read, reply, shape
+from maestoso.server.config.settings import OPTIONS
 from maestoso.server.organisation.services import organisation
 
 CLOCK = SystemClock()
@@ -125,6 +126,7 @@ def session_view(request: Request) -> Session:
         restricted=restricted,
         only=only_for(request) if user.is_authenticated else "",
         provider=provider_name(),
+        mail=bool(OPTIONS.mail_server) and not settings.IS_STANDBY,
         standby=settings.IS_STANDBY,
         may_take_over=may_take_over,
     )

@@ -153,6 +153,7 @@ LOOKS_ONLY = frozenset(
         "plan-rehearsal", "plan-mend", "plan-suggestions", "crosswalk-landings", "crosswalk-proposals",
         "crosswalk-trial", "crosswalk-table", "group-cost", "drill-try", "verify", "try-provider",
         "run-seen", "provider-address", "passkey-options", "passkey-options-to-add",
+        "forgotten",  # noted where somebody is mailed: else anybody could fill the trail with any names
     }
 )  # fmt: skip
 """Addresses that are sent something only to be told what it would mean."""

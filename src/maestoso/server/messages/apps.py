@@ -8,3 +8,7 @@ class MessagesConfig(AppConfig):
 
     name = "maestoso.server.messages"
     label = "messages"
+
+    def ready(self) -> None:
+        """What other features have mailed is heard of."""
+        from maestoso.server.messages import links  # noqa: F401

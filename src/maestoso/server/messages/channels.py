@@ -25,6 +25,7 @@ from django.utils.html import format_html, format_html_join
 from maestoso.core.errors import BadValue
 from maestoso.core.messages import TOPICS, filled, topic_of, without_addresses
 from maestoso.engine.clock import SystemClock
+from maestoso.server.access.people import link_for
 from maestoso.server.common.secret_text import unseal
 from maestoso.server.config import exposure
 from maestoso.server.config.settings import OPTIONS, PUBLIC_ORIGIN, SECRETS
@@ -39,6 +40,7 @@ FAULTS = (400, 413, 415, 422, 500)
 """Answers that find fault with what was sent; all others are about the receiver."""
 SECRET_BEGINS = "whsec_"
 EVENTS = "application/cloudevents+json; charset=utf-8"
+PASSWORD_LINK = "password-link"
 Part = Mapping[str, Any]
 
 
@@ -60,7 +62,10 @@ def send(message: Message) -> None:
         _post(message.webhook, message.parts[0], message.uid, message.made_at)
         return
     assert message.user is not None
-    mail(message.user.email, message.parts, message.uid, message.thread)
+    # A link for a new password is made when it leaves: nothing that is kept lets anybody in.
+    parts = [{**part, "to": link_for(message.user)} if part["code"] == PASSWORD_LINK else part
+             for part in message.parts]  # fmt: skip
+    mail(message.user.email, parts, message.uid, message.thread)
 
 
 def link(to: str) -> str:
@@ -118,7 +123,8 @@ def _in_words(error: Exception) -> str:
         return f"The mail server refused the address: {code} {_text(said)}"
     if isinstance(error, smtplib.SMTPResponseException):
         return f"The mail server said {error.smtp_code} {_text(error.smtp_error)}"
-    return f"The mail server was not reached: {error or type(error).__name__}"
+    why = getattr(error, "strerror", "") or str(error) or type(error).__name__
+    return f"The mail server was not reached: {why}."
 
 
 def _text(said: bytes | str) -> str:

@@ -3,7 +3,7 @@
 import { useClipboard } from "@vueuse/core";
 import { computed, onMounted, ref } from "vue";
 import { api, take } from "@/api/client";
-import type { PersonView, RoleView, Scope } from "@/api/types";
+import type { Invitation, PersonView, RoleView, Scope } from "@/api/types";
 import ScopeChoice from "@/features/people/ScopeChoice.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { useAct } from "@/ui/act";
@@ -33,6 +33,9 @@ const moves = computed(() => {
 });
 const link = ref("");
 const days = ref(0);
+/** A link was mailed, or why it was not. */
+const mailed = ref(false);
+const notMailed = ref("");
 const { problem, busy, act } = useAct();
 const { copy, copied, isSupported } = useClipboard();
 
@@ -42,9 +45,9 @@ onMounted(() => {
   throughProvider.value = props.person.through_provider;
   scopes.value = { ...props.person.scopes };
 });
-function shown(made: { link: string; days: number }) {
-  link.value = `${window.location.origin}${made.link}`;
-  days.value = made.days;
+function shown(made: Invitation) {
+  link.value = made.link && `${window.location.origin}${made.link}`;
+  [days.value, mailed.value, notMailed.value] = [made.days, made.mailed, made.not_mailed];
 }
 async function save() {
   await act(async () => {
@@ -55,7 +58,7 @@ async function save() {
       return;
     }
     const made = await take(api.POST("/api/v1/people", { body: { ...body, name: name.value } }));
-    if (made.link) shown(made);
+    if (made.link || made.mailed) shown(made);
     else open.value = false;
   });
 }
@@ -64,12 +67,14 @@ const forgetFactor = () =>
     await take(api.DELETE("/api/v1/people/{name}/second-factor", { params: { path: { name: name.value } } }));
     open.value = false;
   });
-const again = () => act(async () => shown(await take(api.POST("/api/v1/people/{name}/invitation", { params: { path: { name: name.value } } }))));
+const again = (show: boolean) => act(async () => shown(await take(api.POST("/api/v1/people/{name}/invitation", { params: { path: { name: name.value } }, body: { shown: show } }))));
 </script>
 
 <template>
   <el-dialog v-model="open" :title="person ? person.full_name || person.name : 'Invite somebody'" width="min(560px, 94vw)">
-    <template v-if="link">
+    <p v-if="mailed">A mail with a link went to {{ mail }}. The link is good once, and for {{ count(days, "day") }}.</p>
+    <template v-else-if="link">
+      <p v-if="notMailed" class="bad" role="alert">It could not be mailed. {{ notMailed }}</p>
       <p>Give this link to {{ fullName }}. It is shown this once, is good once, and for {{ count(days, "day") }}.</p>
       <p><el-input :model-value="link" readonly class="mono" aria-label="Link" @focus="($event.target as HTMLInputElement).select()" /></p>
     </template>
@@ -90,12 +95,16 @@ const again = () => act(async () => shown(await take(api.POST("/api/v1/people/{n
     </form>
     <ProblemNote v-if="problem" :error="problem" />
     <template #footer>
-      <template v-if="link">
+      <template v-if="mailed">
+        <el-button class="btn" :disabled="busy" @click="again(true)">Show a link instead</el-button>
+        <el-button class="btn main" @click="open = false">Done</el-button>
+      </template>
+      <template v-else-if="link">
         <el-button v-if="isSupported" class="btn" @click="copy(link)">{{ copied ? "Copied" : "Copy it" }}</el-button>
         <el-button class="btn main" @click="open = false">Done</el-button>
       </template>
       <template v-else>
-        <el-button v-if="person && person.state !== 'disabled' && !person.through_provider" class="btn" :disabled="busy" @click="again">{{ person.state === "invited" ? "Another link …" : "Link for a new password …" }}</el-button>
+        <el-button v-if="person && person.state !== 'disabled' && !person.through_provider" class="btn" :disabled="busy" @click="again(false)">{{ person.state === "invited" ? "Another link …" : "Link for a new password …" }}</el-button>
         <el-button v-if="person?.second_factor" class="btn" :disabled="busy" @click="forgetFactor">Remove the second factor</el-button>
         <el-button class="btn" @click="open = false">Cancel</el-button>
         <el-button class="btn main" :disabled="busy" native-type="submit" form="person">{{ person ? "Save" : "Invite" }}</el-button>
