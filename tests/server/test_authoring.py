@@ -21,11 +21,13 @@ from maestoso.core.runs.state import RunState
 from maestoso.engine.clock import SystemClock
 from maestoso.practice.rehearsal import Rehearsal
 from maestoso.practice.world import World
+from maestoso.server.audit.models import AuditEntry
 from maestoso.server.estate.models import Site
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.readiness.starts import create_run, record_played_run
 from maestoso.server.readiness.surroundings import context
 from maestoso.server.runs.delivery import RecordedSite
+from maestoso.server.runs.events import run_name
 from maestoso.server.scripts.models import Secret
 from tests.server.tidewell import SCENARIO, Tidewell, assert_tagged
 from tests.worlds import judge
@@ -126,14 +128,19 @@ class Scripts(Authoring):
                 return Feed(states=[], cursor=after)
 
         args = {"secrets": {"FEED_TOKEN": "feed-token", "NONE": "not-stored"}}
-        asked = Operation(key="k", run="r", verb="run-script", subject="x", args=args)
+        asked = Operation(key="k", run=run_name(7), verb="run-script", subject="x", args=args)
         site = RecordedSite("HIL")
         # Renewing the connection, as an engine must, would end the transaction that this test is in.
         here = mock.patch("maestoso.server.runs.delivery.reachable", side_effect=lambda call: call)
         with here, mock.patch("maestoso.server.runs.delivery.speak_to", lambda *asked: Site()):
             async_to_sync(site.put_operation)(asked, 1)
+            async_to_sync(site.put_operation)(asked, 1)
+        (entry,) = AuditEntry.objects.filter(did__startswith="Used ")
+        self.assertEqual((entry.path, entry.by), ("runs/7", ""))
+        self.assertEqual(entry.did, "Used the secret feed-token for run-script of x")
+        self.assertNotIn(SCENARIO.data("scripts")["secrets"]["feed-token"], str(AuditEntry.objects.values()))
         self.assertEqual(
-            sent[0].args["secrets"], {"FEED_TOKEN": SCENARIO.data("scripts")["secrets"]["feed-token"]}
+            sent.pop().args["secrets"], {"FEED_TOKEN": SCENARIO.data("scripts")["secrets"]["feed-token"]}
         )
         self.assertEqual(asked.args["secrets"]["FEED_TOKEN"], "feed-token")
         self.assertEqual(async_to_sync(site.changes)(3, 0.0).cursor, 3)

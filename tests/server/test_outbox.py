@@ -13,6 +13,7 @@ from maestoso.core.errors import Refused
 from maestoso.core.ports import SiteBusy, SiteRefused, SiteUnreachable
 from maestoso.core.runs.operations import Operation
 from maestoso.engine.clock import SystemClock
+from maestoso.server.audit.models import AuditEntry
 from maestoso.server.estate.agents import ask, pulse
 from maestoso.server.estate.models import Site
 from maestoso.server.outbox import services as outbox
@@ -236,6 +237,9 @@ class Outbox(Tidewell):
         self.assertNotIn(key, str(request.args))
         GroupRow.objects.filter(pk=row.pk).update(policy=row.policy)
         self.assertEqual(outbox._operation(request).args["secrets"], {"key": key})
+        (entry,) = AuditEntry.objects.filter(did__startswith="Used ")
+        self.assertEqual(entry.path, "care/booking-db")
+        self.assertEqual(entry.did, "Used the key of the copies of booking-db for protect of booking-db")
         withdraw(request)
         forget_old(CLOCK)
         self.assertTrue(SiteRequest.objects.filter(pk=request.pk).exists())

@@ -7,7 +7,6 @@ import binascii
 from base64 import b64decode
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime, timedelta
-from typing import Any
 
 from django.db.models import Q
 
@@ -23,7 +22,7 @@ from maestoso.server.common.news import announce
 from maestoso.server.common.secret_text import seal
 from maestoso.server.names.models import KnownNameRow, Zone
 from maestoso.server.names.shapes import KnownNameView, ServerTried, ZoneSave, ZoneTried, ZoneView
-from maestoso.server.outbox.secrets import secrets_for
+from maestoso.server.outbox.secrets import Filled, secrets_for
 from maestoso.server.plans.services import newest_versions
 
 MOST_OTHERS = 8
@@ -235,9 +234,12 @@ async def _ask_all(
 
 
 @secrets_for("publish-names", "put-names-back")
-def _with_servers(operation: Operation) -> Mapping[str, Any]:
+def _with_servers(operation: Operation) -> Filled:
     """A zone that is not known any more stays away; the step says which."""
-    return {**operation.args, "zones": [to_data(row.servers()) for row in Zone.objects.all()]}
+    wanted = {one["zone"] for one in operation.args["names"]}
+    rows = list(Zone.objects.filter(name__in=wanted))
+    used = [f"the key {row.key_name} of {row.name}" for row in rows]
+    return Filled({**operation.args, "zones": [to_data(row.servers()) for row in rows]}, used)
 
 
 def _wanted(zones_asked: Iterable[str]) -> Wanted:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 from contextlib import suppress
 from dataclasses import replace
 from datetime import datetime
@@ -27,7 +27,7 @@ from maestoso.server.estate import retired
 from maestoso.server.estate.models import Link, Site, WorkloadRow
 from maestoso.server.estate.snapshot import estate, mark_changed, part_of_estate, workloads_changed
 from maestoso.server.outbox.models import SiteRequest
-from maestoso.server.outbox.secrets import secrets_for
+from maestoso.server.outbox.secrets import Filled, secrets_for
 from maestoso.server.outbox.services import ask_for, deliver, perform
 from maestoso.server.protection.models import GroupMember, GroupRow
 
@@ -179,12 +179,13 @@ def send_group_if_there(row: GroupRow, *, by: str) -> None:
 
 
 @secrets_for("protect", "reverse-copying")
-def _with_key(operation: Operation) -> Mapping[str, Any]:
+def _with_key(operation: Operation) -> Filled:
     """What goes to a site in secret with the definition of a group: the key of encrypted copies."""
     row = GroupRow.objects.filter(code=operation.subject).first()
     if row is None or not row.policy["encrypted"] or not row.key:
-        return operation.args
-    return {**operation.args, "secrets": {"key": unseal(row.key)}}
+        return Filled(operation.args)
+    filled = {**operation.args, "secrets": {"key": unseal(row.key)}}
+    return Filled(filled, [f"the key of the copies of {row.code}"])
 
 
 def pause(code: str, because: str, *, by: str) -> None:

@@ -14,7 +14,7 @@ from maestoso.core.runs.operations import Operation
 from maestoso.server.audit.record import recorded
 from maestoso.server.common.secret_text import seal, unseal
 from maestoso.server.estate import retired
-from maestoso.server.outbox.secrets import secrets_for
+from maestoso.server.outbox.secrets import Filled, secrets_for
 from maestoso.server.plans.models import PlanRow
 from maestoso.server.scripts.models import Script, Secret
 from maestoso.server.scripts.shapes import Library, ScriptSave, ScriptView, SecretView
@@ -126,14 +126,14 @@ def forget_secret(name: str) -> None:
 
 
 @secrets_for("run-script")
-def _with_secrets(operation: Operation) -> Mapping[str, Any]:
+def _with_secrets(operation: Operation) -> Filled:
     """One that is not stored stays away; the script says what it misses."""
     args, named = operation.args, operation.args.get("secrets")
     if not named:
-        return args
+        return Filled(args)
     rows = {row.name: row for row in Secret.objects.filter(name__in=set(named.values()))}
     filled = {key: unseal(rows[name].sealed) for key, name in named.items() if name in rows}
-    return {**args, "secrets": filled}
+    return Filled({**args, "secrets": filled}, [f"the secret {name}" for name in sorted(rows)])
 
 
 def _uses() -> tuple[dict[str, dict[str, str]], dict[str, set[str]]]:
