@@ -267,7 +267,8 @@ class Application:
 def choose(field: Locator, text: str) -> None:
     """Choose from a list of choices by what it says, or by the beginning of that."""
     field.and_(field.page.get_by_role("combobox")).click()
-    said = re.compile(rf"^{re.escape(text)}")
+    # Playwright writes the expression between slashes.
+    said = re.compile(rf"^{re.escape(text)}".replace("/", r"\/"))
     field.page.get_by_role("option", name=said).locator("visible=true").first.click()
 
 

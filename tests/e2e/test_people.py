@@ -8,7 +8,9 @@ import re
 import subprocess
 import unittest
 from contextlib import suppress
+from datetime import datetime
 from typing import Any
+from zoneinfo import ZoneInfo
 
 from django_otp.oath import TOTP
 from playwright.sync_api import Error, Page, Route, expect
@@ -111,6 +113,26 @@ class Invited(Team):
         expect(page.locator("[data-person=ada]")).to_contain_text("✕ disabled")
         hers.reload()
         expect(hers.get_by_role("button", name="Sign in", exact=True)).to_be_visible()
+
+    def test_somebody_reads_in_their_own_time_zone_and_form(self) -> None:
+        page = self.as_person("wim")
+        page.get_by_role("link", name="Wim Adler").click()
+        section = page.get_by_role("region", name="How you read")
+        choose(section.get_by_label("Time zone"), "Pacific/Marquesas")
+        choose(section.get_by_label("Dates"), "2026-11-12")
+        choose(section.get_by_label("Theme"), "night")
+        section.get_by_role("button", name="Save how you read").click()
+        expect(section.get_by_role("status")).to_have_text(
+            re.compile(r"^Saved\. Now it is \d{4}-\d\d-\d\d \d\d:\d\d:\d\d UTC−9:30\.$")
+        )
+        expect(page.locator("html")).to_have_attribute("data-theme", "night")
+        # In another browser too, from the first page on.
+        other = self.as_person("wim")
+        expect(other.locator("html")).to_have_attribute("data-theme", "night")
+        other.goto(f"{APP.address}/runs")
+        ran = APP.api().get("/runs")["runs"][0]["started_at"]
+        there = datetime.fromisoformat(ran).astimezone(ZoneInfo("Pacific/Marquesas"))
+        expect(other.get_by_role("main")).to_contain_text(f"{there:%Y-%m-%d %H:%M}")
 
     def test_a_second_factor_is_set_up_and_wanted_at_sign_in(self) -> None:
         page = self.as_person("mara")

@@ -104,6 +104,36 @@ class Invited(Tidewell):
         self.assertEqual((entry.by, entry.did), ("carl", "Invited nila (refused: not-permitted)"))
 
 
+class Reading(Tidewell):
+    def save(self, **change: str) -> Any:
+        """Choose how to read."""
+        sent = {"time_zone": "Asia/Kathmandu", "dates": "numbers", "theme": "night", **change}
+        return self.browser.send("PUT", "/account/reading", sent)
+
+    def test_everybody_chooses_how_they_read(self) -> None:
+        nothing = {"time_zone": "", "dates": "words", "theme": ""}
+        self.assertEqual(Browser().get("/api/v1/session").json()["reading"], nothing)
+        self.assertEqual(self.browser.get("/api/v1/session").json()["reading"], nothing)
+        reply = self.save()
+        self.assertEqual(reply.status_code, 200, reply.content)
+        chosen = {"time_zone": "Asia/Kathmandu", "dates": "numbers", "theme": "night"}
+        self.assertEqual(reply.json()["reading"], chosen)
+        self.assertEqual(self.browser.get("/api/v1/session").json()["reading"], chosen)
+        other = Browser()
+        other.sign_in("ben")
+        self.assertEqual(other.get("/api/v1/session").json()["reading"], nothing)
+        entry = AuditEntry.objects.get(path="account/reading")
+        self.assertEqual((entry.by, entry.did), ("ann", "Chose how they read dates and pages"))
+
+    def test_what_cannot_be_is_refused_by_its_field(self) -> None:
+        for change, field in (
+            ({"time_zone": "Nowhere/Island"}, "time_zone"), ({"time_zone": "../etc"}, "time_zone"),
+            ({"dates": "roman"}, "dates"), ({"theme": "dusk"}, "theme"),
+        ):  # fmt: skip
+            with self.subTest(change):
+                self.assertIn(field, self.problem(self.save(**change), 400, "bad-value")["field"])
+
+
 class Changed(Tidewell):
     def save(self, name: str, **change: Any) -> Any:
         """Change somebody."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import unittest
 from datetime import UTC, datetime, timedelta
+from zoneinfo import ZoneInfo
 
 from hypothesis import example, given
 from hypothesis import strategies as st
@@ -94,6 +95,46 @@ class Formats(TypeScript):
             ("2026-11-12T03:04:05Z", True, 2026, "12 Nov, 03:04:05"),
             ("2026-01-01T00:00:00+01:00", False, 2026, "31 Dec 2025, 23:00"),
         )
+
+    def test_moments_are_those_of_whoever_reads(self) -> None:
+        self.addCleanup(self.call, "readAs", {"time_zone": "", "dates": "words"})
+        self.call("readAs", {"time_zone": "Asia/Kathmandu", "dates": "numbers"})
+        self.assert_table(
+            "moment",
+            ("2026-11-12T20:04:05Z", False, 2026, "2026-11-13 01:49"),
+            ("2026-11-12T20:04:05Z", True, 2026, "2026-11-13 01:49:05"),
+            ("nothing", False, 2026, "unknown"),
+        )
+        self.assert_table("exactMoment", ("2026-11-12T20:04:05Z", "2026-11-13 01:49:05 UTC+5:45"))
+        self.call("readAs", {"time_zone": "America/St_Johns", "dates": "words"})
+        self.assert_table("exactMoment", ("2026-11-12T03:04:05Z", "11 Nov 2026, 23:34:05 UTC−3:30"))
+        self.call("readAs", {"time_zone": "Nowhere/Island", "dates": "words"})
+        self.assert_table("exactMoment", ("2026-11-12T03:04:05Z", "12 Nov 2026, 03:04:05 UTC"))
+
+    @given(
+        # Later than that, two machines may know different rules.
+        st.datetimes(datetime(1990, 1, 1), datetime(2020, 1, 1)),  # noqa: DTZ001
+        st.sampled_from(
+            ["Europe/Lisbon", "America/St_Johns", "Australia/Lord_Howe", "Asia/Kathmandu", "Pacific/Apia"]
+        ),
+    )
+    def test_what_the_clock_on_the_wall_says_is_the_moment_that_is_meant(
+        self, at: datetime, name: str
+    ) -> None:
+        self.call("readAs", {"time_zone": name, "dates": "words"})
+        zone, at = ZoneInfo(name), at.replace(microsecond=0, tzinfo=UTC)
+        wall = self.call("wallClock", at.isoformat())
+        self.assertEqual(wall, at.astimezone(zone).strftime("%Y-%m-%dT%H:%M:%S"))
+        # Of an hour that comes twice the first is meant.
+        meant = datetime.fromisoformat(wall).replace(tzinfo=zone).astimezone(UTC)
+        self.assertEqual(datetime.fromisoformat(self.call("instant", wall)), meant)
+        self.call("readAs", {"time_zone": "", "dates": "words"})
+
+    def test_an_hour_that_is_left_out_means_the_next(self) -> None:
+        self.addCleanup(self.call, "readAs", {"time_zone": "", "dates": "words"})
+        self.call("readAs", {"time_zone": "Europe/Lisbon", "dates": "words"})
+        self.assert_table("instant", ("2026-03-29T01:30", "2026-03-29T01:30:00.000Z"))
+        self.assertEqual(self.call("wallClock", "2026-03-29T01:30:00Z"), "2026-03-29T02:30:00")
 
     def test_evidence_says_the_year_and_the_zone(self) -> None:
         self.assert_table("exactMoment", ("2026-11-12T03:04:05Z", "12 Nov 2026, 03:04:05 UTC"))

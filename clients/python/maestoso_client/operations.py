@@ -674,6 +674,10 @@ class Operations(Line):
         """Save a new version; 412 says what somebody else changed in between. Sent: PlanSaveSent. Answer: Saved."""
         return self.ask("PUT", f"/plans/{self.part(code)}", headers={"If-Match": if_match}, body=body)
 
+    def save_reading(self, body: Any) -> Any:
+        """Choose time zone, form of dates, and theme. Sent: ReadingSaveSent. Answer: Session."""
+        return self.ask("PUT", "/account/reading", body=body)
+
     def save_role(self, code: str | int, body: Any) -> Any:
         """Say whether holders of a role must have a second factor. Sent: RoleSaveSent. Answer: RoleView."""
         return self.ask("PUT", f"/roles/{self.part(code)}", body=body)

@@ -108,6 +108,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/account/reading": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Choose time zone, form of dates, and theme. */
+        put: operations["saveReading"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/account/second-factor": {
         parameters: {
             query?: never;
@@ -4532,6 +4549,20 @@ export interface components {
             actions: components["schemas"]["NextAction"][];
             plans: components["schemas"]["PlanRowView"][];
         };
+        ReadingSave: {
+            time_zone: string;
+            /** @enum {string} */
+            dates: "words" | "numbers";
+            /** @enum {string} */
+            theme: "" | "day" | "night";
+        };
+        ReadingSaveSent: {
+            time_zone?: string;
+            /** @enum {string} */
+            dates?: "words" | "numbers";
+            /** @enum {string} */
+            theme?: "" | "day" | "night";
+        };
         RecoveryPoint: {
             id: string;
             group: string;
@@ -5062,6 +5093,7 @@ export interface components {
             restricted: string;
             only: string;
             provider: string;
+            reading: components["schemas"]["ReadingSave"];
             mail: boolean;
             standby: boolean;
             may_take_over: boolean;
@@ -5963,6 +5995,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Account"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    saveReading: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["ReadingSaveSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
                 };
             };
             400: components["responses"]["Refused400"];

@@ -34,6 +34,7 @@ export type ZoneTried = Schemas["ZoneTried"];
 export type Session = Schemas["Session"];
 export type ApprovalView = Schemas["ApprovalView"];
 export type ApprovalRule = Schemas["ApprovalRule"];
+export type Reading = Schemas["ReadingSave"];
 export type Invitation = Schemas["Invitation"];
 export type PersonView = Schemas["PersonView"];
 export type RoleView = Schemas["RoleView"];

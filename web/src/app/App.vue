@@ -12,8 +12,10 @@ import SideBar from "@/app/SideBar.vue";
 import SignIn from "@/app/SignIn.vue";
 import SiteLineStrip from "@/app/SiteLine.vue";
 import { useHeadingFocus } from "@/app/headingFocus";
+import { readAs } from "@/ui/format";
 import { pageKeys, useKeys } from "@/ui/keys";
 import { setLacking } from "@/ui/may";
+import { preferTheme } from "@/ui/theme";
 
 // What few people open loads when they do.
 const HelpDrawer = defineAsyncComponent(() => import("@/app/HelpDrawer.vue"));
@@ -25,6 +27,16 @@ const signedIn = computed(() => !!session.value?.name);
 // Who must have a second factor can do nothing else before.
 watch([() => session.value?.restricted, () => route.path], ([why, path]) => why && path !== "/account" && void router.replace("/account"));
 watch(session, (now) => setLacking(now?.lacking ?? {}), { immediate: true, flush: "sync" });
+// Before any page says when something was.
+watch(
+  () => session.value?.reading,
+  (now) => {
+    if (!now) return;
+    readAs(now);
+    preferTheme(now.theme);
+  },
+  { immediate: true, flush: "sync" },
+);
 const { data: line } = useSiteLine(signedIn);
 const { silent, listens, refresh } = useLiveUpdates(client, signedIn);
 const { dataUpdatedAt } = usePing(signedIn, silent);

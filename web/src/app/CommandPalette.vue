@@ -3,7 +3,7 @@ import { refDebounced } from "@vueuse/core";
 import { computed, nextTick, ref, useTemplateRef, watch } from "vue";
 import { useRouter } from "vue-router";
 import type { SiteLine } from "@/api/types";
-import { switchTheme } from "@/app/theme";
+import { switchTheme } from "@/ui/theme";
 import { usePlans, useSearch } from "@/api/queries";
 import type { Section } from "@/ui/help";
 

@@ -2,7 +2,7 @@
 import { useQueryClient } from "@tanstack/vue-query";
 import { api, take } from "@/api/client";
 import { useSession } from "@/api/queries";
-import { switchTheme, theme } from "@/app/theme";
+import { switchTheme, theme } from "@/ui/theme";
 
 defineEmits<{ find: []; help: [] }>();
 const client = useQueryClient();

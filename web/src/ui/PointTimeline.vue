@@ -4,7 +4,7 @@
 import { computed, onMounted, onScopeDispose, ref, useTemplateRef, watch } from "vue";
 import type { RecoveryPoint } from "@/api/types";
 import PointMarks from "@/ui/PointMarks.vue";
-import { duration, moment } from "@/ui/format";
+import { duration, instant, moment } from "@/ui/format";
 import { axisTicks, changeCurve, type PointRow as Row } from "@/ui/pointTimeline";
 
 const props = defineProps<{ groups: Row[]; now: string; at: number; newest: boolean; chosen: Record<string, RecoveryPoint | undefined> }>();
@@ -105,7 +105,7 @@ function step(by: number) {
 }
 const before = ref("");
 function pickBefore() {
-  const at = new Date(before.value).getTime();
+  const at = Date.parse(instant(before.value));
   const found = moments.value.findLast((one) => one <= at);
   if (found) emit("pick", found);
 }

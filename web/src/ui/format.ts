@@ -28,21 +28,68 @@ export function against(seconds: number, objective: number): string {
   return over > 0 ? `${clock(over)} over its objective` : `${clock(-over)} inside its objective`;
 }
 
+/** How whoever reads wants moments: in which time zone (empty: that of the browser), and dates in which form. */
+export interface Reading {
+  time_zone: string;
+  dates: "words" | "numbers";
+}
+let numbers = false;
+let parts = partsIn("");
+
+function partsIn(zone: string): Intl.DateTimeFormat {
+  const fields = { year: "numeric", month: "numeric", day: "numeric", hour: "numeric", minute: "numeric", second: "numeric" } as const;
+  try {
+    return new Intl.DateTimeFormat("en-GB", { ...fields, hourCycle: "h23", timeZone: zone || undefined });
+  } catch {
+    // This browser does not know that zone.
+    return new Intl.DateTimeFormat("en-GB", { ...fields, hourCycle: "h23" });
+  }
+}
+
+/** From now on, for all who format. */
+export function readAs(reading: Reading): void {
+  numbers = reading.dates === "numbers";
+  parts = partsIn(reading.time_zone);
+}
+
+/** The time zone of whoever reads. */
+export const readersZone = () => parts.resolvedOptions().timeZone;
+
+/** What the clock on the wall of whoever reads says at a moment: '2026-11-12T03:14:05'. */
+export function wallClock(text: string): string {
+  const found = Object.fromEntries(parts.formatToParts(new Date(text)).map((part) => [part.type, Number(part.value)]));
+  return `${found["year"]}-${two(found["month"] ?? 0)}-${two(found["day"] ?? 0)}T${two(found["hour"] ?? 0)}:${two(found["minute"] ?? 0)}:${two(found["second"] ?? 0)}`;
+}
+
+/** Minutes by which that clock is ahead of UTC. */
+const ahead = (text: string) => Math.round((Date.parse(`${wallClock(text)}Z`) - Math.floor(Date.parse(text) / 1000) * 1000) / 60_000);
+
+/** When that clock says this, as ISO 8601 in UTC; of an hour that comes twice the first, of one that is left out the next. */
+export function instant(wall: string): string {
+  const asUtc = Date.parse(`${wall}Z`);
+  const at = (minutes: number) => new Date(asUtc - minutes * 60_000).toISOString();
+  const day = 86_400_000;
+  const [before, after] = [ahead(new Date(asUtc - day).toISOString()), ahead(new Date(asUtc + day).toISOString())];
+  return ahead(at(before)) === before ? at(before) : ahead(at(after)) === after ? at(after) : at(before);
+}
+
 const MONTHS = "Jan Feb Mar Apr May Jun Jul Aug Sep Oct Nov Dec".split(" ");
 
 const two = (n: number) => String(n).padStart(2, "0");
 
-/** A moment in the reader's own time zone: '12 Nov, 03:14'; of another year than this: '12 Nov 2025, 03:14'. */
+/** A moment as whoever reads wants it: '12 Nov, 03:14'; of another year than this: '12 Nov 2025, 03:14'. */
 export function moment(text: string, withSeconds = false, thisYear = new Date().getFullYear()): string {
-  const at = new Date(text);
-  const time = `${two(at.getHours())}:${two(at.getMinutes())}${withSeconds ? `:${two(at.getSeconds())}` : ""}`;
-  const year = at.getFullYear() === thisYear ? "" : ` ${at.getFullYear()}`;
-  return `${at.getDate()} ${MONTHS[at.getMonth()]}${year}, ${time}`;
+  if (Number.isNaN(Date.parse(text))) return "unknown";
+  const [date = "", clock = ""] = wallClock(text).split("T");
+  const time = withSeconds ? clock : clock.slice(0, 5);
+  if (numbers) return `${date} ${time}`;
+  const [year, month, day] = date.split("-").map(Number);
+  return `${day} ${MONTHS[(month ?? 1) - 1]}${year === thisYear ? "" : ` ${year}`}, ${time}`;
 }
 
 /** The same for evidence, with nothing left to guess: '12 Nov 2026, 03:14:05 UTC+1'. */
 export function exactMoment(text: string): string {
-  const east = -new Date(text).getTimezoneOffset();
+  const east = ahead(text);
   const minutes = Math.abs(east) % 60;
   const offset = east ? `${east > 0 ? "+" : "−"}${Math.floor(Math.abs(east) / 60)}${minutes ? `:${two(minutes)}` : ""}` : "";
   return `${moment(text, true, NaN)} UTC${offset}`;

@@ -26,10 +26,12 @@ from maestoso.server.access.shapes import (
     FactorConfirmed,
     PasswordChange,
     PasswordGiven,
+    ReadingSave,
+    Session,
     TokenAsked,
     TokenMade,
 )
-from maestoso.server.access.views import WrongSignIn
+from maestoso.server.access.views import WrongSignIn, session_view
 from maestoso.server.audit.record import recorded
 from maestoso.server.common.shapes import read, reply, shape
 
@@ -51,6 +53,18 @@ class AccountView(APIView):
         """Change one's own name and mail."""
         people.save_account(request.user, read(AccountSave, request))
         return account_reply(request)
+
+
+class ReadingView(APIView):
+    """How one reads."""
+
+    @extend_schema(
+        operation_id="saveReading", request=shape(ReadingSave, sent=True), responses=shape(Session)
+    )
+    def put(self, request: Request) -> Response:
+        """Choose time zone, form of dates, and theme."""
+        people.save_reading(cast(User, request.user), read(ReadingSave, request))
+        return reply(session_view(request))
 
 
 class Password(APIView):

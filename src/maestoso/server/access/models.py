@@ -165,3 +165,17 @@ class OutsideIdentity(models.Model):
     def audit_name(self) -> str:
         """As the audit trail names it."""
         return f"of {self.user.get_username()}"
+
+
+class Reading(models.Model):
+    """How a person reads: in which time zone (empty: the browser's), dates in which form, and the theme."""
+
+    user = models.OneToOneField(settings.AUTH_USER_MODEL, models.CASCADE, related_name="reading")
+    time_zone = models.CharField(max_length=64, blank=True, default="")
+    dates = models.CharField(max_length=10, default="words")
+    theme = models.CharField(max_length=10, blank=True, default="")
+
+    @property
+    def audit_name(self) -> str:
+        """As the audit trail names it."""
+        return f"of {self.user.get_username()}"

@@ -21,7 +21,7 @@ from maestoso.core.codec import from_data, to_data
 from maestoso.core.errors import BadValue, DomainError, NotFound, Refused
 from maestoso.core.people.roles import ADMINISTRATOR, BY_CODE, WORDS, Role
 from maestoso.core.people.scope import Scope
-from maestoso.server.access.models import IdentityProvider, OutsideIdentity, RoleGrant, RoleRule
+from maestoso.server.access.models import IdentityProvider, OutsideIdentity, Reading, RoleGrant, RoleRule
 from maestoso.server.access.reach import check_scopes
 from maestoso.server.access.roles import check_codes, known_roles
 from maestoso.server.access.second_factor import forget_devices, has_one, has_passkey
@@ -33,10 +33,12 @@ from maestoso.server.access.shapes import (
     PersonInvite,
     PersonSave,
     PersonView,
+    ReadingSave,
     RoleView,
 )
 from maestoso.server.audit.record import recorded
 from maestoso.server.common.hooks import Hook
+from maestoso.server.estate.services import check_zone
 
 mail_link: Hook[[User, str], str | None] = Hook()
 """Mails a link to its person: empty when that is done, why it was not, or None where no mail is sent."""
@@ -284,6 +286,21 @@ def save_account(user: Any, sent: AccountSave) -> None:
     """What everybody may change of themselves. Raises BadValue."""
     user.first_name, user.email = _full_name(sent.full_name), _mail(sent.mail)
     user.save()
+
+
+@recorded()
+def save_reading(user: User, sent: ReadingSave) -> None:
+    """How somebody wants to read. Raises BadValue."""
+    if sent.time_zone:
+        check_zone(sent.time_zone)
+    wanted = {"time_zone": sent.time_zone, "dates": sent.dates, "theme": sent.theme}
+    Reading.objects.update_or_create(user=user, defaults=wanted)
+
+
+def reading_of(user: Any) -> ReadingSave:
+    """How somebody reads; as the browser does, for who has said nothing."""
+    row = Reading.objects.filter(user=user.pk).values("time_zone", "dates", "theme").first()
+    return from_data(ReadingSave, row) if row else ReadingSave()
 
 
 def find_person(name: str) -> User:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from datetime import datetime
+from typing import Literal
 
 from maestoso.core.people.scope import Scope
 
@@ -15,6 +16,18 @@ class SignIn:
     name: str
     password: str
     one_time_code: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ReadingSave:
+    """How somebody reads: ``time_zone`` and ``theme`` are empty for those of the browser.
+
+    ``dates`` are such as 12 Nov 2026, 03:14 (words) or 2026-11-12 03:14 (numbers, ISO 8601).
+    """
+
+    time_zone: str = ""
+    dates: Literal["words", "numbers"] = "words"
+    theme: Literal["", "day", "night"] = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -40,6 +53,7 @@ class Session:
     restricted: str
     only: str
     provider: str
+    reading: ReadingSave
     mail: bool
     standby: bool
     may_take_over: bool

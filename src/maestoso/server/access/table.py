@@ -47,6 +47,7 @@ TABLE: dict[str, dict[str, str]] = {
     # At the root, where monitors look for it.
     "metrics": {"GET": SEE},
     "account": {"GET": OWN, "PUT": OWN},
+    "account/reading": {"PUT": OWN},
     "account/password": {"POST": OWN},
     "account/sessions": {"DELETE": OWN},
     "account/second-factor": {"POST": OWN, "PUT": OWN},

@@ -32,6 +32,7 @@ urlpatterns = [
     path("roles/<str:code>/definition", people_views.RoleDefinition.as_view(), name="role-definition"),
     path("roles/<str:code>", people_views.OneRole.as_view(), name="role"),
     path("account", account_views.AccountView.as_view(), name="account"),
+    path("account/reading", account_views.ReadingView.as_view(), name="account-reading"),
     path("account/password", account_views.Password.as_view(), name="account-password"),
     path("account/sessions", account_views.Sessions.as_view(), name="account-sessions"),
     path("account/second-factor", account_views.Factor.as_view(), name="account-second-factor"),

@@ -20,7 +20,7 @@ from maestoso.core.people.roles import CHANGE_SETTINGS, READ_AUDIT, SEE, WORDS, 
 from maestoso.engine.clock import SystemClock
 from maestoso.server.access import second_factor
 from maestoso.server.access.may import lacking, roles_of
-from maestoso.server.access.people import provider_name
+from maestoso.server.access.people import provider_name, reading_of
 from maestoso.server.access.reach import only_for
 from maestoso.server.access.roles import known_roles
 from maestoso.server.access.shapes import Session, SignIn
@@ -126,6 +126,7 @@ def session_view(request: Request) -> Session:
         restricted=restricted,
         only=only_for(request) if user.is_authenticated else "",
         provider=provider_name(),
+        reading=reading_of(user),
         mail=bool(OPTIONS.mail_server) and not settings.IS_STANDBY,
         standby=settings.IS_STANDBY,
         may_take_over=may_take_over,

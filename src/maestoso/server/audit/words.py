@@ -29,6 +29,7 @@ DID: dict[str, dict[str, str]] = {
     "person": {"PUT": "Changed the person {name}"},
     "person-invitation": {"POST": "Made a new link for {name}"},
     "account": {"PUT": "Changed their own name or mail"},
+    "account-reading": {"PUT": "Chose how they read dates and pages"},
     "account-password": {"POST": "Changed their own password"},
     "account-sessions": {"DELETE": "Signed out everywhere else"},
     "account-second-factor": {

@@ -12,7 +12,7 @@ import MonthGrid from "@/features/evidence/MonthGrid.vue";
 import { dated, dayIn, dayOf, drillShapes, type Dated } from "@/features/evidence/calendar";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { useAct } from "@/ui/act";
-import { count, duration, moment } from "@/ui/format";
+import { count, duration, moment, readersZone } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
 
 const MOST = 12;
@@ -48,9 +48,8 @@ const takeIn = (one: Dated) => change(one.view, { left_out: one.drill.left_out.f
 const remove = (view: DrillView) => act(() => take(api.DELETE("/api/v1/drills/{id}", { params: { path: { id: view.id } } })));
 
 const blackout = ref({ name: "", begins: "", ends: "" });
-const zone = Intl.DateTimeFormat().resolvedOptions().timeZone;
 async function close() {
-  await act(() => take(api.POST("/api/v1/blackouts", { body: { ...blackout.value, time_zone: zone } })));
+  await act(() => take(api.POST("/api/v1/blackouts", { body: { ...blackout.value, time_zone: readersZone() } })));
   if (!problem.value) blackout.value = { name: "", begins: "", ends: "" };
 }
 const reopen = (id: number) => act(() => take(api.DELETE("/api/v1/blackouts/{id}", { params: { path: { id } } })));
@@ -159,7 +158,7 @@ useKeys([
             <el-form-item label="What for"><el-input v-model="blackout.name" maxlength="80" required /></el-form-item>
             <el-form-item label="From"><el-date-picker v-model="blackout.begins" type="datetime" value-format="YYYY-MM-DDTHH:mm" format="D MMM YYYY, HH:mm" required /></el-form-item>
             <el-form-item label="To"><el-date-picker v-model="blackout.ends" type="datetime" value-format="YYYY-MM-DDTHH:mm" format="D MMM YYYY, HH:mm" required /></el-form-item>
-            <el-button v-may="'schedule-drills'" class="btn" :disabled="busy" native-type="submit">Add the black-out</el-button> <span class="quiet">{{ zone }}</span>
+            <el-button v-may="'schedule-drills'" class="btn" :disabled="busy" native-type="submit">Add the black-out</el-button> <span class="quiet">{{ readersZone() }}</span>
           </form>
 
           <h2>In your own calendar</h2>

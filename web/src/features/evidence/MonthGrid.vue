@@ -2,7 +2,8 @@
 // A month with its drills; weeks begin on Monday. Days are those of the reader's own time zone.
 import { computed } from "vue";
 import type { DrillTime } from "@/api/types";
-import { drillShapes, type Dated } from "@/features/evidence/calendar";
+import { dayOf, drillShapes, type Dated } from "@/features/evidence/calendar";
+import { instant } from "@/ui/format";
 
 const props = defineProps<{ year: number; month: number; times: Dated[]; closed: { from: number; to: number; name: string }[]; chosen: string }>();
 const emit = defineEmits<{ pick: [day: string] }>();
@@ -10,12 +11,11 @@ const NAMES = "January February March April May June July August September Octob
 const two = (n: number) => String(n).padStart(2, "0");
 const key = (day: number) => `${props.year}-${two(props.month + 1)}-${two(day)}`;
 const DAY = 86_400_000;
-const now = new Date();
-const today = `${now.getFullYear()}-${two(now.getMonth() + 1)}-${two(now.getDate())}`;
+const today = dayOf(new Date());
 const blanks = computed(() => (new Date(props.year, props.month, 1).getDay() + 6) % 7);
 const days = computed(() =>
   Array.from({ length: new Date(props.year, props.month + 1, 0).getDate() }, (_, i) => {
-    const begins = new Date(props.year, props.month, i + 1).getTime();
+    const begins = Date.parse(instant(`${key(i + 1)}T00:00:00`));
     const closed = props.closed.find((one) => one.from < begins + DAY && one.to > begins);
     return { day: i + 1, key: key(i + 1), times: props.times.filter((one) => one.day === key(i + 1)), closed: closed?.name ?? "" };
   }),

@@ -1,3 +1,4 @@
+import { wallClock } from "@/ui/format";
 import type { DrillCalendar, DrillTime, DrillView } from "@/api/types";
 
 /** One time of a drill with the day that it is on for the reader, as 2026-12-01. */
@@ -12,9 +13,9 @@ export interface Dated {
 /** A shape for every state, so that nothing is only colour. */
 export const drillShapes: Record<string, string> = { ahead: "○", open: "◔", done: "✓", missed: "✕", "left-out": "–" };
 
+/** The day that a moment is on for whoever reads, as 2026-12-01. */
 export function dayOf(at: Date): string {
-  const two = (n: number) => String(n).padStart(2, "0");
-  return `${at.getFullYear()}-${two(at.getMonth() + 1)}-${two(at.getDate())}`;
+  return wallClock(at.toISOString()).slice(0, 10);
 }
 
 /** All times of all drills, in order. */

@@ -6,6 +6,7 @@ import { api, take } from "@/api/client";
 import { useSession } from "@/api/queries";
 import AccountTokens from "@/features/people/AccountTokens.vue";
 import MyMessages from "@/features/people/MyMessages.vue";
+import MyReading from "@/features/people/MyReading.vue";
 import PasskeyList from "@/features/people/PasskeyList.vue";
 import SecondFactor from "@/features/people/SecondFactor.vue";
 import PageSkeleton from "@/ui/PageSkeleton.vue";
@@ -90,6 +91,7 @@ const endOthers = () => end(() => take(api.DELETE("/api/v1/account/sessions")));
         <SecondFactor :account="data" />
         <PasskeyList :account="data" />
       </template>
+      <MyReading />
       <MyMessages />
       <h2>Where you are signed in</h2>
       <ul class="sessions">

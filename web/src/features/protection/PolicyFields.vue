@@ -2,6 +2,7 @@
 // How a group is copied, and which points are kept.
 import type { Policy } from "@/api/types";
 import KeptInput from "@/ui/KeptInput.vue";
+import { instant, wallClock } from "@/ui/format";
 
 const policy = defineModel<Policy>({ required: true });
 defineProps<{ isNew: boolean }>();
@@ -38,7 +39,7 @@ const shown = (name: (typeof TIMES)[number]["key"], unit: Unit) => policy.value[
         <el-option value="at" label="at a time" />
         <el-option value="seed" label="from a seed that is already there" />
       </el-select></el-form-item>
-      <el-form-item v-if="policy.initial === 'at' && isNew" label="begins at"><el-date-picker :model-value="policy.initial_at" type="datetime" format="D MMM YYYY, HH:mm" @update:model-value="policy.initial_at = $event ? new Date($event).toISOString() : null" /></el-form-item>
+      <el-form-item v-if="policy.initial === 'at' && isNew" label="begins at"><el-date-picker :model-value="policy.initial_at ? wallClock(policy.initial_at) : null" type="datetime" value-format="YYYY-MM-DDTHH:mm:ss" format="D MMM YYYY, HH:mm" @update:model-value="policy.initial_at = $event ? instant($event) : null" /></el-form-item>
     </div>
     <p>
       <el-checkbox v-model="policy.compression">compress on the link</el-checkbox>

@@ -7,6 +7,7 @@ export type LiveChoices = Required<Pick<RunOptions, "close_down" | "go_on" | "de
 
 <script setup lang="ts">
 import { computed } from "vue";
+import { instant, wallClock } from "@/ui/format";
 
 const props = defineProps<{ kind: string; source: string; sourceLost: string }>();
 const choices = defineModel<LiveChoices>({ required: true });
@@ -35,13 +36,13 @@ const atCommit = [
     <p class="choice">
       The outage began
       <el-date-picker
-        :model-value="choices.declared_at ?? ''"
+        :model-value="choices.declared_at ? wallClock(choices.declared_at) : ''"
         type="datetime"
         size="small"
         placeholder="now"
-        value-format="YYYY-MM-DDTHH:mm:ssZ"
+        value-format="YYYY-MM-DDTHH:mm:ss"
         aria-label="When the outage began"
-        @update:model-value="set({ declared_at: $event || null })"
+        @update:model-value="set({ declared_at: $event ? instant($event) : null })"
       />
     </p>
   </template>
