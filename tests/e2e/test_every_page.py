@@ -19,6 +19,7 @@ BROWSER: dict[str, Any] = {}
 AXE = (ROOT / "web" / "node_modules" / "axe-core" / "axe.min.js").read_text()
 ROUTES = ROOT / "web" / "src" / "app" / "router.ts"
 WIDTHS = (390, 768, 1280, 1920, 2560)
+MOST_LOOKS = 30
 JUDGED = """async () => {
   // The rules of WCAG 2.2 A and AA, and what axe-core holds for good practice.
   const found = await axe.run(document, { resultTypes: ["violations"], elementRef: false });
@@ -124,10 +125,7 @@ class EveryPage(unittest.TestCase):
             self.page.evaluate(AXE)
             for width in WIDTHS:
                 self.page.set_viewport_size({"width": width, "height": 900})
-                self.page.evaluate(
-                    "() => new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(done)))"
-                )
-                found += [f"{name} at {width}: {said}" for said in self.page.evaluate(CROWDED)]
+                found += [f"{name} at {width}: {said}" for said in self.crowded()]
                 if width in (390, 1280):
                     for theme in ("day", "night"):
                         self.page.evaluate("(name) => (document.documentElement.dataset.theme = name)", theme)
@@ -135,6 +133,17 @@ class EveryPage(unittest.TestCase):
                             f"{name}, {theme}, at {width}: {said}" for said in self.page.evaluate(JUDGED)
                         ]
         self.assertEqual(found, [])
+
+    def crowded(self) -> list[str]:
+        """What is out of its place, and stays so: what hears of a new width may take it some frames later."""
+        for _ in range(MOST_LOOKS):
+            self.page.evaluate(
+                "() => new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(done)))"
+            )
+            said: list[str] = self.page.evaluate(CROWDED)
+            if not said:
+                break
+        return said
 
     def settled(self) -> None:
         """What comes has come: nothing is said to be on its way."""

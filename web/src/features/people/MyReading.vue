@@ -40,11 +40,11 @@ async function save() {
         <el-option value="" :label="`as this browser: ${HERE}`" />
         <el-option v-for="zone in ZONES" :key="zone" :value="zone" :label="zone" />
       </el-select></el-form-item>
-      <el-form-item label="Dates"><el-select v-model="chosen.dates">
+      <el-form-item label="Dates"><el-select v-model="chosen.dates" filterable default-first-option>
         <el-option value="words" label="12 Nov 2026, 03:14" />
         <el-option value="numbers" label="2026-11-12 03:14" />
       </el-select></el-form-item>
-      <el-form-item label="Theme"><el-select v-model="chosen.theme">
+      <el-form-item label="Theme"><el-select v-model="chosen.theme" filterable default-first-option>
         <el-option value="" label="as each browser has it" />
         <el-option value="day" label="day" />
         <el-option value="night" label="night" />
