@@ -128,7 +128,7 @@ class Scripts(Authoring):
                 return Feed(states=[], cursor=after)
 
         args = {"secrets": {"FEED_TOKEN": "feed-token", "NONE": "not-stored"}}
-        asked = Operation(key="k", run=run_name(7), verb="run-script", subject="x", args=args)
+        asked = Operation(key="feed", run=run_name(7), verb="run-script", subject="x", args=args)
         site = RecordedSite("HIL")
         # Renewing the connection, as an engine must, would end the transaction that this test is in.
         here = mock.patch("maestoso.server.runs.delivery.reachable", side_effect=lambda call: call)
@@ -144,7 +144,7 @@ class Scripts(Authoring):
         )
         self.assertEqual(asked.args["secrets"]["FEED_TOKEN"], "feed-token")
         self.assertEqual(async_to_sync(site.changes)(3, 0.0).cursor, 3)
-        self.assertIsNone(async_to_sync(site.operation)("k"))
+        self.assertIsNone(async_to_sync(site.operation)("feed"))
         # While they cannot be read nothing is sent, and it is tried again as with a site that is away.
         gone = mock.Mock(side_effect=LogUnavailable("the database is away"))
         away = mock.patch("maestoso.server.runs.delivery.reachable", return_value=gone)
