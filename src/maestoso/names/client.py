@@ -85,10 +85,11 @@ class NameServers:
 
     async def _do(self, operation: Operation) -> None:
         began = time.monotonic()
-        ended = await self._ended(operation)
+        ended = await self._carry_out(operation)
         self._end(replace(ended, took_s=(time.monotonic() - began) * operation.pace))
 
-    async def _ended(self, operation: Operation) -> OperationState:
+    async def _carry_out(self, operation: Operation) -> OperationState:
+        """What came of it; only then its end is said."""
         key = operation.key
         try:
             return OperationState(key=key, status="done", result=await _done(operation))

@@ -59,16 +59,14 @@ def flows() -> bool:
 
 def write_stream(clock: Clock) -> None:
     """Append what runs and people did since the last look, while somebody follows."""
-    now = clock.now()
-    stream = EventStream.objects.first()
-    if stream is None or stream.asked_at is None:
+    stream = EventStream.objects.filter(flows=True).first()
+    if stream is None:
         return
-    if stream.asked_at < now - FOLLOWED_FOR:
-        if stream.flows:
-            _stop()
-    elif stream.flows:
-        while _append_some():
-            pass
+    if stream.asked_at is None or stream.asked_at < clock.now() - FOLLOWED_FOR:
+        _stop()
+        return
+    while _append_some():
+        pass
 
 
 def write_matters(parts: Iterable[Part], now: datetime) -> None:
@@ -83,7 +81,7 @@ def forget_old_events(clock: Clock) -> None:
     old = StreamedEvent.objects.filter(at__lt=clock.now() - KEPT).order_by("-number").first()
     if old is not None:
         with transaction.atomic():
-            EventStream.objects.select_for_update().update(gone=old.number)
+            EventStream.objects.update(gone=old.number)
             StreamedEvent.objects.filter(number__lte=old.number).delete()
 
 

@@ -156,9 +156,8 @@ def _judged_and_begun(
 
 def _people_meant(named: tuple[str, ...]) -> tuple[str, ...]:
     """Those that are named, and whoever has a role now that is."""
-    roles = {one for one in named if one in {f"{ROLE}{code}" for code in known_roles()}}
-    held = {role: holders().get(role, ()) for role in roles}
-    names = people_meant(named, held)
+    nobody = {f"{ROLE}{code}": () for code in known_roles()}
+    names = people_meant(named, {**nobody, **holders()})
     known = set(User.objects.filter(is_active=True).values_list("username", flat=True))
     unknown = [name for name in names if name not in known]
     if unknown or len(names) > MOST_TOLD:

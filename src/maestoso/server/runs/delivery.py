@@ -85,8 +85,8 @@ class RecordedNames(NameServers):
         """Begin it with its keys."""
         return await super().put_operation(await _with_its_secrets(operation), fence)
 
-    async def _ended(self, operation: Operation) -> OperationState:
-        ended = await super()._ended(operation)
+    async def _carry_out(self, operation: Operation) -> OperationState:
+        ended = await super()._carry_out(operation)
         # What pages say of these names is from before. Where that cannot be said they are read in their turn.
         with suppress(LogUnavailable):
             await sync_to_async(reachable(read_soon))({one["zone"] for one in operation.args["names"]})

@@ -5,6 +5,7 @@ import { computed, ref } from "vue";
 import { useRoute } from "vue-router";
 import { api, doApproved, take } from "@/api/client";
 import { useSession } from "@/api/queries";
+import type { Invitation } from "@/api/types";
 import { kindNames, stateOf } from "@/features/approvals/words";
 import FindingList from "@/ui/FindingList.vue";
 import PageSkeleton from "@/ui/PageSkeleton.vue";
@@ -28,10 +29,15 @@ const { problem, busy, act } = useAct();
 const answer = (granted: boolean) => act(() => take(api.POST("/api/v1/approvals/{id}/answer", { params: { path: { id: id.value } }, body: { granted, text: text.value } })));
 /** Of an invitation: shown this once, as where it is made without asking. */
 const link = ref("");
+/** The address that it was mailed to instead, or why it was not. */
+const mailed = ref("");
+const notMailed = ref("");
 const carryOut = () =>
   act(async () => {
-    const made = (await doApproved(data.value!.deed!, id.value)) as { link?: string } | null;
+    const made = (await doApproved(data.value!.deed!, id.value)) as Partial<Invitation> | null;
     if (made?.link) link.value = `${window.location.origin}${made.link}`;
+    mailed.value = made?.mailed ? (made.person?.mail ?? "") : "";
+    notMailed.value = made?.not_mailed ?? "";
   });
 const withdraw = () => act(() => take(api.DELETE("/api/v1/approvals/{id}", { params: { path: { id: id.value } } })));
 const own = computed(() => data.value?.asked_by === session.value?.name);
@@ -49,6 +55,8 @@ const forecast = computed(() => preflight.value?.assessment.forecast);
         <b :class="{ bad: data.state === 'refused' }" data-testid="state">{{ stateOf(data) }}</b>, asked {{ ago(data.asked_at) }}{{ data.deed ? "" : ` for version ${data.plan_version}` }}; good until {{ moment(data.ends_at) }}.
         <template v-if="data.run"> <RouterLink :to="`/runs/${data.run}`">Run {{ data.run }}</RouterLink>.</template>
       </p>
+      <p v-if="mailed" role="status">A mail with a link went to {{ mailed }}.</p>
+      <p v-if="notMailed" class="bad" role="alert">It could not be mailed. {{ notMailed }}</p>
       <p v-if="link">Give this link to whom it is for. It is shown this once, and good once: <code class="mono">{{ link }}</code></p>
       <p v-if="data.reason">“{{ data.reason }}”</p>
       <section v-if="data.deed?.details.length" class="consequences">

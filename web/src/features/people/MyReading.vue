@@ -5,17 +5,21 @@ import { computed, ref, watch } from "vue";
 import { api, keepCsrf, take } from "@/api/client";
 import { useSession } from "@/api/queries";
 import type { Reading } from "@/api/types";
-import { forgetTheme, preferTheme } from "@/ui/theme";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { useAct } from "@/ui/act";
 import { exactMoment } from "@/ui/format";
+import { forgetTheme, preferTheme } from "@/ui/theme";
 
 const ZONES = Intl.supportedValuesOf("timeZone");
 const HERE = Intl.DateTimeFormat().resolvedOptions().timeZone;
 const client = useQueryClient();
 const { data: session } = useSession();
 const chosen = ref<Reading>({ time_zone: "", dates: "words", theme: "" });
-watch(session, (now) => now && (chosen.value = { ...now.reading }), { immediate: true });
+watch(
+  () => session.value?.reading,
+  (now) => now && (chosen.value = { ...now }),
+  { immediate: true },
+);
 const changed = computed(() => JSON.stringify(chosen.value) !== JSON.stringify(session.value?.reading));
 const said = ref("");
 const { problem, busy, act } = useAct();

@@ -33,8 +33,8 @@ const moves = computed(() => {
 });
 const link = ref("");
 const days = ref(0);
-/** A link was mailed, or why it was not. */
-const mailed = ref(false);
+/** The address that a link was mailed to, or why it was not. */
+const mailed = ref("");
 const notMailed = ref("");
 const { problem, busy, act } = useAct();
 const { copy, copied, isSupported } = useClipboard();
@@ -47,7 +47,7 @@ onMounted(() => {
 });
 function shown(made: Invitation) {
   link.value = made.link && `${window.location.origin}${made.link}`;
-  [days.value, mailed.value, notMailed.value] = [made.days, made.mailed, made.not_mailed];
+  [days.value, mailed.value, notMailed.value] = [made.days, made.mailed ? made.person.mail : "", made.not_mailed];
 }
 async function save() {
   await act(async () => {
@@ -72,7 +72,7 @@ const again = (show: boolean) => act(async () => shown(await take(api.POST("/api
 
 <template>
   <el-dialog v-model="open" :title="person ? person.full_name || person.name : 'Invite somebody'" width="min(560px, 94vw)">
-    <p v-if="mailed">A mail with a link went to {{ mail }}. The link is good once, and for {{ count(days, "day") }}.</p>
+    <p v-if="mailed">A mail with a link went to {{ mailed }}. The link is good once, and for {{ count(days, "day") }}.</p>
     <template v-else-if="link">
       <p v-if="notMailed" class="bad" role="alert">It could not be mailed. {{ notMailed }}</p>
       <p>Give this link to {{ fullName }}. It is shown this once, is good once, and for {{ count(days, "day") }}.</p>
