@@ -42,8 +42,12 @@ class Folders(Platform):
 
     def inventory(self) -> dict[str, Any]:
         """What ``site.json`` says, and the workloads that are at home here."""
+        at_home = [machine["workload"] for machine in self._machines() if machine["own"]]
+        return {**self._said(), "workloads": at_home}
+
+    def _said(self) -> dict[str, Any]:
         said: dict[str, Any] = json.loads((self.folder / "site.json").read_text("utf-8"))
-        return {**said, "workloads": [machine["workload"] for machine in self._machines() if machine["own"]]}
+        return said
 
     def groups(self) -> list[dict[str, Any]]:
         """How the copying of each group stands."""
@@ -106,11 +110,12 @@ class Folders(Platform):
         """Copies and networks with the mark."""
         copies = [f"copy {one['name']}" for one in self._machines() if one["mark"] == mark and not one["own"]]
         boxes = self.store.notes("sandbox:").items()
-        return copies + [f"sandbox {name}" for name, box in boxes if box["mark"] == mark]
+        doors = [f"front door {one['name']}" for one in self._doors_of(mark)]
+        return copies + [f"sandbox {name}" for name, box in boxes if box["mark"] == mark] + doors
 
     def refuses_landing(self, landing: Mapping[str, Any]) -> str:
         """A pool or a network that is not here."""
-        has = json.loads((self.folder / "site.json").read_text("utf-8"))
+        has = self._said()
         if landing["host_pool"] not in [pool["name"] for pool in has["host_pools"]]:
             return f"There is no host pool {landing['host_pool']!r} here."
         networks = [network["name"] for network in has["networks"]]
@@ -226,6 +231,60 @@ class Folders(Platform):
             op.note(f"sandbox:{name}", {**box, "names": [*box.get("names", ()), *op.args["names"]]})
         op.effect(named=sorted(one["name"] for one in op.args["names"]))
 
+    # --- front doors: nobody comes to a file, so that one is open is a note ---
+
+    def _doors_of(self, mark: str) -> list[dict[str, Any]]:
+        """Those that a run opened."""
+        return [one["door"] for one in self.store.notes("door:").values() if mark and one["mark"] == mark]
+
+    def _opened(self) -> list[tuple[str, dict[str, Any]]]:
+        """Every open door with the mark that it has; the site's own have none."""
+        closed = set(self.store.notes("closed:"))
+        own = [("", door) for door in self._said().get("front_doors", ()) if door["name"] not in closed]
+        return own + [(one["mark"], one["door"]) for one in self.store.notes("door:").values()]
+
+    def _keep_doors(self, doors: Iterable[Mapping[str, Any]]) -> None:
+        """These are the site's own from now on."""
+        fresh = {
+            door["name"]: {
+                **{key: door[key] for key in ("name", "address", "ports", "sources")},
+                "workload": door["machine"],
+            }
+            for door in doors
+        }  # fmt: skip
+        said = self._said()
+        own = {door["name"]: door for door in said.get("front_doors", ())}
+        if fresh:
+            _write(self.folder / "site.json", {**said, "front_doors": list({**own, **fresh}.values())})
+
+    def publish_address(self, op: Operation) -> None:
+        """All of them, or none."""
+        mark = op.args["mark"]
+        for door in op.args["doors"]:
+            self._machine(door["machine"])
+            for whose, other in self._opened():
+                shares = other["address"] == door["address"] and set(other["ports"]) & set(door["ports"])
+                if shares and (whose, other["name"]) != (mark, door["name"]):
+                    raise Failure("address-taken", f"{door['address']} is that of {other['name']} already.")
+        for door in op.args["doors"]:
+            if mark:
+                op.note(f"door:{mark}/{door['name']}", {"mark": mark, "door": door})
+            else:
+                op.note(f"closed:{door['name']}", None)
+        if not mark:
+            self._keep_doors(op.args["doors"])
+        op.effect(published=[door["name"] for door in op.args["doors"]])
+
+    def withdraw_address(self, op: Operation) -> None:
+        """Those of a run are gone; the site's own can be opened again."""
+        mark = op.args["mark"]
+        mine = {door["name"] for whose, door in self._opened() if whose == mark}
+        closed = [name for name in op.args["doors"] if name in mine]
+        for name in closed:
+            op.note(f"door:{mark}/{name}" if mark else f"closed:{name}", None if mark else {})
+        if closed:
+            op.effect(withdrawn=closed)
+
     def prove_isolation(self, op: Operation) -> dict[str, Any]:
         """Nothing routes here, so only an adapter in another network can lead out."""
         boxes = self.store.notes("sandbox:")
@@ -301,14 +360,14 @@ class Folders(Platform):
         self._change(op, nics=list(nics.values()))
 
     def read_adapters(self, op: Operation) -> dict[str, Any]:
-        """What the adapters of all copies have."""
+        """What the adapters of all copies have, and the front doors that are open for them."""
         names = ("nic", "network", "mac", "connected", "dhcp", "addresses", "gateways", "dns")
         copies = [one for one in self._machines() if one["mark"] == op.args["mark"] and one["registered"]]
         told = {
             one["workload"]["name"]: [{n: nic[n] for n in names if n in nic} for nic in one["nics"]]
             for one in copies
         }
-        return {"adapters": told}
+        return {"adapters": told, "doors": self._doors_of(op.args["mark"])}
 
     def power_on(self, op: Operation) -> None:
         """Give power. A boot writes to the first disk."""
@@ -463,6 +522,10 @@ class Folders(Platform):
                 gone.append(name)
                 told = {"own": False, "given_up": op.key, "ran_until": op.key if ran else ""}
                 self._save({**machine, "powered": False, "fenced": True, **told})
+        said = self._said()
+        kept = [door for door in said.get("front_doors", ()) if door["workload"] not in op.args["workloads"]]
+        if len(kept) < len(said.get("front_doors", ())):
+            _write(self.folder / "site.json", {**said, "front_doors": kept})
         if gone:
             op.effect(given_up=gone, were_running=running)
         return {"were_running": running}
@@ -513,7 +576,13 @@ class Folders(Platform):
             machine = self._find(spec["name"])
             if machine is not None:
                 self._save({**machine, "workload": spec, "own": True, "mark": "", "group": ""})
-        op.effect(adopted=sorted(spec["name"] for spec in op.args["workloads"]))
+        names = {spec["name"] for spec in op.args["workloads"]}
+        doors = [door for door in self._doors_of(op.args["mark"]) if door["machine"] in names]
+        for door in doors:
+            op.note(f"door:{op.args['mark']}/{door['name']}", None)
+            op.note(f"closed:{door['name']}", None)
+        self._keep_doors(doors)
+        op.effect(adopted=sorted(names))
 
     def let_points_go(self, op: Operation) -> None:
         """All but those that it was promoted from."""

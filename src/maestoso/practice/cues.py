@@ -11,6 +11,7 @@ from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
 from maestoso.core.replication.change import chance
+from maestoso.practice import doors
 from maestoso.practice.things import Copy, Failure, Op
 
 if TYPE_CHECKING:
@@ -90,6 +91,9 @@ def _asked(world: World, op: Op) -> Copy | None:
     address, mark = str(op.submission.args.get("address", "")), op.submission.args.get("mark")
     if not address:
         return world.copies.get(op.submission.subject)
+    if op.submission.args.get("outside"):
+        protocol = "udp" if op.submission.args.get("protocol") == "dns" else "tcp"
+        return doors.behind(world, address, f"{protocol}/{op.submission.args.get('port')}")
     for copy in world.copies.values():
         held = [text for nic in copy.nics.values() for text in nic.get("addresses", [])]
         if copy.mark == mark and any(str(text).split("/")[0] == address for text in held):

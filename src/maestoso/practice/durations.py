@@ -31,6 +31,8 @@ MEDIAN_S: Mapping[str, float] = {
     "probe-service": 11.0,
     "run-script": 9.0,
     "name-copies": 1.0,
+    "publish-address": 2.0,
+    "withdraw-address": 1.0,
     "probe": 4.0,
     "leak-check": 8.0,
     "ask-site": 1.0,

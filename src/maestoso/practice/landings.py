@@ -13,6 +13,7 @@ from maestoso.core.landing.ground import Ground, Place
 from maestoso.core.landing.isolation import Hop, leak, ways
 from maestoso.core.model.estate import Network
 from maestoso.core.model.landing import Landing
+from maestoso.practice import doors
 from maestoso.practice.things import Copy, Failure, Op
 
 if TYPE_CHECKING:
@@ -155,7 +156,10 @@ def read_adapters(world: World, op: Op) -> Outcome:
     """What the adapters of all copies of a run have, by workload."""
     mark = str(op.submission.args.get("mark", ""))
     copies = [copy for copy in world.copies.values() if copy.mark == mark and copy.registered]
-    return {"adapters": {copy.workload: adapters(world, copy) for copy in copies}}, None
+    return {
+        "adapters": {copy.workload: adapters(world, copy) for copy in copies},
+        "doors": doors.found(world, mark),
+    }, None
 
 
 def way_to_production(world: World, first: str, mark: str) -> tuple[Hop, ...]:

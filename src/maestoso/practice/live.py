@@ -11,6 +11,7 @@ from maestoso.core.codec import from_data
 from maestoso.core.errors import BadValue
 from maestoso.core.model.estate import HostPool, Workload
 from maestoso.core.replication.change import ChangeProfile
+from maestoso.practice import doors
 from maestoso.practice.definition import definition
 from maestoso.practice.spec import Replica
 from maestoso.practice.things import Copy, Failure, NotYet, Op
@@ -104,6 +105,7 @@ def give_up(world: World, op: Op) -> Outcome:
     rest = tuple(w for w in world.inventory.workloads if w.name not in names)
     gone = len(world.inventory.workloads) - len(rest)
     world.inventory = replace(world.inventory, workloads=rest)
+    doors.give_up(world, names)
     return {"were_running": running}, {"given-up": gone, "were_running": running} if gone else None
 
 
@@ -206,6 +208,7 @@ def adopt(world: World, op: Op) -> Outcome:
         world.known[spec.name] = spec
     kept = tuple(w for w in world.inventory.workloads if w.name not in names)
     world.inventory = replace(world.inventory, workloads=(*kept, *specs))
+    doors.adopt(world, str(op.submission.args.get("mark", "")), names)
     return {}, {"adopted": sorted(names)}
 
 

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from maestoso.core.model.estate import Prefix
 from maestoso.core.runs.operations import OperationState, OperationStatus
 from maestoso.practice.spec import Fault
 from maestoso.sites.contract import Submission
@@ -68,6 +69,18 @@ class Sandbox:
     like: str = ""
     routes_to: tuple[str, ...] = ()
     names: dict[tuple[str, str], tuple[str, ...]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class OpenDoor:
+    """A front door that leads to a machine; opened by the run ``mark``, or the site's own without one."""
+
+    name: str
+    mark: str
+    address: str
+    ports: tuple[str, ...]
+    machine: str
+    sources: tuple[Prefix, ...] = ()
 
 
 @dataclass(slots=True, kw_only=True)

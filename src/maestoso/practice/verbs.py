@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 from maestoso.core.landing.isolation import in_words
 from maestoso.core.replication.change import ChangeProfile
 from maestoso.core.replication.cost import GIB
-from maestoso.practice import cues, landings, live
+from maestoso.practice import cues, doors, landings, live
 from maestoso.practice.definition import definition
 from maestoso.practice.durations import boot_s
 from maestoso.practice.spec import Replica
@@ -336,6 +336,8 @@ VERBS: Mapping[str, Verb] = {
     "make-sandbox": Verb(_make_sandbox),
     "remove-sandbox": Verb(_remove_sandbox),
     "name-copies": Verb(cues.name_copies),
+    "publish-address": Verb(doors.publish),
+    "withdraw-address": Verb(doors.withdraw),
     "prove-isolation": Verb(_prove_isolation),
     "clone-point": Verb(_clone_point),
     "register": Verb(_register),

@@ -31,7 +31,7 @@ from maestoso.practice import landings
 from maestoso.practice.durations import operation_s
 from maestoso.practice.replication import Replication
 from maestoso.practice.spec import Broken, Fault, SiteSpec, Switch, Trouble
-from maestoso.practice.things import NEVER, Copy, Failure, NotYet, Op, Sandbox
+from maestoso.practice.things import NEVER, Copy, Failure, NotYet, Op, OpenDoor, Sandbox
 from maestoso.practice.verbs import ON_COPYING, VERBS
 from maestoso.sites.contract import JournalEntry, Submission, UnderWay, WorkloadChange
 
@@ -55,6 +55,8 @@ class World:
         self.faults: list[Fault] = []
         self.copies: dict[str, Copy] = {}
         self.sandboxes: dict[str, Sandbox] = {}
+        self.doors: dict[tuple[str, str], OpenDoor] = {}  # opened by runs, by mark and name
+        self.closed_doors: set[str] = set()  # of the inventory
         self.inventory = spec.inventory
         self.held: dict[str, Landing] = {}
         self.held_at: dict[tuple[str, str], str] = {}  # for whom an address is held, by network and address
@@ -183,7 +185,8 @@ class World:
     def remains(self, mark: str) -> list[str]:
         """Everything that still carries the mark of a run, in words."""
         copies = [f"copy {copy.name}" for copy in self.copies.values() if copy.mark == mark]
-        return copies + [f"sandbox {box.name}" for box in self.sandboxes.values() if box.mark == mark]
+        boxes = [f"sandbox {box.name}" for box in self.sandboxes.values() if box.mark == mark]
+        return copies + boxes + [f"front door {one.name}" for one in self.doors.values() if one.mark == mark]
 
     def add_fault(self, fault: Fault, now: float) -> None:
         """Misbehave from now on as ``fault`` says."""

@@ -9,12 +9,14 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Literal
 
-from maestoso.core.model.estate import Link, Workload
+from maestoso.core.model.estate import Link, Prefix, Workload
 from maestoso.core.model.landing import Landing
 from maestoso.core.model.protection import Group
 
 REFUSALS: Mapping[str, str] = {
     "address-held": "An address is held for another workload already.",
+    "address-not-here": "The site has no front door at that address, and can have none.",
+    "address-taken": "The address leads to something else already.",
     "agent-fault": "Something went wrong in the agent; its log says more.",
     "bad-definition": "A group, a workload or a link cannot be read; the reason names the field.",
     "bad-landing": "A landing cannot be read; the reason names the field.",
@@ -179,6 +181,34 @@ class NameCopies:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Door:
+    """A front door: whoever comes to one of its ports (`tcp/443`) at its address, from one of its sources
+    (from anywhere, where there are none), comes to the machine at the same port."""
+
+    name: str
+    address: str
+    ports: tuple[str, ...]
+    machine: str
+    sources: tuple[Prefix, ...] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PublishAddress:
+    """Front doors that open for the run ``mark``; without one, they are the site's own."""
+
+    doors: tuple[Door, ...]
+    mark: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class WithdrawAddress:
+    """Front doors by their names: those that the run ``mark`` opened; without one, the site's own."""
+
+    doors: tuple[str, ...]
+    mark: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class ProveIsolation:
     """The networks to begin from, beside those that copies with the mark are on."""
 
@@ -282,9 +312,10 @@ class AdapterFound:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class AdaptersFound:
-    """The adapters of all copies with the mark, by workload."""
+    """The adapters of all copies with the mark, by workload; and the front doors that were opened for it."""
 
     adapters: dict[str, tuple[AdapterFound, ...]]
+    doors: tuple[Door, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -340,7 +371,8 @@ class ScriptEnded:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Probe:
     """What to ask, of the copy or of ``address``: ``path``, ``status`` and ``text`` of ``http``, ``days``
-    that a certificate must be good for of ``tls``, the ``name`` to look up of ``dns``."""
+    that a certificate must be good for of ``tls``, the ``name`` to look up of ``dns``. ``outside``: through
+    the front door that has the address."""
 
     protocol: str
     port: int
@@ -352,6 +384,7 @@ class Probe:
     text: str = ""
     days: int = 14
     name: str = ""
+    outside: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -563,6 +596,22 @@ VERBS: Mapping[str, Verb] = {
         does="let the isolated networks of the run answer these names, besides those that they were given "
         "before; gone with the networks, and nowhere else",
     ),
+    "publish-address": Verb(
+        subject="`run`, or the cue's title",
+        args=PublishAddress,
+        result=Nothing,
+        refusals=("no-such-copy", "address-not-here", "address-taken"),
+        does="open these front doors, all or none; a machine that has no power yet is led to when it has. "
+        "Those of a run stay out of the inventory until it is `adopt`ed",
+    ),
+    "withdraw-address": Verb(
+        subject="`run`, or the cue's title",
+        args=WithdrawAddress,
+        result=Nothing,
+        refusals=(),
+        does="let nobody come in by these front doors any more; one that is not open is no failure. The "
+        "site's own stay in the inventory, and can be opened again",
+    ),
     "prove-isolation": Verb(
         subject="`networks` or `copies`",
         args=ProveIsolation,
@@ -612,7 +661,7 @@ VERBS: Mapping[str, Verb] = {
         args=OfMark,
         result=AdaptersFound,
         refusals=(),
-        does="say what each adapter of the copies really has",
+        does="say what each adapter of the copies really has, and which front doors are open for them",
     ),
     "power-on": Verb(
         subject="a machine",
@@ -735,14 +784,16 @@ VERBS: Mapping[str, Verb] = {
         args=Adopt,
         result=Nothing,
         refusals=("bad-definition",),
-        does="the machines of the run are the site's own workloads, as described",
+        does="the machines of the run are the site's own workloads, as described, and so are the front "
+        "doors that lead to them",
     ),
     "give-up": Verb(
         subject="`run`",
         args=GiveUp,
         result=GivenUp,
         refusals=(),
-        does="they are at home elsewhere: off, fenced, and not in the inventory. Their disks are kept "
+        does="they are at home elsewhere: off, fenced, and not in the inventory, and neither are front doors "
+        "that led to them. Their disks are kept "
         "until their group is copied back, because only the differences are copied then",
     ),
     "let-points-go": Verb(

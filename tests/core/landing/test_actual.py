@@ -24,7 +24,7 @@ class Outcomes(unittest.TestCase):
     def differs(self, answer: dict[str, list[dict[str, Any]]], side: Side = "live", **changes: Any) -> str:
         (one,) = resolve((worlds.WORKLOADS["db"],), worlds.crosswalk(), worlds.ground(), side)
         nic = replace(one.landing.nics[0], **changes)
-        (found,) = outcomes((replace(one.landing, nics=(nic,)),), answer)
+        (found,) = outcomes((replace(one.landing, nics=(nic,)),), (), {"adapters": answer})
         return found.differs
 
     def test_as_planned(self) -> None:
@@ -46,6 +46,6 @@ class Outcomes(unittest.TestCase):
 
     def test_a_site_that_said_nothing(self) -> None:
         (one,) = resolve((worlds.WORKLOADS["db"],), worlds.crosswalk(), worlds.ground(), "live")
-        (found,) = outcomes((one.landing,), {})
+        (found,) = outcomes((one.landing,), (), {})
         self.assertEqual((found.before, found.planned), ("10.1.0.11/24", "10.2.0.11/24 on b-net"))
         self.assertEqual((found.actual, found.differs), (None, ""))

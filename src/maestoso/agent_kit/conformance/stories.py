@@ -129,6 +129,7 @@ def a_test(site: Client, group: str, like: Mapping[str, Any], members: tuple[str
         _looked_at(site, ground, run, copy, name, box)
         _scripts(site, run, copy)
         _names(site, run, box)
+        _doors(site, run, copy)
         site.fails("unregister", copy, "powered-on", run=run)
         site.fails("leak-check", run, "remains", run=run, mark=run)
         check(
@@ -197,6 +198,33 @@ def _names(site: Client, run: str, box: str) -> None:
         names = [{"name": "shop.conformance.example", "type": "A", "values": ["192.0.2.7"]}]
         site.done("name-copies", box, run=run, mark=run, names=names)
         site.fails("name-copies", box, "no-such-network", run=run, mark=mark(), names=names)
+
+
+def _doors(site: Client, run: str, copy: str) -> None:
+    """A front door of a test opens beside all others, and is gone with it."""
+    if not {"publish-address", "withdraw-address"} <= set(site.verbs()):
+        return
+    has = site.get("/inventory", "Inventory")
+    own = has.get("front_doors", [])
+    ranges = [ip_network(text) for text in has.get("door_addresses", [])] or [ip_network("192.0.2.0/28")]
+    taken = {door["address"] for door in own}
+    at = next(str(address) for network in ranges for address in network.hosts() if str(address) not in taken)
+    door = {"name": f"door-{run}", "address": at, "ports": ["tcp/80"], "machine": copy, "sources": []}
+    site.fails("publish-address", "d", "no-such-copy", run=run, mark=run, doors=[{**door, "machine": run}])
+    site.done("publish-address", "d", run=run, mark=run, doors=[door])
+    other = {**door, "name": f"other-{run}"}
+    site.fails("publish-address", "d", "address-taken", run=run, mark=run, doors=[other])
+    said = site.done("read-adapters", "copies", run=run, mark=run).get("doors", [])
+    check([one["name"] for one in said] == [door["name"]], f"read-adapters says {said} of front doors.")
+    now = site.get("/inventory", "Inventory").get("front_doors", [])
+    check(now == own, "A front door of a test stands in the inventory.")
+    site.done("withdraw-address", "d", run=run, mark=mark(), doors=[door["name"]])
+    said = site.done("read-adapters", "copies", run=run, mark=run).get("doors", [])
+    check(bool(said), "One run closed a front door that another one opened.")
+    for _ in range(2):
+        site.done("withdraw-address", "d", run=run, mark=run, doors=[door["name"]])
+    said = site.done("read-adapters", "copies", run=run, mark=run).get("doors", [])
+    check(not said, "A front door that was withdrawn is still said to be open.")
 
 
 @contextmanager

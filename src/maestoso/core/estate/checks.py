@@ -8,7 +8,8 @@ from collections.abc import Collection, Iterator
 from ipaddress import ip_address
 
 from maestoso.core.errors import BadValue
-from maestoso.core.model.estate import Inventory, Link, Network, Nic, OddMachine, Workload
+from maestoso.core.model.door import is_port
+from maestoso.core.model.estate import FrontDoor, Inventory, Link, Network, Nic, OddMachine, Workload
 from maestoso.core.replication.throttle import minute_of
 
 NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,62}")
@@ -95,7 +96,9 @@ def inventory_complaints(site: Inventory) -> Iterator[Complaint]:
     names = {network.name for network in site.networks}
     for network in site.networks:
         yield from _network_complaints(network, names)
-    for kind in ("host_pools", "storage_pools", "networks"):
+    for door in site.front_doors:
+        yield from _door_complaints(door)
+    for kind in ("host_pools", "storage_pools", "networks", "front_doors"):
         for name, times in Counter(item.name for item in getattr(site, kind)).items():
             if times > 1 or not NAME.fullmatch(name):
                 yield kind, f"{name!r} is no name, or is there twice.", "Give each a name of its own."
@@ -114,13 +117,29 @@ def _network_complaints(network: Network, names: set[str]) -> Iterator[Complaint
     yield from _network_texts(network)
 
 
+def _door_complaints(door: FrontDoor) -> Iterator[Complaint]:
+    if not _is_address(door.address):
+        yield (
+            "front_doors",
+            f"{door.address[:60]!r} of {door.name} is no address.",
+            "Give one such as 203.0.113.10.",
+        )
+    if not door.ports:
+        yield "front_doors", f"{door.name} has no ports.", "Give at least one, such as tcp/443."
+    for port in door.ports:
+        if not is_port(port):
+            yield "front_doors", f"{port[:60]!r} of {door.name} is no port.", "Write it as tcp/443 or udp/53."
+
+
 def unreadable(site: Inventory) -> Iterator[Complaint]:
-    """Texts of networks that should be addresses and are none: nothing could be landed there.
+    """Texts of networks and front doors that cannot be read: nothing could be landed or published there.
 
     Less than ``inventory_complaints``: what a real site has may be strange, and is still taken over.
     """
     for network in site.networks:
         yield from _network_texts(network)
+    for door in site.front_doors:
+        yield from _door_complaints(door)
 
 
 def odd_machines(site: Inventory, elsewhere: Collection[str]) -> Iterator[OddMachine]:

@@ -9,14 +9,21 @@ from typing import Any, Literal
 from maestoso.core.codec import to_data
 from maestoso.core.model.estate import Inventory
 
-Kind = Literal["host pool", "storage pool", "network", "workload", "limits", "folders"]
+Kind = Literal[
+    "host pool", "storage pool", "network", "workload", "front door", "limits", "folders", "door addresses"
+]  # fmt: skip
 COLLECTIONS: tuple[tuple[Kind, str], ...] = (
     ("host pool", "host_pools"),
     ("storage pool", "storage_pools"),
     ("network", "networks"),
     ("workload", "workloads"),
+    ("front door", "front_doors"),
 )
-WHOLES: tuple[Kind, ...] = ("limits", "folders")
+WHOLES: tuple[tuple[Kind, str], ...] = (
+    ("limits", "limits"),
+    ("folders", "folders"),
+    ("door addresses", "door_addresses"),
+)
 """Parts that differ as a whole."""
 
 
@@ -47,8 +54,8 @@ def differences(known: Inventory, said: Inventory) -> tuple[Difference, ...]:
         before = {item.name: item for item in getattr(known, collection)}
         after = {item.name: item for item in getattr(said, collection)}
         found += _collection(kind, before, after)
-    for kind in WHOLES:
-        mine, theirs = getattr(known, kind), getattr(said, kind)
+    for kind, whole in WHOLES:
+        mine, theirs = getattr(known, whole), getattr(said, whole)
         if mine != theirs:
             found.append(_made(kind, kind, "changed", tuple(_fields(to_data(mine), to_data(theirs)))))
     return tuple(found)
@@ -104,7 +111,7 @@ def in_words(value: Any) -> str:
 def merged(known: Inventory, said: Inventory, accepted: set[str]) -> Inventory:
     """``known`` with the accepted differences taken over from ``said``."""
     kept: dict[str, Any] = {
-        kind: getattr(said if f"{kind}/{kind}" in accepted else known, kind) for kind in WHOLES
+        whole: getattr(said if f"{kind}/{kind}" in accepted else known, whole) for kind, whole in WHOLES
     }
     for kind, collection in COLLECTIONS:
         before = {item.name: item for item in getattr(known, collection)}

@@ -136,7 +136,7 @@ def report(run: str, number: int, log: Sequence[Event]) -> Report:
     began = log[0].data.get("findings")
     leak = state.steps.get(LEAK_CHECK)
     read = state.steps.get(READ_ADAPTERS if state.inputs.kind == "test" else "read-adapters:run")
-    said = read.result.get("adapters", {}) if read is not None else {}
+    said = read.result if read is not None else {}
     return Report(
         run=number,
         plan=plan.code,
@@ -169,7 +169,7 @@ def report(run: str, number: int, log: Sequence[Event]) -> Report:
         approvals=tuple(from_data(Approval, one) for one in log[0].data.get("approvals") or ()),
         emergency=str(log[0].data.get("emergency") or ""),
         steps=_steps(run, state, attempts_in(log)),
-        landings=outcomes(state.inputs.landings, said),
+        landings=outcomes(state.inputs.landings, state.inputs.all_opened(), said),
         landings_said=bool(said),
         remains=tuple(leak.result.get("remains", ())) if leak and leak.status == "done" else None,
         verdict=state.verdict or state.decision or "",

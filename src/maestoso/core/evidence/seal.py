@@ -39,7 +39,7 @@ class RunSeal:
     """What is signed of a finished run. ``head`` is the hash behind its last event, ``links`` are the first
     eight bytes of the hash behind each, one after the other, in base64url. ``audit_entries`` and
     ``audit_head`` are the number and the hash of the entry of the audit trail that names this seal; 0 before
-    release 0.8.
+    release 0.8. ``emergency``: why it was started without approvals that it needed; empty where it was not.
     """
 
     format: str
@@ -61,6 +61,7 @@ class RunSeal:
     facts: Facts
     audit_entries: int = 0
     audit_head: str = ""
+    emergency: str = ""
 
 
 def seal_of(run: str, number: int, log: Sequence[Event], audit: tuple[int, str] = (0, "")) -> RunSeal:
@@ -93,6 +94,7 @@ def seal_of(run: str, number: int, log: Sequence[Event], audit: tuple[int, str] 
         facts=facts_of(state, log),
         audit_entries=audit[0],
         audit_head=audit[1],
+        emergency=str(log[0].data.get("emergency") or ""),
     )
 
 

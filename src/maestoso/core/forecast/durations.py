@@ -28,6 +28,8 @@ USUAL_S: Mapping[str, float] = {
     "name-copies": 2.0,
     "publish-names": 2.0,
     "put-names-back": 2.0,
+    "publish-address": 3.0,
+    "withdraw-address": 2.0,
     "power-off": 6.0,
     "unregister": 3.0,
     "discard-clone": 5.0,

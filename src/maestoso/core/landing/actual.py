@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from maestoso.core.model.door import DoorMove
 from maestoso.core.model.landing import Landing, LandingNic
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Outcome:
-    """One adapter: before, planned, and what it had; ``actual`` None where the site did not say.
+    """One adapter or front door: before, planned, and what it had; ``actual`` None where the site did not
+    say.
 
     ``differs`` says in words what is not as planned; empty where all is.
     """
@@ -25,25 +27,43 @@ class Outcome:
 
 
 def outcomes(
-    landings: Iterable[Landing], said: Mapping[str, Sequence[Mapping[str, Any]]]
+    landings: Iterable[Landing], doors: Iterable[DoorMove], said: Mapping[str, Any]
 ) -> tuple[Outcome, ...]:
-    """Every adapter of every landing; ``said`` holds, by workload, what ``read-adapters`` answered."""
-    found = []
+    """Every adapter of every landing, then every door that is opened; ``said`` is what ``read-adapters``
+    answered, nothing where it was not asked."""
+    return (*_adapters(landings, said.get("adapters", {})), *_doors(doors, said.get("doors")))
+
+
+def _adapters(
+    landings: Iterable[Landing], said: Mapping[str, Sequence[Mapping[str, Any]]]
+) -> Iterator[Outcome]:
     for landing in landings:
         has = {str(nic.get("nic")): nic for nic in said.get(landing.workload, ())}
         for nic in landing.nics:
             actual = has.get(nic.nic)
-            found.append(
-                Outcome(
-                    workload=landing.workload,
-                    nic=nic.nic,
-                    before=in_words(nic.before, nic.was_dhcp),
-                    planned=planned(nic),
-                    actual=_actual(actual) if actual is not None else None,
-                    differs=_difference(nic, actual) if actual is not None else "",
-                )
+            yield Outcome(
+                workload=landing.workload,
+                nic=nic.nic,
+                before=in_words(nic.before, nic.was_dhcp),
+                planned=planned(nic),
+                actual=_actual(actual) if actual is not None else None,
+                differs=_difference(nic, actual) if actual is not None else "",
             )
-    return tuple(found)
+
+
+def _doors(moves: Iterable[DoorMove], said: Sequence[Mapping[str, Any]] | None) -> Iterator[Outcome]:
+    has = {str(door.get("name")): _at(door.get("address"), door.get("ports", ())) for door in said or ()}
+    for one in moves:
+        wanted, actual = _at(one.after, one.ports), has.get(one.name, "closed")
+        yield Outcome(
+            workload=one.workload, nic=f"front door {one.name}", before=_at(one.before, one.ports),
+            planned=wanted, actual=actual if said is not None else None,
+            differs=f"it is {actual}" if said is not None and actual != wanted else "",
+        )  # fmt: skip
+
+
+def _at(address: object, ports: Iterable[object]) -> str:
+    return f"{address}, {' '.join(map(str, ports))}"
 
 
 def in_words(addresses: Iterable[object], dhcp: bool) -> str:

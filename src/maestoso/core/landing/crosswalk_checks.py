@@ -18,6 +18,7 @@ def row_twice(crosswalk: Crosswalk, ground: Ground) -> Iterator[Finding]:
         ("host pool", crosswalk.host_pools),
         ("storage pool", crosswalk.storage_pools),
         ("folder", crosswalk.folders),
+        ("front door", crosswalk.front_doors),
     ):
         for source, times in Counter(row.source for row in rows).items():
             if times > 1:
@@ -54,6 +55,10 @@ def gone(crosswalk: Crosswalk, ground: Ground) -> Iterator[Finding]:
     if target in ground.sites:
         there_too = ground.sites[target].folders
         pairs += [(target, row.target, "folder", row.target in there_too) for row in crosswalk.folders]
+    # A door that was moved is at the target, under the same name.
+    doors = {door.name for code in (source, target) if code in ground.sites
+             for door in ground.sites[code].front_doors}  # fmt: skip
+    pairs += [(source, row.source, "front door", row.source in doors) for row in crosswalk.front_doors]
     for site, name, kind, there in dict.fromkeys(pairs):
         if not there:
             sentence = f"The crosswalk names the {kind} {name}, which {site} does not have."

@@ -19,8 +19,15 @@ from maestoso.core.model.names import (
 Known = Mapping[tuple[str, RecordType], KnownName]
 
 
-def leads_to(record: NameRecord, site: str, landings: Mapping[str, Landing]) -> tuple[str, ...]:
+Doors = Mapping[str, tuple[str, ...]]
+"""The addresses of front doors, by their names."""
+
+
+def leads_to(record: NameRecord, site: str, landings: Mapping[str, Landing], doors: Doors) -> tuple[str, ...]:
     """The values of a record when a plan has come up at ``site``; none where that is not known."""
+    if record.type in LEADS_TO_ADDRESS and record.door:
+        found = (value_in_form(record.type, one) for one in doors.get(record.door, ()))
+        return tuple(sorted(value for value in found if value is not None))
     if record.type in LEADS_TO_ADDRESS and record.workload:
         landing = landings.get(record.workload)
         return addresses(landing, record.type) if landing else ()
@@ -42,13 +49,14 @@ def changes(
     records: Iterable[NameRecord],
     site: str,
     landings: Mapping[str, Landing],
+    doors: Doors,
     zones: Iterable[str],
     known: Known,
 ) -> Iterator[NameChange]:
     """Each record, before and after; those without a zone or a value are left to the rules."""
     zones = tuple(zones)
     for record in records:
-        name, after = canonical(record.name), leads_to(record, site, landings)
+        name, after = canonical(record.name), leads_to(record, site, landings, doors)
         zone = zone_of(name, zones)
         if zone is None or not after:
             continue

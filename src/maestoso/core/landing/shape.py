@@ -27,7 +27,7 @@ def complaints(crosswalk: Crosswalk) -> Iterator[Complaint]:
     for field, most in (
         ("networks", MOST_ROWS), ("host_pools", MOST_ROWS), ("storage_pools", MOST_ROWS),
         ("folders", MOST_ROWS), ("address_rules", MOST_ROWS), ("table", MOST_ENTRIES),
-        ("exceptions", MOST_ENTRIES),
+        ("exceptions", MOST_ENTRIES), ("front_doors", MOST_ROWS),
     ):  # fmt: skip
         if len(getattr(crosswalk, field)) > most:
             yield field, f"There are {len(getattr(crosswalk, field))} of them.", f"Give at most {most}."
@@ -36,6 +36,13 @@ def complaints(crosswalk: Crosswalk) -> Iterator[Complaint]:
             names = (getattr(row, name, "") for name in ("source", "target", "live", "sandbox"))
             if any(len(name or "") > LARGEST_TEXT for name in names):
                 yield f"{field}[{index}]", "A name is very long.", f"Give at most {LARGEST_TEXT} characters."
+    for index, door in enumerate(crosswalk.front_doors):
+        at = f"front_doors[{index}]"
+        if not 1 <= len(door.source) <= LARGEST_TEXT:
+            yield f"{at}.source", "It is of no front door.", "Give the name of one at the source."
+        for field, text in (("live", door.live), ("test", door.test)):
+            if text and not _is_address(text):
+                yield f"{at}.{field}", f"{text[:60]!r} is no address.", "Write it like 203.0.113.10."
     for index, rule in enumerate(crosswalk.address_rules):
         for side in SIDES:
             for part, sentence, remedy in _readdress(rule.live if side == "live" else rule.test):

@@ -10,6 +10,7 @@ from maestoso.core.landing.ground import Ground
 from maestoso.core.model.crosswalk import (
     AddressRule,
     Crosswalk,
+    DoorRow,
     NetworkRow,
     NicEntry,
     NicSide,
@@ -50,11 +51,28 @@ def twin(crosswalk: Crosswalk, ground: Ground) -> Twin:
         address_rules=rules,
         table=_table(crosswalk, ground, lost),
         new_macs=crosswalk.new_macs,
+        front_doors=_doors(crosswalk, ground, lost),
     )
     for entry in crosswalk.exceptions:
         why = "an exception is about the way there; on the way back it has what it has at home"
         lost.append(OneWay(row=f"exception for {entry.workload}", why=why))
     return Twin(crosswalk=made, one_way=tuple(lost))
+
+
+def _doors(crosswalk: Crosswalk, ground: Ground, lost: list[OneWay]) -> tuple[DoorRow, ...]:
+    """On the way back, a door has the address that it has at home."""
+    home = {door.name: door.address for door in ground.sites[crosswalk.source].front_doors}
+    found = []
+    for row in crosswalk.front_doors:
+        if row.live and row.source not in home:
+            why = f"{crosswalk.source} does not have it, so its address there is not known"
+            lost.append(OneWay(row=f"front door {row.source}", why=why))
+            continue
+        if row.test:
+            why = f"{row.test} is at {crosswalk.target}; say which address tests at {crosswalk.source} have"
+            lost.append(OneWay(row=f"front door {row.source} in tests", why=why))
+        found.append(DoorRow(source=row.source, live=home[row.source] if row.live else ""))
+    return tuple(found)
 
 
 def _shared(targets: Iterable[str]) -> set[str]:

@@ -96,6 +96,18 @@ class WorkloadEntry:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class DoorRow:
+    """The front door ``source``, by its name, and the address that it has at the target instead.
+
+    ``live`` empty: the same, which can move. ``test``: an address that tests open it at; empty: they do not.
+    """
+
+    source: str
+    live: str = ""
+    test: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Crosswalk:
     """Site ``source`` to site ``target``."""
 
@@ -109,3 +121,4 @@ class Crosswalk:
     table: tuple[NicEntry, ...] = ()
     exceptions: tuple[WorkloadEntry, ...] = ()
     new_macs: bool = True
+    front_doors: tuple[DoorRow, ...] = ()

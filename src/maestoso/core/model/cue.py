@@ -10,8 +10,8 @@ from maestoso.core.model.names import RecordType
 RunKind = Literal["test", "planned", "disaster"]
 RUN_KINDS: tuple[RunKind, ...] = ("test", "planned", "disaster")
 OnFailure = Literal["ask", "go-on", "stop"]
-CueKind = Literal["hold", "script", "probe", "pause", "notify", "names"]
-CUE_KINDS: tuple[CueKind, ...] = ("hold", "script", "probe", "pause", "notify", "names")
+CueKind = Literal["hold", "script", "probe", "pause", "notify", "names", "doors"]
+CUE_KINDS: tuple[CueKind, ...] = ("hold", "script", "probe", "pause", "notify", "names", "doors")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -56,7 +56,8 @@ class ScriptCall:
 class Probe:
     """A service must answer within ``limit_s``.
 
-    It is aimed at a ``workload``, wherever that landed, or at an ``address`` (an address or a host name).
+    It is aimed at a ``workload``, wherever that landed, at an ``address`` (an address or a host name), or at
+    a front ``door``, from outside, wherever that opened; where a test opens none, at the workload behind it.
     http: ``path`` gives ``status`` and a body that holds ``text``. tls: the certificate is good for at least
     ``days`` more. dns: ``name`` is answered. tcp: the port opens.
     """
@@ -64,6 +65,7 @@ class Probe:
     protocol: Literal["tcp", "http", "tls", "dns"] = "tcp"
     workload: str = ""
     address: str = ""
+    door: str = ""
     port: int = 443
     path: str = "/"
     status: int = 200
@@ -91,13 +93,15 @@ class Notify:
 class NameRecord:
     """What a name leads to where the plan comes up; clients may hold that for ``ttl_s``.
 
-    A name of an address leads to the addresses that ``workload`` has there, or to what ``at`` says for the
-    site, by its code; one of another type always to what ``at`` says. Turned round, it leads back.
+    A name of an address leads to the addresses that ``workload`` has there, to that of the front ``door``, or
+    to what ``at`` says for the site, by its code; one of another type always to what ``at`` says. Turned
+    round, it leads back.
     """
 
     name: str
     type: RecordType = "A"
     workload: str = ""
+    door: str = ""
     at: dict[str, tuple[str, ...]] = field(default_factory=dict)
     ttl_s: int = 60
 
@@ -117,10 +121,20 @@ class Names:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Doors:
+    """Front doors open at the target, and close at the source before anything there is shut down.
+
+    In a test only those open that have an address for tests.
+    """
+
+    doors: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Cue:
     """One cue, before or after what it belongs to (the plan, a wave or a member), in runs of ``kinds``.
 
-    Exactly one of the six parts is there; it says what kind of cue this is. Cues at one place come one
+    Exactly one of the seven parts is there; it says what kind of cue this is. Cues at one place come one
     after the other, in their order.
     """
 
@@ -135,6 +149,7 @@ class Cue:
     pause: Pause | None = None
     notify: Notify | None = None
     names: Names | None = None
+    doors: Doors | None = None
 
     def parts(self) -> tuple[CueKind, ...]:
         """The parts that are there; a sound cue has one."""

@@ -119,6 +119,21 @@ class Workload:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class FrontDoor:
+    """An address of a site that others come to from outside, and the workload that it leads to.
+
+    ``ports`` are written ``tcp/443``. Whoever is in none of ``sources`` finds it closed; where there are
+    none, it is open to everybody.
+    """
+
+    name: str
+    address: str
+    ports: tuple[str, ...]
+    workload: str
+    sources: tuple[Prefix, ...] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class SiteLimits:
     """How many operations of a class the site carries out at once."""
 
@@ -151,7 +166,8 @@ class Link:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Inventory:
-    """What a site agent says its site has."""
+    """What a site agent says its site has. ``door_addresses``: those that its front doors can have; where
+    there are none, nothing is said of that."""
 
     host_pools: tuple[HostPool, ...] = ()
     storage_pools: tuple[StoragePool, ...] = ()
@@ -159,6 +175,8 @@ class Inventory:
     workloads: tuple[Workload, ...] = ()
     limits: SiteLimits = field(default_factory=SiteLimits)
     folders: tuple[str, ...] = ()
+    front_doors: tuple[FrontDoor, ...] = ()
+    door_addresses: tuple[Prefix, ...] = ()
 
     def network(self, name: str) -> Network | None:
         """The network of that name, or None."""

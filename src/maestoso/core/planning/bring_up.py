@@ -11,6 +11,7 @@ from maestoso.core.model.cue import Cue
 from maestoso.core.model.estate import Workload
 from maestoso.core.model.names import NAME_SERVERS
 from maestoso.core.model.plan import Member, Wave
+from maestoso.core.planning.door_steps import opening
 from maestoso.core.planning.graph import Step
 from maestoso.core.planning.inputs import RunInputs
 
@@ -77,8 +78,19 @@ class BringUp:
             return (f"await-heartbeat:{name}",)
         return (f"power-on:{name}",)
 
+    @property
+    def door_cues(self) -> tuple[Cue, ...]:
+        """Those that open front doors in this run, in the order of the plan."""
+        placed = (cue for _, _, cue in self.inputs.plan.placed_cues())
+        return tuple(cue for cue in self._applying(placed) if cue.doors is not None)
+
     def _applying(self, cues: Iterable[Cue], at: str | None = None) -> list[Cue]:
-        return [cue for cue in cues if self.inputs.kind in cue.kinds and at in (None, cue.at)]
+        """Those that do something in this run: a test may open none of the doors of a cue."""
+        return [
+            cue for cue in cues
+            if self.inputs.kind in cue.kinds and at in (None, cue.at)
+            and (cue.doors is None or self.inputs.opened(cue.id))
+        ]  # fmt: skip
 
     def _wave(self, index: int, wave: Wave) -> Iterator[Step]:
         gate = f"open-wave:{index + 1}"
@@ -218,13 +230,16 @@ class BringUp:
             return Step(verb="notify", args={"text": cue.notify.text}, **common)
         if cue.names is not None:
             return self._names(cue, common)
+        if cue.doors is not None:
+            return self._doors(cue, common)
         aim, args = self._script(cue, member) if cue.script is not None else self._probe(cue, member)
+        needs = (f"power-on:{aim}",) if aim else self._door_step(cue)
         values = {
             **common,
             "site": self.site,
             "subject": self.machine(aim) if aim else common["subject"],
-            "needs": (f"power-on:{aim}",) if aim else (),
-            "after": tuple(dict.fromkeys((*after, f"power-on:{aim}"))) if aim else after,
+            "needs": needs,
+            "after": tuple(dict.fromkeys((*after, *needs))),
         }
         return Step(verb="run-script" if cue.script is not None else "probe", args=args, **values)
 
@@ -238,6 +253,22 @@ class BringUp:
         limit_s = cue.names.limit_s if cue.names else 0
         args = {"names": [to_data(one) for one in records], "within_s": limit_s}
         return Step(verb="publish-names", site=NAME_SERVERS, args=args, **common)
+
+    def _doors(self, cue: Cue, common: dict[str, Any]) -> Step:
+        """Behind the power of what they lead to: a site opens no door to a machine that is not there."""
+        moves = self.inputs.opened(cue.id)
+        powered = (f"power-on:{one.workload}" for one in moves if self._gets_power(one.workload))
+        values = {**common, "after": tuple(dict.fromkeys((*common["after"], *powered)))}
+        args = opening(moves, self.inputs.mark, self.machine, "after")
+        return Step(verb="publish-address", site=self.site, args=args, **values)
+
+    def _door_step(self, cue: Cue) -> tuple[str, ...]:
+        """The step that opens the door which a probe goes through."""
+        found = self.inputs.door(cue.probe.door) if cue.probe is not None and cue.probe.door else None
+        return (f"doors:{found[0]}",) if found and found[1].after else ()
+
+    def _gets_power(self, workload: str) -> bool:
+        return workload in self.members and self.members[workload].power_on
 
     def _old_answers(self, cue: Cue, wave: int | None, member: str | None) -> Iterator[Step]:
         """Until then a client may go where the service was: it is not recovered for everybody."""
@@ -297,15 +328,21 @@ class BringUp:
         probe = cue.probe
         if probe is None:
             raise AssertionError("only a probe cue has a probe")
-        aim = "" if probe.address else (probe.workload or member or "")
+        found = self.inputs.door(probe.door) if probe.door else None
+        behind = found[1].workload if found else ""
+        opened = found[1].after if found else ""
+        address = opened or probe.address
+        aim = "" if address else (probe.workload or behind or member or "")
         args: dict[str, Any] = {
             "mark": self.inputs.mark,
             "protocol": probe.protocol,
             "port": probe.port,
             "timeout_s": probe.limit_s,
         }
-        if probe.address:
-            args["address"] = probe.address
+        if address:
+            args["address"] = address
+        if opened:
+            args["outside"] = True
         if probe.protocol == "http":
             args |= {"path": probe.path, "status": probe.status, "text": probe.text}
         elif probe.protocol == "tls":

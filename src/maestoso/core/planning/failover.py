@@ -19,6 +19,7 @@ from maestoso.core.landing.arrived import arrived
 from maestoso.core.model.names import NAME_SERVERS
 from maestoso.core.model.plan import Member
 from maestoso.core.planning.bring_up import BringUp
+from maestoso.core.planning.door_steps import closing, opening
 from maestoso.core.planning.graph import TO_READY, Step, StepGraph
 from maestoso.core.planning.inputs import GroupCopy, LiveChoices, RunInputs
 from maestoso.core.planning.landing_steps import LandingSteps
@@ -26,6 +27,7 @@ from maestoso.core.planning.landing_steps import LandingSteps
 ASK_SOURCE = "ask-site:source"
 ACKNOWLEDGE = "acknowledge"
 DECISION = "decision"
+CLOSE_DOORS = "withdraw-address:run"
 SOURCE_LIMIT_S = 8.0
 """How long a disaster waits for a source that does not answer, by the clock on the wall."""
 SYNC_LIMIT_S = 600.0
@@ -66,6 +68,7 @@ class _Failover:
         fences = tuple(f"fence:{name}" for name in self.members)
         begins = (ACKNOWLEDGE,) if self.disaster else fences
         self.bring_up = BringUp(inputs, begins, lambda name: name, self._landed)
+        self.doors = inputs.all_opened()
 
     def to_the_decision(self) -> Iterator[Step]:
         """What moves the workloads, and the question whether they stay."""
@@ -118,6 +121,20 @@ class _Failover:
         if self.disaster and not self.live.close_down:
             return
         begins = (ASK_SOURCE,) if self.disaster else self._syncs()
+        if self.doors:
+            yield self._run_step(
+                "withdraw-address",
+                self.source,
+                phase="close-down",
+                title="Close the front doors at the source",
+                after=begins,
+                needs=(ASK_SOURCE,) if self.disaster else (),
+                on_failure="go-on" if self.disaster else "ask",
+                limit_s=self._limit_s(60.0),
+                args=closing(self.doors, ""),
+            )
+            # Nobody comes any more when the first service goes down.
+            begins = (CLOSE_DOORS,)
         users: dict[str, list[str]] = {}
         for name, member in self.members.items():
             for used in member.depends_on:
@@ -143,7 +160,7 @@ class _Failover:
                 title="Shut down at the source",
                 slot="power",
                 after=tuple(dict.fromkeys((f"close-wave:{wave_index + 1}", *users.get(name, ())))),
-                needs=begins if self.disaster else (),
+                needs=(ASK_SOURCE,) if self.disaster else (),
                 limit_s=self._limit_s(limit_s + 60.0),
                 args={"limit_s": limit_s, "force": member.force_off or not by_plan},
             )
@@ -345,6 +362,7 @@ class _Failover:
         if not self.disaster or self.live.close_down:
             yield from self._source_again(common)
         yield from self._names_back(common)
+        yield from self._doors_back(common)
         yield Step(
             id="leak-check",
             verb="leak-check",
@@ -358,9 +376,42 @@ class _Failover:
                 *(f"unregister:{name}" for name in self.members),
                 *(f"demote:{group.code}" for group in self.inputs.groups),
                 *self.bring_up.ids,
+                *(f"doors-closed:{cue.id}" for cue in self.bring_up.door_cues),
             ),
             args={"mark": self.inputs.mark},
         )
+
+    def _doors_back(self, common: dict[str, Any]) -> Iterator[Step]:
+        """They close at the target at once, and open at the source when what they lead to is up there."""
+        closed = []
+        for cue in self.bring_up.door_cues:
+            closed.append(f"doors-closed:{cue.id}")
+            yield Step(
+                id=closed[-1],
+                verb="withdraw-address",
+                subject=cue.title,
+                site=self.target,
+                **common,
+                title=f"Close the front doors at the target: {cue.title}",
+                after=(DECISION, cue.step),
+                undoes=(cue.step,),
+                skippable=False,
+                args=closing(self.inputs.opened(cue.id), self.inputs.mark),
+            )
+        if self.doors and (not self.disaster or self.live.close_down):
+            up = tuple(self._again(member) for member in self.members.values())
+            yield Step(
+                id="doors-back",
+                verb="publish-address",
+                subject="run",
+                site=self.source,
+                **common,
+                title="Open the front doors at the source again",
+                # The same address must not lead to two sites at once.
+                after=(CLOSE_DOORS, *closed, *up),
+                undoes=(CLOSE_DOORS,),
+                args=opening(self.doors, "", lambda name: name, "before"),
+            )
 
     def _names_back(self, common: dict[str, Any]) -> Iterator[Step]:
         """Names lead back once what they lead to is up again; where nothing starts at the source, at once."""

@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Literal
 
+from maestoso.core.model.door import DoorMove
 from maestoso.core.model.estate import Link, SiteLimits, Workload
 from maestoso.core.model.landing import Landing
 from maestoso.core.model.names import NameChange
@@ -108,7 +109,8 @@ class RunInputs:
 
     ``live`` is there in a planned or disaster run; ``link`` in a re-protect, the one its data goes over;
     ``probed`` only in a test: of a run that moves production every service is. ``names`` are the records of
-    each name cue, by its id, as they were when the run started and as they shall be.
+    each name cue, by its id, as they were when the run started and as they shall be; ``doors`` the front
+    doors of each door cue.
     """
 
     kind: Kind
@@ -130,3 +132,19 @@ class RunInputs:
     link: Link | None = None
     probed: tuple[Probed, ...] = ()
     names: dict[str, tuple[NameChange, ...]] = field(default_factory=dict)
+    doors: dict[str, tuple[DoorMove, ...]] = field(default_factory=dict)
+
+    def opened(self, cue: str) -> tuple[DoorMove, ...]:
+        """The doors of a cue that this run opens."""
+        return tuple(one for one in self.doors.get(cue, ()) if one.after)
+
+    def all_opened(self) -> tuple[DoorMove, ...]:
+        """All doors that this run opens."""
+        cues = (cue for _, _, cue in self.plan.placed_cues() if self.kind in cue.kinds)
+        return tuple(one for cue in cues for one in self.opened(cue.id))
+
+    def door(self, name: str) -> tuple[str, DoorMove] | None:
+        """A door with the id of the cue that moves it; None where none does."""
+        return next(
+            ((cue, one) for cue, found in self.doors.items() for one in found if one.name == name), None
+        )

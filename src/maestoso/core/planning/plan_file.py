@@ -15,7 +15,7 @@ from typing import Any, Literal, get_type_hints
 
 from maestoso.core.codec import from_data, json_schema
 from maestoso.core.errors import BadValue
-from maestoso.core.model.cue import Cue, Hold, NameRecord, Names, Notify, Pause, Probe, ScriptCall
+from maestoso.core.model.cue import Cue, Doors, Hold, NameRecord, Names, Notify, Pause, Probe, ScriptCall
 from maestoso.core.model.earlier import plan_today
 from maestoso.core.model.plan import Member, Part, Plan, Wave
 
@@ -66,7 +66,8 @@ _CUE = Shape(
                        limit="seconds"))),
         Key(name="probe", field="probe", one=Shape(
             cls=Probe,
-            keys=_keys("protocol", "workload", "address", "port", "path", "status", "text", "days", "name",
+            keys=_keys("protocol", "workload", "address", "door", "port", "path", "status", "text", "days",
+                       "name",
                        limit="seconds"))),
         Key(name="pause", field="pause", one=Shape(
             cls=Pause, keys=(Key(name="for", field="seconds", unit="seconds"),), brief="for")),
@@ -75,9 +76,10 @@ _CUE = Shape(
             cls=Names,
             keys=(
                 Key(name="records", field="records", each=Shape(
-                    cls=NameRecord, keys=_keys("name", "type", "workload", "at", ttl="seconds"))),
+                    cls=NameRecord, keys=_keys("name", "type", "workload", "door", "at", ttl="seconds"))),
                 *_keys("wait_out", limit="seconds"),
             ))),
+        Key(name="doors", field="doors", one=Shape(cls=Doors, keys=_keys("doors"), brief="doors")),
     ),
 )  # fmt: skip
 _CUES = Key(name="cues", field="cues", each=_CUE)

@@ -28,6 +28,8 @@ TAKES_OVER = frozenset({"sync", "promote", "demote", "adopt", "let-points-go"})
 """At the target of a live run."""
 CLOSES_DOWN = frozenset({"shut-down", "fence", "lift-fence", "power-on", "give-up"})
 """At the source of a live run."""
+DOORS = frozenset({"publish-address", "withdraw-address"})
+"""At both sites, where a plan has front doors open."""
 
 
 def agent_lacks_verbs(ctx: Context) -> Iterator[Finding]:
@@ -44,7 +46,11 @@ def agent_lacks_verbs(ctx: Context) -> Iterator[Finding]:
         verb = frozenset({"name-copies"})
         found = _lacks(target, verb, f"in a test copies do not find each other by {' and '.join(named)}")
         yield replace(found, live="none", mend="Leave that cue out of tests, or install an agent that can.")
-    lacking = {target: cannot & TAKES_OVER, source: ctx.lacks.get(source, frozenset()) & CLOSES_DOWN}
+    doors = DOORS if any(cue.doors for _, _, cue in ctx.plan.placed_cues()) else frozenset()
+    lacking = {
+        target: cannot & (TAKES_OVER | doors),
+        source: ctx.lacks.get(source, frozenset()) & (CLOSES_DOWN | doors),
+    }
     for site, verbs in lacking.items():
         if verbs:
             found = _lacks(site, verbs, "production cannot be moved")

@@ -28,6 +28,7 @@ from maestoso.core.planning.inputs import (
 from maestoso.core.readiness import (
     agent_rules,
     cue_rules,
+    door_rules,
     landing_rules,
     live_rules,
     name_rules,
@@ -66,6 +67,14 @@ RULES: tuple[Rule, ...] = (
     name_rules.name_leads_elsewhere,
     name_rules.zone_not_read,
     name_rules.ttl_long,
+    door_rules.door_malformed,
+    door_rules.door_unknown,
+    door_rules.door_without_row,
+    door_rules.door_cannot_open,
+    door_rules.door_of_test_is_production,
+    door_rules.door_open_twice,
+    door_rules.door_without_name,
+    door_rules.door_stays,
     part_rules.parts_hold,
     part_rules.arrives_twice,
     part_rules.in_other_plans,
@@ -232,6 +241,7 @@ def assess(
         scripts=_scripts(ctx),
         live=_waking(ctx, options.live, landings) if kind in LIVE else None,
         names=name_rules.name_changes(ctx, side),
+        doors=door_rules.moves(ctx, side),
     )
     graph = compile_run(inputs, whole)
     expected = estimates(graph.steps, {w.name: w for w in inputs.workloads}, measured)

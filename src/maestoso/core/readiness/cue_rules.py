@@ -39,6 +39,12 @@ def cue_malformed(ctx: Context) -> Iterator[Finding]:
             if not least <= value <= most:
                 sentence = f"The {what} of the cue {subject} is {value}."
                 yield blocks("cue-malformed", subject, sentence, f"Give {least} to {most}.")
+        if (
+            cue.probe is not None
+            and sum(map(bool, (cue.probe.workload, cue.probe.address, cue.probe.door))) > 1
+        ):
+            sentence = f"The cue {subject} is aimed at more than one thing."
+            yield blocks("cue-malformed", subject, sentence, "Name a workload, an address, or a front door.")
         for role in unknown_roles(cue.hold.who, ctx.roles) if cue.hold is not None else ():
             sentence = f"The cue {subject} asks whoever is {role[:40]}, which is no role."
             yield blocks("cue-malformed", subject, sentence, f"Use one of: {', '.join(sorted(ctx.roles))}.")
@@ -96,7 +102,7 @@ def aim_of(cue: Cue, member: Member | None) -> str | None:
     here = member.workload if member else ""
     if cue.script is not None and cue.script.where == "guest":
         return cue.script.workload or here
-    if cue.probe is not None and not cue.probe.address:
+    if cue.probe is not None and not cue.probe.address and not cue.probe.door:
         return cue.probe.workload or here
     return None
 
@@ -104,9 +110,20 @@ def aim_of(cue: Cue, member: Member | None) -> str | None:
 def cue_aims_outside(ctx: Context) -> Iterator[Finding]:
     """A cue inside a guest, or aimed at a workload, needs that workload in the plan, up by then."""
     powered = {member.workload: wave for wave, member in ctx.plan.members() if member.power_on}
+    moved = {
+        name for _, _, cue in ctx.plan.placed_cues() if cue.doors is not None for name in cue.doors.doors
+    }
     for wave, member, cue in ctx.plan.placed_cues():
         if len(cue.parts()) != 1:
             continue
+        door = cue.probe.door if cue.probe is not None else ""
+        if door and door not in moved:
+            said = (
+                f"The cue {cue.title} asks through {door[:80]}, a front door that no cue of the plan moves."
+            )
+            yield blocks(
+                "cue-aims-outside", cue.id, said, "Choose a front door that a cue of the plan opens."
+            )
         aim = aim_of(cue, member)
         if aim is None or (member is not None and not member.power_on):
             continue

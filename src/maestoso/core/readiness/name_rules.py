@@ -24,6 +24,7 @@ from maestoso.core.model.names import (
 )
 from maestoso.core.planning.inputs import LIVE, Kind
 from maestoso.core.readiness.context import Context
+from maestoso.core.readiness.door_rules import door_addresses
 from maestoso.core.wording import lasting
 
 MOST_TOLD = 5
@@ -33,9 +34,11 @@ LONG_TTL_S = 300
 
 def name_changes(ctx: Context, side: Side) -> dict[str, tuple[NameChange, ...]]:
     """What each name cue of the plan changes, by its id."""
-    landings = _landings(ctx, side)
+    landings, doors = _landings(ctx, side), door_addresses(ctx, side)
     return {
-        cue.id: tuple(changes(cue.names.records, ctx.plan.target, landings, ctx.zones, ctx.known_names))
+        cue.id: tuple(
+            changes(cue.names.records, ctx.plan.target, landings, doors, ctx.zones, ctx.known_names)
+        )
         for cue in _name_cues(ctx)
         if cue.names is not None
     }
@@ -116,11 +119,17 @@ def _wrong(record: NameRecord, sites: set[str]) -> tuple[str, str] | None:
         return f"{name} is of the type {record.type[:20]!r}.", f"Use one of: {', '.join(RECORD_TYPES)}."
     if not 0 <= record.ttl_s <= MOST_TTL_S:
         return f"{name} may be held for {record.ttl_s} s.", f"Give 0 to {MOST_TTL_S}."
-    if record.workload and record.type not in LEADS_TO_ADDRESS:
-        return f"{name} is a {record.type} and leads to a workload.", "Say its value for each site."
-    if bool(record.workload) == bool(record.at):
-        both = "a workload and values of its own" if record.workload else "nothing"
-        return f"{name} leads to {both}.", "Name a workload, or say the values for each site."
+    aims = [
+        word for word, aim in (("a workload", record.workload), ("a front door", record.door),
+                               ("values of its own", record.at)) if aim
+    ]  # fmt: skip
+    if aims != ["values of its own"] and record.type not in LEADS_TO_ADDRESS:
+        return f"{name} is a {record.type} and leads to {_and(aims)}.", "Say its value for each site."
+    if len(aims) != 1:
+        return (
+            f"{name} leads to {_and(aims)}.",
+            "Name a workload or a front door, or say the values for each site.",
+        )
     for site, values in record.at.items():
         if site not in sites:
             return (
@@ -139,6 +148,10 @@ def _wrong(record: NameRecord, sites: set[str]) -> tuple[str, str] | None:
     return None
 
 
+def _and(words: list[str]) -> str:
+    return " and ".join(words) or "nothing"
+
+
 def name_without_zone(ctx: Context) -> Iterator[Finding]:
     """A name can be changed only at a server of its zone that is known here."""
     for cue, record in _records(ctx):
@@ -150,12 +163,17 @@ def name_without_zone(ctx: Context) -> Iterator[Finding]:
 
 def name_leads_nowhere(ctx: Context) -> Iterator[Finding]:
     """Where it will lead must be known before the run."""
-    landings = _landings(ctx, "live")
+    landings, doors = _landings(ctx, "live"), door_addresses(ctx, "live")
     for cue, record in _records(ctx):
-        if _wrong(record, set(ctx.ground.sites)) is not None or leads_to(record, ctx.plan.target, landings):
+        site = ctx.plan.target
+        if _wrong(record, set(ctx.ground.sites)) is not None or leads_to(record, site, landings, doors):
             continue
-        name, site = canonical(record.name), ctx.plan.target
-        if not record.workload:
+        name = canonical(record.name)
+        if record.door:
+            family = "IPv4" if record.type == "A" else "IPv6"
+            said = f"leads {name} to {record.door[:80]}, of which no {family} address at {site} is known"
+            mend = f"Choose a front door of {ctx.plan.source} that the crosswalk has a row for."
+        elif not record.workload:
             said, mend = f"does not say what {name} leads to at {site}", f"Say its value at {site}."
         elif record.workload not in landings:
             said, mend = (
@@ -184,6 +202,9 @@ def name_leads_elsewhere(ctx: Context) -> Iterator[Finding]:
         for _, record in _records(ctx)
         if record.workload in ctx.workloads
     }
+    home = ctx.ground.sites.get(ctx.plan.source)
+    doors = {door.name: door.address for door in home.front_doors} if home else {}
+    source |= {record.name: {doors[record.door]} for _, record in _records(ctx) if record.door in doors}
     for cue, record in _records(ctx):
         known = ctx.known_names.get((canonical(record.name), record.type))
         if known is None or not known.values:

@@ -172,8 +172,9 @@ def status(
 def run_landings(state: RunState) -> RunLandings:
     """Where everything was planned to come down, and what the site said every adapter had."""
     read = state.steps.get(READ_ADAPTERS if state.inputs.kind == "test" else "read-adapters:run")
-    said = read.result.get("adapters", {}) if read is not None else {}
-    return RunLandings(said=bool(said), outcomes=outcomes(state.inputs.landings, said))
+    said = read.result if read is not None else {}
+    found = outcomes(state.inputs.landings, state.inputs.all_opened(), said)
+    return RunLandings(said=bool(said), outcomes=found)
 
 
 def traps(state: RunState) -> tuple[TrapView, ...]:

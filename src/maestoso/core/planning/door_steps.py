@@ -1,0 +1,36 @@
+"""What steps about front doors ask of a site."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from typing import Any, Literal
+
+from maestoso.core.codec import to_data
+from maestoso.core.model.door import DoorMove
+
+
+def opening(
+    moves: Iterable[DoorMove], mark: str, machine: Callable[[str], str], at: Literal["before", "after"]
+) -> dict[str, Any]:
+    """The arguments of ``publish-address``, with the addresses that the doors had before or have after.
+
+    Without a ``mark`` they are the site's own.
+    """
+    return {
+        "mark": mark,
+        "doors": [
+            {
+                "name": one.name,
+                "address": one.after if at == "after" else one.before,
+                "ports": list(one.ports),
+                "sources": to_data(one.sources),
+                "machine": machine(one.workload),
+            }
+            for one in moves
+        ],
+    }
+
+
+def closing(moves: Iterable[DoorMove], mark: str) -> dict[str, Any]:
+    """The arguments of ``withdraw-address``; without a ``mark`` for the site's own."""
+    return {"mark": mark, "doors": [one.name for one in moves]}
