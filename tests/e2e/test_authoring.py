@@ -24,7 +24,7 @@ CALL = (
     "1. taken a card payment in the training account,\n2. seen it clear.\n"
 )
 NOT_RIGHT = "Ask the payments desk to look at the bank line, and try the card once more."
-FRONT = "booking.tidewell.example"
+FRONT, DOOR = "booking.tidewell.example", "booking-front"
 TELL = "Booking is up at Hilltop. Tell the quays that tickets are sold again."
 GROUPS = ("Harbour core", "Time and trust", "Booking data", "Booking services")
 
@@ -143,13 +143,22 @@ class TheSamePlanThreeTimes(Authoring):
         page.get_by_role("button", name="Rules of wave 4").click()
         self.cue(
             page.locator("aside").get_by_role("button", name="+ cue").first,
+            "The front door opens",
+            "Front doors open",
+        )
+        choose(page.get_by_role("dialog").get_by_label("When", exact=True), "after")
+        expect(page.get_by_text("Choose at least one front door.")).to_be_visible()
+        page.get_by_role("dialog").get_by_text(DOOR).click()
+        page.get_by_role("button", name="Add the cue").click()
+        self.cue(
+            page.locator("aside").get_by_role("button", name="+ cue").first,
             "The name leads to it",
             "Names lead there",
         )
         choose(page.get_by_role("dialog").get_by_label("When", exact=True), "after")
         expect(page.get_by_text("Say every name, and what it leads to.")).to_be_visible()
         page.get_by_role("dialog").get_by_label("Name", exact=True).fill(FRONT)
-        choose(page.get_by_label("Leads to"), "web-01")
+        choose(page.get_by_label("Leads to"), DOOR)
         page.get_by_role("button", name="Add the cue").click()
         for title, protocol, more in (
             ("The front page answers", "http", {"The answer holds": "book-web"}),
@@ -162,7 +171,10 @@ class TheSamePlanThreeTimes(Authoring):
             )
             choose(page.get_by_role("dialog").get_by_label("When", exact=True), "after")
             choose(page.get_by_label("Asked by"), {"http": "HTTP", "tls": "TLS"}[protocol])
-            choose(page.get_by_label("Of which workload"), "web-01")
+            if protocol == "http":
+                choose(page.get_by_label("Or from outside, through the front door"), DOOR)
+            else:
+                choose(page.get_by_label("Of which workload"), "web-01")
             for label, text in more.items():
                 page.get_by_label(label).fill(text)
             if protocol == "tls":
@@ -262,14 +274,19 @@ class TheSamePlanThreeTimes(Authoring):
         self.type_into("Time limit, min", "60")
         self.type_into("What can be done if it is not right", NOT_RIGHT)
         self.add_cue()
-        self.cue_by_keys("IV: Rules of wave 4", "The name leads to it", "Names lead there")
+        self.cue_by_keys("IV: Rules of wave 4", "The front door opens", "Front doors open")
+        self.choose("When", "after")
+        tab_to(self.page, DOOR)
+        keys.press("Space")
+        self.add_cue()
+        self.cue_by_keys("", "The name leads to it", "Names lead there")
         self.choose("When", "after")
         self.type_into("Name", FRONT)
-        self.choose("Leads to", "web-01")
+        self.choose("Leads to", DOOR)
         self.add_cue()
         self.cue_by_keys("", "The front page answers", "A service must answer")
         self.choose("When", "after")
-        self.choose("Of which workload", "web-01")
+        self.choose("Or from outside, through the front door", DOOR)
         self.type_into("The answer holds", "book-web")
         self.add_cue()
         self.cue_by_keys("", "Its certificate is good for two weeks", "A service must answer")

@@ -8,6 +8,7 @@ from typing import Any
 
 import dns.message
 import dns.query
+import httpx
 from playwright.sync_api import Page, expect
 
 from tests.e2e.application import Application, choose, module_browser, until, visit
@@ -15,7 +16,8 @@ from tests.e2e.application import Application, choose, module_browser, until, vi
 APP = Application()
 PLAYWRIGHT: dict[str, Any] = {}
 PACE = "200"
-NAME, HERE, THERE = "booking.tidewell.example", "10.20.6.11", "172.18.6.11"
+NAME, HERE, THERE = "booking.tidewell.example", "203.0.113.10", "198.51.100.10"
+"""The name, and the front door that it leads to at either end."""
 
 
 def setUpModule() -> None:
@@ -63,6 +65,11 @@ class Live(unittest.TestCase):
         question = dns.message.make_query(NAME, "A")
         answer = dns.query.udp(question, "127.0.0.1", port=APP.options.names_port, timeout=20)
         return [data.to_text() for rows in answer.answer for data in rows]
+
+    def outside(self, code: str, address: str) -> str:
+        """What somebody gets who comes to a site from outside; they have no token."""
+        port = APP.options.site_port + ("QUA", "HIL", "NOR").index(code)
+        return httpx.get(f"http://127.0.0.1:{port}/outside/{address}/443", timeout=20, trust_env=False).text
 
     def need(self, text: str) -> Any:
         """A card under 'needs you'."""
@@ -112,6 +119,8 @@ class APlannedFailover(Live):
         expect(page.get_by_text(re.compile("all of it can be rolled back"))).to_be_visible()
         # It is known what the name leads to as soon as the keeper has read its zone.
         expect(page.get_by_text(f"{NAME} (A) will lead to {THERE}, and leads to {HERE} now.")).to_be_visible()
+        expect(page.get_by_text(f"opens at {THERE} at Hilltop and leads to web-01 there")).to_be_visible()
+        self.assertEqual(self.outside("QUA", HERE), "book-web is up: web-01 at QUA\n")
         self.start("BOOK", "planned")
         expect(page.get_by_label("Outage")).to_contain_text("and counting")
         expect(page.get_by_label("Copies")).to_contain_text("all fenced")
@@ -122,6 +131,8 @@ class APlannedFailover(Live):
         expect(self.sentence).to_contain_text("is up at Hilltop")
         self.running("13 running")
         self.assertEqual(self.name_leads_to(), [THERE])
+        self.assertEqual(self.outside("HIL", THERE), "book-web is up: web-01 at HIL\n")
+        self.assertIn("Nothing answers", self.outside("QUA", HERE))
         # Somebody closes the browser and comes back: the same run, the same question.
         page.reload()
         self.need("Commit, or roll back?").get_by_role("button", name="Roll back").click()
@@ -130,6 +141,8 @@ class APlannedFailover(Live):
         self.running("35 running")
         self.assertEqual(APP.site(f"/remains?mark=p{self.run_number()}")["remains"], [])
         self.assertEqual(self.name_leads_to(), [HERE])
+        self.assertEqual(self.outside("QUA", HERE), "book-web is up: web-01 at QUA\n")
+        self.assertIn("Nothing answers", self.outside("HIL", THERE))
 
     def test_aborting_says_what_it_would_do_from_here(self) -> None:
         page = self.page

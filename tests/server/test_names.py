@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from dataclasses import replace
 from datetime import timedelta
 from typing import Any
 from unittest import mock
@@ -25,6 +26,10 @@ from maestoso.server.runs.events import inputs_of
 from maestoso.server.runs.models import Run
 from tests.names.knot import BOOKING, MOVED, ZONE, WithServers
 from tests.server.tidewell import Tidewell
+
+AWAY = "198.51.100.10"
+"""Where the front door opens that the name of the demo leads to."""
+TO_THE_DOOR = replace(MOVED, after=(AWAY,))
 
 SECRET = "c2hhbGwgYmUgbG9uZyBlbm91Z2ggZm9yIGl0IQ=="
 
@@ -138,30 +143,30 @@ class AtRealServers(WithServers, Tidewell):
             return [one for one in said if BOOKING in one]
 
         self.assertEqual(told(), [
-            f"{BOOKING} (A) will lead to 172.18.6.11, and leads to 10.20.6.11 now. Clients may hold the old answer for 2 min.",
+            f"{BOOKING} (A) will lead to {AWAY}, and leads to 10.20.6.11 now. Clients may hold the old answer for 2 min.",
         ])  # fmt: skip
         before = as_of()
-        asyncio.run(change(self.servers, [MOVED]))
+        asyncio.run(change(self.servers, [TO_THE_DOOR]))
         services.read_zones(SystemClock())
         self.assertEqual(told()[0].count("10.20.6.11"), 1, "it was read a moment ago")
         Zone.objects.update(read_at=SystemClock().now() - timedelta(minutes=2))
         services.read_zones(SystemClock())
-        self.assertEqual(told(), [f"{BOOKING} (A) leads to 172.18.6.11 already."])
+        self.assertEqual(told(), [f"{BOOKING} (A) leads to {AWAY} already."])
         self.assertNotEqual(as_of(), before)
         (known,) = self.browser.get("/api/v1/zones").json()[0]["names"]
-        self.assertEqual((known["values"], known["ttl_s"]), (["172.18.6.11"], 60))
+        self.assertEqual((known["values"], known["ttl_s"]), ([AWAY], 60))
         self.assertEqual(
             self.browser.send("POST", "/plans/BOOK/preflight", {"kind": "test"}).status_code, 200
         )
 
     def test_a_run_begins_with_what_names_lead_to_now(self) -> None:
-        asyncio.run(change(self.servers, [MOVED]))
+        asyncio.run(change(self.servers, [TO_THE_DOOR]))
         body = {"plan": "BOOK", "confirm": "BOOK", "options": {"kind": "planned"}}
         reply = self.browser.send("POST", "/runs", body, **{"Idempotency-Key": "now"})
         self.assertEqual(reply.status_code, 201, reply.content)
         inputs = inputs_of(Run.objects.get(pk=reply.json()["id"]))
         ((change_made,),) = inputs.names.values()
-        self.assertEqual(change_made.before, ("172.18.6.11",))
+        self.assertEqual(change_made.before, (AWAY,))
 
     def test_what_a_step_changed_is_read_anew_at_once(self) -> None:
         async def publish() -> None:
@@ -173,7 +178,7 @@ class AtRealServers(WithServers, Tidewell):
                     run="7",
                     verb="publish-names",
                     subject="The name",
-                    args={"names": [to_data(MOVED)]},
+                    args={"names": [to_data(TO_THE_DOOR)]},
                 ),
                 1,
             )
@@ -184,7 +189,7 @@ class AtRealServers(WithServers, Tidewell):
         with mock.patch.object(delivery, "reachable", lambda call: call):
             async_to_sync(publish)()
         services.read_zones(SystemClock())
-        self.assertEqual(KnownNameRow.objects.get().values, ["172.18.6.11"])
+        self.assertEqual(KnownNameRow.objects.get().values, [AWAY])
 
     def test_a_name_that_no_plan_changes_any_more_is_forgotten(self) -> None:
         KnownNameRow.objects.create(
@@ -195,7 +200,7 @@ class AtRealServers(WithServers, Tidewell):
 
     def test_the_engine_is_given_the_keys_on_the_way(self) -> None:
         operation = Operation(
-            key="1", run="7", verb="publish-names", subject="The name", args={"names": [to_data(MOVED)]}
+            key="1", run="7", verb="publish-names", subject="The name", args={"names": [to_data(TO_THE_DOOR)]}
         )
         self.assertNotIn(self.servers.secret, str(operation))
         (zone,) = with_secrets(operation)["zones"]

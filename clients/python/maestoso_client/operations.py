@@ -562,6 +562,10 @@ class Operations(Line):
         """Remove it from the estate; refused while something uses it."""
         return self.ask("DELETE", f"/workloads/{self.part(name)}")
 
+    def retire_front_doors(self, code: str | int, name: str | int) -> Any:
+        """Retire it; refused while something uses it."""
+        return self.ask("DELETE", f"/sites/{self.part(code)}/front-doors/{self.part(name)}")
+
     def retire_host_pools(self, code: str | int, name: str | int) -> Any:
         """Retire it; refused while something uses it."""
         return self.ask("DELETE", f"/sites/{self.part(code)}/host-pools/{self.part(name)}")
@@ -698,6 +702,10 @@ class Operations(Line):
         """Keep its servers and its key. Sent: ZoneSaveSent. Answer: ZoneView."""
         return self.ask("PUT", f"/zones/{self.part(zone)}", body=body)
 
+    def save_front_doors(self, code: str | int, name: str | int, body: Any) -> Any:
+        """Change it, or make it where it is not there. Sent: FrontDoorSent. Answer: SiteView."""
+        return self.ask("PUT", f"/sites/{self.part(code)}/front-doors/{self.part(name)}", body=body)
+
     def save_host_pools(self, code: str | int, name: str | int, body: Any) -> Any:
         """Change it, or make it where it is not there. Sent: HostPoolSent. Answer: SiteView."""
         return self.ask("PUT", f"/sites/{self.part(code)}/host-pools/{self.part(name)}", body=body)
@@ -767,7 +775,7 @@ class Operations(Line):
         return self.ask("GET", "/site-requests", query={"cursor": cursor, "site": site})
 
     def sites(self) -> Any:
-        """Sites with their pools and networks, and the links between them. Answer: Sites."""
+        """Sites with their pools, networks and front doors, and the links between them. Answer: Sites."""
         return self.ask("GET", "/sites")
 
     def solve_trap(self, id: str | int, body: Any) -> Any:

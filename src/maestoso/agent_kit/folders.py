@@ -523,7 +523,7 @@ class Folders(Platform):
                 told = {"own": False, "given_up": op.key, "ran_until": op.key if ran else ""}
                 self._save({**machine, "powered": False, "fenced": True, **told})
         said = self._said()
-        kept = [door for door in said.get("front_doors", ()) if door["workload"] not in op.args["workloads"]]
+        kept = [door for door in said.get("front_doors", ()) if door["name"] not in op.args["doors"]]
         if len(kept) < len(said.get("front_doors", ())):
             _write(self.folder / "site.json", {**said, "front_doors": kept})
         if gone:

@@ -105,11 +105,11 @@ def adopt(world: World, mark: str, workloads: Iterable[str]) -> None:
     ))  # fmt: skip
 
 
-def give_up(world: World, workloads: Iterable[str]) -> None:
-    """Doors lead to these workloads elsewhere from now on."""
-    names = set(workloads)
-    kept = tuple(door for door in world.inventory.front_doors if door.workload not in names)
-    world.closed_doors -= {door.name for door in world.inventory.front_doors if door.workload in names}
+def give_up(world: World, names: Iterable[str]) -> None:
+    """These doors are open elsewhere from now on."""
+    gone = set(names)
+    kept = tuple(door for door in world.inventory.front_doors if door.name not in gone)
+    world.closed_doors -= gone
     world.inventory = replace(world.inventory, front_doors=kept)
 
 

@@ -105,7 +105,7 @@ def give_up(world: World, op: Op) -> Outcome:
     rest = tuple(w for w in world.inventory.workloads if w.name not in names)
     gone = len(world.inventory.workloads) - len(rest)
     world.inventory = replace(world.inventory, workloads=rest)
-    doors.give_up(world, names)
+    doors.give_up(world, [str(name) for name in op.submission.args.get("doors", [])])
     return {"were_running": running}, {"given-up": gone, "were_running": running} if gone else None
 
 

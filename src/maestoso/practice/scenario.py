@@ -9,13 +9,14 @@ from __future__ import annotations
 import hashlib
 from dataclasses import replace
 from datetime import datetime, timedelta
-from ipaddress import ip_interface
+from ipaddress import ip_interface, ip_network
 from pathlib import Path
 from typing import Any
 
 from maestoso.core.codec import from_data
 from maestoso.core.errors import BadValue, NotFound
 from maestoso.core.model.estate import (
+    FrontDoor,
     HostPool,
     Inventory,
     Link,
@@ -143,6 +144,8 @@ class Scenario:
             workloads=tuple(w for w in self.workloads.values() if self.site_of[w.name] == code),
             limits=from_data(SiteLimits, row["limits"]),
             folders=tuple(row.get("folders", ())),
+            front_doors=tuple(from_data(FrontDoor, item) for item in row.get("front_doors", ())),
+            door_addresses=tuple(map(ip_network, row.get("door_addresses", ()))),
         )
 
     def _network(self, row: dict[str, Any]) -> Network:

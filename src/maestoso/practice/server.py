@@ -15,6 +15,7 @@ from typing import Any
 import httpx
 from starlette.applications import Starlette
 from starlette.requests import Request
+from starlette.responses import PlainTextResponse, Response
 from starlette.routing import Route
 
 from maestoso.agent_kit import web
@@ -24,6 +25,7 @@ from maestoso.core.errors import BadValue, DomainError, NotFound
 from maestoso.core.model.estate import Inventory
 from maestoso.core.ports import Clock, SiteRefused
 from maestoso.core.replication.copy_key import fingerprint
+from maestoso.practice import doors
 from maestoso.practice.replication import AWAY, LAG_EVERY_S
 from maestoso.practice.spec import Fault, Switch, Trouble
 from maestoso.practice.store import Store
@@ -369,7 +371,23 @@ def application(site: PracticeSite) -> Starlette:
         )
         for path, method, handler in ROUTES
     ]
-    return Starlette(routes=routes, lifespan=lifespan)
+    outside = Route("/outside/{address}/{port:int}", partial(_outside, site), methods=["GET"])
+    return Starlette(routes=[*routes, outside], lifespan=lifespan)
+
+
+async def _outside(site: PracticeSite, request: Request) -> Response:
+    """What somebody gets who comes to a front door from outside: no token, as they have none.
+
+    ``from`` is the address that they come from.
+    """
+    address, port = request.path_params["address"], request.path_params["port"]
+    site.advance()
+    copy = doors.behind(site.world, address, f"tcp/{port}", request.query_params.get("from", ""))
+    offers = site.world.known[copy.workload].offers if copy is not None else ()
+    service = next((one.name for one in offers if one.port == port), "")
+    if copy is None or not service or not copy.powered or copy.heartbeat_at > site.world.now:
+        return PlainTextResponse(f"Nothing answers at {address}, port {port}.\n", 502)
+    return PlainTextResponse(f"{service} is up: {copy.name} at {site.world.spec.code}\n")
 
 
 def _lit(site: PracticeSite, handler: web.Handler) -> web.Handler:

@@ -461,10 +461,11 @@ class Adopt:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class GiveUp:
-    """Workloads that are at home elsewhere."""
+    """Workloads that are at home elsewhere, and front doors that are open elsewhere."""
 
     workloads: tuple[str, ...]
     mark: str = ""
+    doors: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -792,8 +793,8 @@ VERBS: Mapping[str, Verb] = {
         args=GiveUp,
         result=GivenUp,
         refusals=(),
-        does="they are at home elsewhere: off, fenced, and not in the inventory, and neither are front doors "
-        "that led to them. Their disks are kept "
+        does="they are at home elsewhere: off, fenced, and not in the inventory, and neither are these front "
+        "doors. Their disks are kept "
         "until their group is copied back, because only the differences are copied then",
     ),
     "let-points-go": Verb(

@@ -209,16 +209,17 @@ class Moves(unittest.TestCase):
         self.assertIn("a workload and a front door", codes(context(CUE, two))["cue-malformed"])
 
     def test_the_sentences_before_a_start(self) -> None:
-        self.assertEqual(told_before(context(), "planned"), (
+        self.assertEqual(told_before(context(), "planned", "A", "B"), (
             f"shop-front (tcp/443) opens at {AWAY} at B and leads to web there; {HOME} at A closes before "
             "anything is shut down.",
         ))  # fmt: skip
         same = context(row=DoorRow(source="shop-front"))
-        self.assertIn("at A the same address closes", told_before(same, "disaster")[0])
+        self.assertIn("at A the same address closes", told_before(same, "disaster", "A", "B")[0])
         self.assertIn(
-            f"opens at {TRIED} at B for the copy of web; at A it stays", told_before(context(), "test")[0]
+            f"opens at {TRIED} at B for the copy of web; at A it stays",
+            told_before(context(), "test", "A", "B")[0],
         )
-        self.assertEqual(told_before(same, "test"), ())
+        self.assertEqual(told_before(same, "test", "A", "B"), ())
 
     def test_a_plan_file_keeps_them(self) -> None:
         asks = Cue(id="p", title="From outside", at="after", probe=Probe(door="shop-front"))

@@ -2368,7 +2368,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Sites with their pools and networks, and the links between them. */
+        /** @description Sites with their pools, networks and front doors, and the links between them. */
         get: operations["sites"];
         put?: never;
         /** @description Make a site known; its inventory is fetched from its agent. */
@@ -2461,6 +2461,24 @@ export interface paths {
         /** @description Say that somebody looked at it. */
         post: operations["forgotSeen"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{code}/front-doors/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Change it, or make it where it is not there. */
+        put: operations["save_front_doors"];
+        post?: never;
+        /** @description Retire it; refused while something uses it. */
+        delete: operations["retire_front_doors"];
         options?: never;
         head?: never;
         patch?: never;
@@ -3124,6 +3142,7 @@ export interface components {
             table: components["schemas"]["NicEntry"][];
             exceptions: components["schemas"]["WorkloadEntry"][];
             new_macs: boolean;
+            front_doors: components["schemas"]["DoorRow"][];
         };
         CrosswalkDetail: {
             crosswalk: components["schemas"]["Crosswalk"];
@@ -3134,6 +3153,7 @@ export interface components {
             target_name: string;
             sources: components["schemas"]["Source"][];
             source_networks: components["schemas"]["Network"][];
+            source_doors: components["schemas"]["FrontDoor"][];
             targets: components["schemas"]["Targets"];
             has_twin: boolean;
             plans: string[];
@@ -3167,6 +3187,7 @@ export interface components {
             table?: components["schemas"]["NicEntrySent"][];
             exceptions?: components["schemas"]["WorkloadEntrySent"][];
             new_macs?: boolean;
+            front_doors?: components["schemas"]["DoorRowSent"][];
         };
         Cue: {
             id: string;
@@ -3182,6 +3203,7 @@ export interface components {
             pause: components["schemas"]["Pause"] | null;
             notify: components["schemas"]["Notify"] | null;
             names: components["schemas"]["Names"] | null;
+            doors: components["schemas"]["Doors"] | null;
         };
         CueSent: {
             id: string;
@@ -3197,6 +3219,7 @@ export interface components {
             pause?: components["schemas"]["PauseSent"] | null;
             notify?: components["schemas"]["NotifySent"] | null;
             names?: components["schemas"]["NamesSent"] | null;
+            doors?: components["schemas"]["DoorsSent"] | null;
         };
         DeedAskedSent: {
             method: string;
@@ -3215,7 +3238,7 @@ export interface components {
         Difference: {
             id: string;
             /** @enum {string} */
-            kind: "host pool" | "storage pool" | "network" | "workload" | "limits" | "folders";
+            kind: "host pool" | "storage pool" | "network" | "workload" | "front door" | "limits" | "folders" | "door addresses";
             name: string;
             /** @enum {string} */
             change: "new" | "changed" | "gone";
@@ -3232,6 +3255,30 @@ export interface components {
             size_gib: number;
             storage_pool: string;
             left_out_because?: string | null;
+        };
+        DoorRow: {
+            source: string;
+            live: string;
+            test: string;
+        };
+        DoorRowSent: {
+            source: string;
+            live?: string;
+            test?: string;
+        };
+        DoorView: {
+            name: string;
+            workload: string;
+            ports: string[];
+            before: string;
+            live: string;
+            test: string;
+        };
+        Doors: {
+            doors: string[];
+        };
+        DoorsSent: {
+            doors: string[];
         };
         DraftSent: {
             plan: components["schemas"]["PlanSent"];
@@ -3400,6 +3447,20 @@ export interface components {
             protected: number;
             matched: number;
             rows: components["schemas"]["WorkloadBrief"][];
+        };
+        FrontDoor: {
+            name: string;
+            address: string;
+            ports: string[];
+            workload: string;
+            sources: string[];
+        };
+        FrontDoorSent: {
+            name: string;
+            address: string;
+            ports: string[];
+            workload: string;
+            sources?: string[];
         };
         Group: {
             code: string;
@@ -3731,6 +3792,7 @@ export interface components {
             warns: number;
             unmapped: components["schemas"]["Source"][];
             rooms: components["schemas"]["RoomView"][];
+            doors: components["schemas"]["DoorView"][];
         };
         Lands: {
             target: string;
@@ -3886,6 +3948,7 @@ export interface components {
             /** @enum {string} */
             type: "A" | "AAAA" | "CNAME" | "PTR" | "SRV";
             workload: string;
+            door: string;
             at: {
                 [key: string]: string[];
             };
@@ -3896,6 +3959,7 @@ export interface components {
             /** @enum {string} */
             type?: "A" | "AAAA" | "CNAME" | "PTR" | "SRV";
             workload?: string;
+            door?: string;
             at?: {
                 [key: string]: string[];
             };
@@ -4402,6 +4466,7 @@ export interface components {
             protocol: "tcp" | "http" | "tls" | "dns";
             workload: string;
             address: string;
+            door: string;
             port: number;
             path: string;
             status: number;
@@ -4415,6 +4480,7 @@ export interface components {
             protocol?: "tcp" | "http" | "tls" | "dns";
             workload?: string;
             address?: string;
+            door?: string;
             port?: number;
             path?: string;
             status?: number;
@@ -4848,6 +4914,7 @@ export interface components {
             facts: components["schemas"]["Facts"];
             audit_entries: number;
             audit_head: string;
+            emergency: string;
         };
         RunStatus: {
             id: number;
@@ -5201,6 +5268,8 @@ export interface components {
             storage_pools: components["schemas"]["StoragePool"][];
             networks: components["schemas"]["Network"][];
             limits: components["schemas"]["SiteLimits"];
+            front_doors: components["schemas"]["FrontDoor"][];
+            door_addresses: string[];
         };
         Sites: {
             sites: components["schemas"]["SiteView"][];
@@ -5323,6 +5392,7 @@ export interface components {
             host_pools: components["schemas"]["HostPool"][];
             storage_pools: components["schemas"]["StoragePool"][];
             folders: string[];
+            door_addresses: string[];
         };
         Template: {
             key: string;
@@ -11303,6 +11373,71 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["SiteView"];
                 };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    save_front_doors: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FrontDoorSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteView"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            410: components["responses"]["Refused410"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    retire_front_doors: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             400: components["responses"]["Refused400"];
             403: components["responses"]["Refused403"];

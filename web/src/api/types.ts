@@ -31,6 +31,7 @@ export type Topic = Schemas["Topic"];
 export type WebhookView = Schemas["WebhookView"];
 export type ZoneView = Schemas["ZoneView"];
 export type ZoneTried = Schemas["ZoneTried"];
+export type DoorView = Schemas["DoorView"];
 export type Session = Schemas["Session"];
 export type ApprovalView = Schemas["ApprovalView"];
 export type ApprovalRule = Schemas["ApprovalRule"];

@@ -7,9 +7,11 @@ from typing import Literal
 
 from maestoso.core.files import Complaint
 from maestoso.core.model.estate import (
+    FrontDoor,
     HostPool,
     Link,
     Network,
+    Prefix,
     SiteLimits,
     StoragePool,
     Workload,
@@ -29,6 +31,8 @@ class SiteRow:
     storage_pools: tuple[StoragePool, ...] = ()
     networks: tuple[Network, ...] = ()
     limits: SiteLimits = field(default_factory=SiteLimits)
+    front_doors: tuple[FrontDoor, ...] = ()
+    door_addresses: tuple[Prefix, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

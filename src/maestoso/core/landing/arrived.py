@@ -1,11 +1,19 @@
-"""A workload as it is once it has come down for good."""
+"""A workload, and a front door, as they are once they have come down for good."""
 
 from __future__ import annotations
 
 from dataclasses import replace
 
-from maestoso.core.model.estate import Disk, Nic, Workload
+from maestoso.core.model.door import DoorMove
+from maestoso.core.model.estate import Disk, FrontDoor, Nic, Workload
 from maestoso.core.model.landing import Landing
+
+
+def arrived_door(move: DoorMove) -> FrontDoor:
+    """A front door as the target has it after a committed failover."""
+    return FrontDoor(
+        name=move.name, address=move.after, ports=move.ports, workload=move.workload, sources=move.sources
+    )
 
 
 def arrived(workload: Workload, landing: Landing) -> Workload:

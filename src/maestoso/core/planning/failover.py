@@ -308,7 +308,10 @@ class _Failover:
             after=(DECISION,),
             on_failure="go-on" if self.disaster else "ask",
             limit_s=self._limit_s(60.0),
-            args={"workloads": list(self.members)},
+            args={
+                "workloads": list(self.members),
+                **({"doors": [one.name for one in self.doors]} if self.doors else {}),
+            },
         )
         for group in self.inputs.groups:
             yield self._group_step(

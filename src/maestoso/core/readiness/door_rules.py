@@ -49,22 +49,25 @@ def door_addresses(ctx: Context, side: Side) -> Mapping[str, tuple[str, ...]]:
     return found
 
 
-def told_before(ctx: Context, kind: Kind) -> tuple[str, ...]:
-    """What a run does with front doors, a sentence each."""
+def told_before(ctx: Context, kind: Kind, source: str, target: str) -> tuple[str, ...]:
+    """What a run does with front doors, a sentence each; the sites by their names."""
     cues = {cue.id for cue in _door_cues(ctx) if kind in cue.kinds}
     side: Side = "live" if kind in LIVE else "test"
     found = [one for cue, listed in moves(ctx, side).items() if cue in cues for one in listed if one.after]
-    return tuple(_told(ctx, one, kind) for one in found)
+    return tuple(_told(one, kind, source, target) for one in found)
 
 
-def _told(ctx: Context, one: DoorMove, kind: Kind) -> str:
-    said = f"{one.name} ({', '.join(one.ports)}) opens at {one.after} at {ctx.plan.target}"
+def _told(one: DoorMove, kind: Kind, source: str, target: str) -> str:
+    said = f"{one.name} ({', '.join(one.ports)}) opens at {one.after} at {target}"
     if kind == "test":
-        return f"{said} for the copy of {one.workload}; at {ctx.plan.source} it stays as it is."
-    closes = f"{one.before} at {ctx.plan.source} closes"
+        return f"{said} for the copy of {one.workload}; at {source} it stays as it is."
+    closes = f"{one.before} at {source} closes"
     if one.before == one.after:
-        closes = f"at {ctx.plan.source} the same address closes"
-    return f"{said} and leads to {one.workload} there; {closes} before anything is shut down."
+        closes = f"at {source} the same address closes"
+    when = "before anything is shut down"
+    if kind == "disaster":
+        when = "first if that site answers, else when it is back and the failover is committed"
+    return f"{said} and leads to {one.workload} there; {closes} {when}."
 
 
 def _door_cues(ctx: Context) -> Iterator[Cue]:

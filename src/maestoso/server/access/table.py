@@ -109,6 +109,7 @@ TABLE: dict[str, dict[str, str]] = {
     "sites/{code}/forgot/seen": {"POST": CHANGE_ESTATE},
     "sites/{code}/host-pools/{name}": {"PUT": CHANGE_ESTATE, "DELETE": CHANGE_ESTATE},
     "sites/{code}/networks/{name}": {"PUT": CHANGE_ESTATE, "DELETE": CHANGE_ESTATE},
+    "sites/{code}/front-doors/{name}": {"PUT": CHANGE_ESTATE, "DELETE": CHANGE_ESTATE},
     "sites/{code}/storage-pools/{name}": {"PUT": CHANGE_ESTATE, "DELETE": CHANGE_ESTATE},
     "sites/{code}/landings": {"GET": SEE, "POST": CHANGE_CROSSWALKS},
     "site-requests": {"GET": SEE},

@@ -62,6 +62,10 @@ DID: dict[str, dict[str, str]] = {
         "PUT": "Changed the network {name} at {code}",
         "DELETE": "Removed the network {name} at {code}",
     },
+    "front-door": {
+        "PUT": "Changed the front door {name} at {code}",
+        "DELETE": "Removed the front door {name} at {code}",
+    },
     "site-agent": {"PUT": "Changed address, token or certificate of the agent of {code}"},
     "site-agent-token": {"POST": "Replaced the token of the agent of {code}"},
     "site-forgot-seen": {"POST": "Acknowledged that the agent of {code} lost its memory"},

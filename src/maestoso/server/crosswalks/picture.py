@@ -6,7 +6,7 @@ import gc
 import hashlib
 import json
 import threading
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Container, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 
@@ -19,6 +19,7 @@ from maestoso.core.estate.filter import compile_filter
 from maestoso.core.estate.row import Row
 from maestoso.core.landing.actual import in_words
 from maestoso.core.landing.crosswalk_checks import check_crosswalk
+from maestoso.core.landing.doors import address_at
 from maestoso.core.landing.ground import Ground
 from maestoso.core.landing.judge import Judged, judge_landings
 from maestoso.core.landing.unmapped import Source, sources, unmapped
@@ -32,6 +33,7 @@ from maestoso.server.crosswalks.services import checked, find_crosswalk
 from maestoso.server.crosswalks.shapes import (
     CrosswalkDetail,
     CrosswalkLine,
+    DoorView,
     HeldView,
     LandingFinding,
     LandingRow,
@@ -158,8 +160,10 @@ def detail(source: str, target: str) -> CrosswalkDetail:
         revision=row.revision if row else 0, changed_by=row.changed_by if row else "",
         changed_at=row.changed_at if row else None, source_name=names[source], target_name=names[target],
         sources=sources(source, place), source_networks=place.sites[source].networks,
+        source_doors=place.sites[source].front_doors,
         targets=Targets(networks=there.networks, host_pools=there.host_pools,
-                        storage_pools=there.storage_pools, folders=there.folders),
+                        storage_pools=there.storage_pools, folders=there.folders,
+                        door_addresses=tuple(map(str, there.door_addresses))),
         has_twin=CrosswalkRow.objects.filter(source__code=target, target__code=source).exists(),
         plans=tuple(code for code, plan in plans if (plan.source, plan.target) == (source, target)),
     )  # fmt: skip
@@ -216,6 +220,18 @@ def view(
         findings=tuple(sorted(beside, key=lambda one: SEVERITIES.index(one.finding.severity))),
         blocks=counted["blocks"], warns=counted["warns"], unmapped=tuple(missing),
         rooms=tuple(RoomView(side=side, room=room) for side in SIDES for room in sides[side].rooms),
+        doors=_doors(crosswalk, names),
+    )  # fmt: skip
+
+
+def _doors(crosswalk: Crosswalk, names: Container[str]) -> tuple[DoorView, ...]:
+    """The front doors that lead to these workloads."""
+    return tuple(
+        DoorView(
+            name=door.name, workload=door.workload, ports=door.ports, before=door.address,
+            live=address_at(door, crosswalk, "live"), test=address_at(door, crosswalk, "test"),
+        )
+        for door in estate().ground.sites[crosswalk.source].front_doors if door.workload in names
     )  # fmt: skip
 
 

@@ -12,7 +12,7 @@ from maestoso.core.landing.room import Room
 from maestoso.core.landing.twin import OneWay
 from maestoso.core.landing.unmapped import Source
 from maestoso.core.model.crosswalk import Crosswalk, NicEntry, Side
-from maestoso.core.model.estate import HostPool, Network, StoragePool
+from maestoso.core.model.estate import FrontDoor, HostPool, Network, StoragePool
 from maestoso.core.model.finding import Finding
 from maestoso.core.model.landing import LandingDisk
 
@@ -38,12 +38,13 @@ class CrosswalkLine:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Targets:
-    """What the target offers to land on."""
+    """What the target offers to land on; ``door_addresses``: those that front doors can have there."""
 
     networks: tuple[Network, ...]
     host_pools: tuple[HostPool, ...]
     storage_pools: tuple[StoragePool, ...]
     folders: tuple[str, ...]
+    door_addresses: tuple[str, ...]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -58,6 +59,7 @@ class CrosswalkDetail:
     target_name: str
     sources: tuple[Source, ...]
     source_networks: tuple[Network, ...]
+    source_doors: tuple[FrontDoor, ...]
     targets: Targets
     has_twin: bool
     plans: tuple[str, ...]
@@ -130,6 +132,18 @@ class LandingRow:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class DoorView:
+    """A front door before and after; ``live`` and ``test`` are empty where it does not open."""
+
+    name: str
+    workload: str
+    ports: tuple[str, ...]
+    before: str
+    live: str
+    test: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class RoomView:
     """What one side asks of one pool."""
 
@@ -155,6 +169,7 @@ class LandingsView:
     warns: int
     unmapped: tuple[Source, ...]
     rooms: tuple[RoomView, ...]
+    doors: tuple[DoorView, ...]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

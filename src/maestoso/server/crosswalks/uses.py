@@ -35,6 +35,14 @@ def _of_pool(site: str, name: str) -> Uses:
                 yield f"the crosswalk {value.source} to {value.target} names it"
 
 
+@usage.of_door.hears
+def _of_door(site: str, name: str) -> Uses:
+    for crosswalk in CrosswalkRow.objects.filter(source__code=site):
+        value = crosswalk.core()
+        if any(row.source == name for row in value.front_doors):
+            yield f"the crosswalk {value.source} to {value.target} names it"
+
+
 @usage.of_site.hears
 def _of_site(site: Site) -> Uses:
     for crosswalk in CrosswalkRow.objects.filter(source=site) | CrosswalkRow.objects.filter(target=site):

@@ -58,6 +58,7 @@ def _estate(pairs: Iterator[tuple[str, Workload]]) -> str:
             code=site.code, name=site.name, kind=cast(Any, site.kind), time_zone=site.time_zone,
             agent=PRACTICE if site.practice else site.agent_url, host_pools=has.host_pools,
             storage_pools=has.storage_pools, networks=has.networks, limits=has.limits,
+            front_doors=has.front_doors, door_addresses=has.door_addresses,
         )
         for site in Site.objects.all()
         for has in [site.things()]

@@ -217,8 +217,9 @@ def _inventories(staged: Staged, complaints: list[Complaint]) -> dict[str, Inven
 
 def _inventory(row: SiteRow) -> Inventory:
     return Inventory(
-        host_pools=row.host_pools, storage_pools=row.storage_pools, networks=row.networks, limits=row.limits
-    )
+        host_pools=row.host_pools, storage_pools=row.storage_pools, networks=row.networks, limits=row.limits,
+        front_doors=row.front_doors, door_addresses=row.door_addresses,
+    )  # fmt: skip
 
 
 # --- writing ---

@@ -1,4 +1,4 @@
-"""What can be done with sites, their pools and networks, and links."""
+"""What can be done with sites, their pools, networks and front doors, and links."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ from maestoso.sites.verbs import VERBS
 
 SITE_CODE = re.compile(r"[A-Z][A-Z0-9]{1,7}")
 PRACTICE = "practice"
-Thing = Literal["host_pools", "storage_pools", "networks"]
+Thing = Literal["host_pools", "storage_pools", "networks", "front_doors"]
 
 
 def find_site(code: str) -> Site:
@@ -230,7 +230,7 @@ def keep_things(site: Site, inventory: Inventory) -> None:
 
 @recorded()
 def change_things(code: str, kind: Thing, item: Any, name: str) -> None:
-    """Make (``name`` empty), change, or with ``item`` None retire one pool or network of a site.
+    """Make (``name`` empty), change, or with ``item`` None retire one pool, network or front door of a site.
 
     A practice site becomes what the records say; a real one keeps what it has, which drift then shows.
     """
@@ -241,8 +241,8 @@ def change_things(code: str, kind: Thing, item: Any, name: str) -> None:
     if name and index is None:
         raise NotFound(f"{site.name} has no {name!r}.", "Choose one that it has.")
     if item is None and index is not None:
-        used = usage.of_network(code, name) if kind == "networks" else usage.of_pool(code, name)
-        usage.refuse_if_used(name, used)
+        used = {"networks": usage.of_network, "front_doors": usage.of_door}.get(kind, usage.of_pool)
+        usage.refuse_if_used(name, used(code, name))
         del items[index]
     elif index is None:
         items.append(item)

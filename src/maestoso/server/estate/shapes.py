@@ -10,7 +10,16 @@ from maestoso.core.estate.difference import Difference
 from maestoso.core.estate.uses import Use
 from maestoso.core.files import Complaint
 from maestoso.core.landing.room import InUse
-from maestoso.core.model.estate import HostPool, Link, Network, OddMachine, SiteLimits, StoragePool, Workload
+from maestoso.core.model.estate import (
+    FrontDoor,
+    HostPool,
+    Link,
+    Network,
+    OddMachine,
+    SiteLimits,
+    StoragePool,
+    Workload,
+)
 from maestoso.core.model.finding import Finding
 
 
@@ -175,7 +184,7 @@ class SiteChange:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SiteView:
-    """A site with its pools and networks; ``drifted`` counts what its agent says otherwise.
+    """A site with its pools, networks and front doors; ``drifted`` counts what its agent says otherwise.
 
     ``forgot_at``: when its agent was found to have lost its memory, until somebody looked. ``odd`` are
     machines of its inventory that cannot be taken over; ``lacks`` the verbs that its agent does not have.
@@ -204,6 +213,8 @@ class SiteView:
     storage_pools: tuple[StoragePool, ...]
     networks: tuple[Network, ...]
     limits: SiteLimits
+    front_doors: tuple[FrontDoor, ...]
+    door_addresses: tuple[str, ...]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -12,7 +12,7 @@ from rest_framework.views import APIView
 
 from maestoso.core.errors import BadValue
 from maestoso.core.files import LARGEST_FILE
-from maestoso.core.model.estate import HostPool, Link, Network, StoragePool
+from maestoso.core.model.estate import FrontDoor, HostPool, Link, Network, StoragePool
 from maestoso.engine.clock import SystemClock
 from maestoso.server.common.raw_body import body_of, raw_body
 from maestoso.server.common.seen import seen_by
@@ -34,7 +34,12 @@ from maestoso.server.estate.shapes import (
 )
 
 CLOCK = SystemClock()
-THINGS: dict[str, type] = {"host_pools": HostPool, "storage_pools": StoragePool, "networks": Network}
+THINGS: dict[str, type] = {
+    "host_pools": HostPool,
+    "storage_pools": StoragePool,
+    "networks": Network,
+    "front_doors": FrontDoor,
+}
 
 
 class SitesView(APIView):
@@ -42,7 +47,7 @@ class SitesView(APIView):
 
     @extend_schema(operation_id="sites", responses=shape(Sites))
     def get(self, request: Request) -> Response:
-        """Sites with their pools and networks, and the links between them."""
+        """Sites with their pools, networks and front doors, and the links between them."""
         return reply(picture.sites(seen_by(request)))
 
     @extend_schema(
@@ -137,6 +142,7 @@ def _thing_view(kind: services.Thing, cls: type) -> type[APIView]:
 HostPoolView = _thing_view("host_pools", HostPool)
 StoragePoolView = _thing_view("storage_pools", StoragePool)
 NetworkView = _thing_view("networks", Network)
+FrontDoorView = _thing_view("front_doors", FrontDoor)
 
 
 class LinksView(APIView):

@@ -12,6 +12,7 @@ urlpatterns = [
         "sites/<str:code>/storage-pools/<str:name>", site_views.StoragePoolView.as_view(), name="storage-pool"
     ),
     path("sites/<str:code>/networks/<str:name>", site_views.NetworkView.as_view(), name="network"),
+    path("sites/<str:code>/front-doors/<str:name>", site_views.FrontDoorView.as_view(), name="front-door"),
     path("sites/<str:code>/agent", site_views.AgentView.as_view(), name="site-agent"),
     path("sites/<str:code>/agent/token", site_views.AgentTokenView.as_view(), name="site-agent-token"),
     path("sites/<str:code>/forgot/seen", site_views.ForgotView.as_view(), name="site-forgot-seen"),

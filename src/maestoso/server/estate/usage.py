@@ -18,10 +18,11 @@ Uses = Iterator[str]
 of_workload: Hook[[str], Uses] = Hook()
 of_network: Hook[[str, str], Uses] = Hook()
 of_pool: Hook[[str, str], Uses] = Hook()
+of_door: Hook[[str, str], Uses] = Hook()
 of_link: Hook[[Link], Uses] = Hook()
 of_site: Hook[[Site], Uses] = Hook()
 of_plan: Hook[[str], Uses] = Hook()
-"""Uses in words: of a workload by its name, a network or pool by its site and name, a plan by its code."""
+"""Uses in words: of a workload by its name, of what a site has by site and name, of a plan by its code."""
 
 
 def refuse_if_used(what: str, uses: Iterable[Uses], mend: str = "End these uses first.") -> None:

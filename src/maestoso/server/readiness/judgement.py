@@ -13,12 +13,12 @@ from maestoso.core.model.plan import Plan
 from maestoso.core.people.roles import APPROVE
 from maestoso.core.planning.diff import changes
 from maestoso.core.planning.inputs import Kind
+from maestoso.core.readiness import door_rules, name_rules
 from maestoso.core.readiness.assess import RECOVERY, Assessment, Options, assess, findings_of, severity_in
 from maestoso.core.readiness.context import Context
 from maestoso.core.readiness.landing_rules import crosswalk_holds
 from maestoso.core.readiness.live_rules import live_only, reprotect_findings
 from maestoso.core.readiness.mends import fixed
-from maestoso.core.readiness.name_rules import told_before
 from maestoso.core.readiness.proof_rules import at_a_start
 from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.replication.anomaly import clean_point_hint
@@ -214,7 +214,11 @@ def preflight(row: PlanRow, chosen: RunOptions, now: datetime) -> Preflight:
         source_lost=ctx.lost_sites.get(source.code, ""),
         # The score of the plan page is not drawn again here.
         assessment=replace(said, steps=()),
-        consequences=consequences(ctx, source.name, site.name, chosen) + told_before(ctx, chosen.kind),
+        consequences=(
+            *consequences(ctx, source.name, site.name, chosen),
+            *door_rules.told_before(ctx, chosen.kind, source.name, site.name),
+            *name_rules.told_before(ctx, chosen.kind),
+        ),
         practice=site.practice,
         usual_pace=OPTIONS.pace,
         notes=_notes(row),

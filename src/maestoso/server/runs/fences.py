@@ -70,7 +70,9 @@ def give_up_what_is_fenced(clock: Clock) -> None:
         if kept.filter(DELIVERED).count() == kept.count():
             names = list(kept.values_list("workload", flat=True))
             site = Site.objects.get(pk=kept[0].site_id)
-            request = ask_for(site, "give-up", "run", {"workloads": names}, by=KEEPER, insists=True)
+            doors = [one.name for one in inputs_of(run).all_opened()]
+            told = {"workloads": names, **({"doors": doors} if doors else {})}
+            request = ask_for(site, "give-up", "run", told, by=KEEPER, insists=True)
             kept.update(given_up=request)
 
 

@@ -4,6 +4,7 @@ import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { ApiError, api, take } from "@/api/client";
 import type { Crosswalk, LandingRow, OneWay, Proposal } from "@/api/types";
+import DoorTable from "@/features/crosswalks/DoorTable.vue";
 import ExceptionDrawer from "@/features/crosswalks/ExceptionDrawer.vue";
 import HeldTable from "@/features/crosswalks/HeldTable.vue";
 import MatchDialog from "@/features/crosswalks/MatchDialog.vue";
@@ -113,6 +114,7 @@ async function twin() {
 const tabs = computed(() => [
   { key: "map", name: "Map", mark: landings.value?.unmapped.some((one) => one.kind !== "address rule") ? "▲" : "" },
   { key: "rules", name: "Address rules", mark: rulesMissing.value.length ? "▲" : "" },
+  { key: "doors", name: "Front doors", mark: landings.value?.doors.some((one) => !one.live) ? "▲" : "" },
   { key: "landings", name: "Before and after", mark: landings.value?.blocks ? "■" : "" },
   { key: "held", name: `Held at ${names.value.to}` },
 ]);
@@ -158,14 +160,11 @@ useKeys([
       <PageTabs v-model="tab" :tabs="tabs" label="Crosswalk" />
 
       <div v-if="tab === 'map'">
-        <p class="quiet">
-          Drag from left to right, or select on the left and click on the right. By keyboard: space selects, Enter goes over and joins, Delete unmaps. <span class="livethread">live</span> <span class="testthread">in a test</span>
-        </p>
+        <p class="quiet">Drag from left to right, or select on the left and click on the right. By keyboard: space selects, Enter goes over and joins, Delete unmaps. <span class="livethread">live</span> <span class="testthread">in a test</span></p>
         <ThreadBoard
           v-for="kind in KINDS"
           :key="kind"
-          :kind="kind"
-          :left="sourceItems(detail, kind)"
+          v-bind="{ kind, left: sourceItems(detail, kind) }"
           :right="targetItems(detail, kind, landings)"
           :threads="threadsOf(crosswalk, kind)"
           :show="show?.kind === kind ? show.name : ''"
@@ -177,6 +176,7 @@ useKeys([
         <RuleTable :crosswalk="crosswalk" :missing="rulesMissing" @edit="draft.edit" />
         <TableFile :crosswalk="crosswalk" @edit="draft.edit" />
       </div>
+      <DoorTable v-else-if="tab === 'doors'" :crosswalk="crosswalk" :detail="detail" @edit="draft.edit" />
       <div v-else-if="tab === 'landings' && landings">
         <FindingList v-if="beside.length" :findings="beside" compact />
         <p class="bar">

@@ -100,3 +100,18 @@ export function tidy(crosswalk: Crosswalk): void {
 
 /** Words of a text: separated by spaces or commas. */
 export const words = (text: string): string[] => text.split(/[\s,]+/).filter(Boolean);
+
+/** Where a front door opens at the target; null takes its row away. */
+export function setDoor(crosswalk: Crosswalk, source: string, change: { live?: string; test?: string } | null): void {
+  const at = crosswalk.front_doors.findIndex((row) => row.source === source);
+  if (change === null) {
+    if (at >= 0) crosswalk.front_doors.splice(at, 1);
+  } else if (at >= 0) Object.assign(crosswalk.front_doors[at]!, change);
+  else crosswalk.front_doors.push({ source, live: "", test: "", ...change });
+}
+
+/** The first address that a machine can have in the first IPv4 prefix of these; empty where there is none. */
+export function firstHost(prefixes: string[]): string {
+  const parts = prefixes.find((one) => !one.includes(":"))?.split("/")[0]?.split(".").map(Number);
+  return parts?.length === 4 ? [...parts.slice(0, 3), (parts[3] ?? 0) + 1].join(".") : "";
+}

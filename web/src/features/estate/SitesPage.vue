@@ -150,6 +150,21 @@ const gib = (mib: number) => `${Math.round(mib / 1024)} GiB`;
             <td class="mono">{{ network.prefixes.join(", ") }}<span v-if="network.dhcp" class="quiet"> DHCP {{ network.dhcp_ranges.join(", ") }}</span></td>
             <td class="mono quiet">{{ network.routes_to.join(", ") }}<b v-if="network.stretched_with"> ⇄ {{ network.stretched_with }}</b></td>
           </tr>
+          <tr>
+            <th>Front door <button class="link" @click="edit(site, 'front_doors', null)">Add</button></th>
+            <th>Ports</th>
+            <th>Address</th>
+            <th>Leads to</th>
+          </tr>
+          <tr v-for="door in site.front_doors" :key="door.name">
+            <td><button class="link mono" @click="edit(site, 'front_doors', door)">{{ door.name }}</button></td>
+            <td class="mono">{{ door.ports.join(" ") }}</td>
+            <td class="mono">{{ door.address }} <span class="quiet">{{ door.sources.length ? `from ${door.sources.join(", ")}` : "from anywhere" }}</span></td>
+            <td class="mono">{{ door.workload }}</td>
+          </tr>
+          <tr v-if="!site.front_doors.length">
+            <td colspan="4" class="quiet">none<span v-if="site.door_addresses.length"> now; it can publish {{ site.door_addresses.join(", ") }}</span></td>
+          </tr>
         </table></div>
       </div>
     </section>

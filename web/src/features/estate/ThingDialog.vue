@@ -20,7 +20,7 @@ watch(
   },
   { immediate: true },
 );
-const PATHS = { host_pools: "host-pools", storage_pools: "storage-pools", networks: "networks" } as const;
+const PATHS = { host_pools: "host-pools", storage_pools: "storage-pools", networks: "networks", front_doors: "front-doors" } as const;
 
 const path = computed(() => ({ path: { code: props.site, name: String(draft.value.name) } }));
 const save = () => act(() => take(api.PUT(`/api/v1/sites/{code}/${PATHS[props.kind]}/{name}` as "/api/v1/sites/{code}/networks/{name}", { params: path.value, body: draft.value as never })));

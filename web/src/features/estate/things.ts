@@ -1,5 +1,5 @@
 /** The fields of what a site has, for one dialog that edits them all. */
-export type Kind = "host_pools" | "storage_pools" | "networks";
+export type Kind = "host_pools" | "storage_pools" | "networks" | "front_doors";
 export interface Field {
   key: string;
   label: string;
@@ -7,7 +7,7 @@ export interface Field {
   choices?: string[];
 }
 
-export const TITLES: Record<Kind, string> = { host_pools: "host pool", storage_pools: "storage pool", networks: "network" };
+export const TITLES: Record<Kind, string> = { host_pools: "host pool", storage_pools: "storage pool", networks: "network", front_doors: "front door" };
 export const FIELDS: Record<Kind, Field[]> = {
   host_pools: [
     { key: "name", label: "Name", type: "text" },
@@ -37,11 +37,19 @@ export const FIELDS: Record<Kind, Field[]> = {
     { key: "routes_to", label: "Routes to, a network a line", type: "list" },
     { key: "stretched_with", label: "Stretched with, SITE/network", type: "text" },
   ],
+  front_doors: [
+    { key: "name", label: "Name", type: "text" },
+    { key: "address", label: "Address", type: "text" },
+    { key: "ports", label: "Ports, one a line, such as tcp/443", type: "list" },
+    { key: "workload", label: "Leads to the workload", type: "text" },
+    { key: "sources", label: "Open to, a prefix a line (nothing: to everybody)", type: "list" },
+  ],
 };
 const FRESH: Record<Kind, Record<string, unknown>> = {
   host_pools: { name: "", hosts: 2, standby_hosts: 0, cores: 64, memory_mib: 262_144, used_cores: 0, used_memory_mib: 0 },
   storage_pools: { name: "", capacity_gib: 10_000, used_gib: 0, replicated: false },
   networks: { name: "", vlan: 0, prefixes: [], gateways: [], dns: [], role: "production", dhcp: false, dhcp_ranges: [], reservations: {}, routes_to: [], stretched_with: null },
+  front_doors: { name: "", address: "", ports: ["tcp/443"], workload: "", sources: [] },
 };
 export const fresh = (kind: Kind): Record<string, unknown> => structuredClone(FRESH[kind]);
 

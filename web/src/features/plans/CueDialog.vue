@@ -4,6 +4,8 @@ import { computed, ref, watch } from "vue";
 import { useLibrary } from "@/api/queries";
 import type { Cue, Plan } from "@/api/types";
 import { CUE_KINDS, CUE_WORDS, type CueKind, cuesOf, kindOf, newCue, type Owner, withKind } from "@/features/plans/draft";
+import DoorChoice from "@/features/plans/DoorChoice.vue";
+import { openedBy } from "@/features/plans/doors";
 import NameRecords from "@/features/plans/NameRecords.vue";
 import KeptInput from "@/ui/KeptInput.vue";
 import MarkdownText from "@/ui/MarkdownText.vue";
@@ -42,12 +44,13 @@ function fill() {
 const kind = computed(() => (cue.value ? kindOf(cue.value) : "hold"));
 function turn(to: CueKind) {
   if (!cue.value) return;
-  const unnamed = /^(hold|script|probe|pause|notify|names)-\d+$/.test(cue.value.id) && props.id === null;
+  const unnamed = /^(hold|script|probe|pause|notify|names|doors)-\d+$/.test(cue.value.id) && props.id === null;
   cue.value = { ...withKind(cue.value, to), ...(unnamed ? { id: newCue(props.plan, to).id } : {}) };
   fill();
 }
 const place = computed(() => (props.owner?.kind === "wave" ? "the wave" : props.owner?.kind === "member" ? props.owner.workload : "the plan"));
 const members = computed(() => props.plan.waves.flatMap((wave) => wave.members.map((one) => one.workload)));
+const doors = computed(() => openedBy(props.plan));
 const script = computed(() => library.value?.scripts.find((one) => one.name === cue.value?.script?.script));
 function chooseScript(name: string) {
   const found = library.value?.scripts.find((one) => one.name === name);
@@ -60,7 +63,8 @@ const missing = computed(() => {
   if (one.hold && !one.hold.instruction.trim()) return "Say what the person is to do.";
   if (one.script && !one.script.script) return "Choose a script.";
   if (one.notify && !one.notify.text.trim()) return "Say what everybody is told.";
-  if (one.names?.records.some((record) => !record.name.trim() || (!record.workload && !Object.keys(record.at).length))) return "Say every name, and what it leads to.";
+  if (one.names?.records.some((record) => !record.name.trim() || (!record.workload && !record.door && !Object.keys(record.at).length))) return "Say every name, and what it leads to.";
+  if (one.doors && !one.doors.doors.length) return "Choose at least one front door.";
   return "";
 });
 function save() {
@@ -101,7 +105,7 @@ function remove() {
       <el-form-item label="Title"><el-input v-model="cue.title" required maxlength="80" /></el-form-item>
       <div class="two">
         <el-form-item label="When"><el-select v-model="cue.at" filterable default-first-option><el-option value="before" :label="`before ${place}`" /><el-option value="after" :label="`after ${place}`" /></el-select></el-form-item>
-        <el-form-item v-if="kind === 'script' || kind === 'probe' || kind === 'names'" label="When it fails"><el-select v-model="cue.on_failure" filterable default-first-option><el-option value="ask" label="the run asks" /><el-option value="go-on" label="the run goes on" /><el-option value="stop" label="the run is held" /></el-select></el-form-item>
+        <el-form-item v-if="['script', 'probe', 'names', 'doors'].includes(kind)" label="When it fails"><el-select v-model="cue.on_failure" filterable default-first-option><el-option value="ask" label="the run asks" /><el-option value="go-on" label="the run goes on" /><el-option value="stop" label="the run is held" /></el-select></el-form-item>
         <span v-else />
       </div>
       <p class="kinds">
@@ -141,8 +145,9 @@ function remove() {
         <div class="two">
           <el-form-item label="Asked by"><el-select v-model="cue.probe.protocol" filterable default-first-option><el-option value="tcp" label="a TCP connection" /><el-option value="http" label="HTTP, status and text" /><el-option value="tls" label="TLS, days that the certificate is good" /><el-option value="dns" label="DNS, a name is answered" /></el-select></el-form-item>
           <el-form-item label="Port"><el-input v-model.number="cue.probe.port" type="number" min="1" max="65535" /></el-form-item>
-          <el-form-item label="Of which workload, wherever it landed"><el-select v-model="cue.probe.workload" :disabled="!!cue.probe.address" filterable default-first-option><el-option v-if="owner?.kind === 'member'" value="" :label="`${owner.workload}`" /><el-option v-for="one in members" :key="one" :value="one" :label="`${one}`" /></el-select></el-form-item>
-          <el-form-item label="Or at this address, wherever that is"><el-input v-model.trim="cue.probe.address" class="mono" maxlength="253" /></el-form-item>
+          <el-form-item label="Of which workload, wherever it landed"><el-select v-model="cue.probe.workload" :disabled="!!cue.probe.address || !!cue.probe.door" filterable default-first-option><el-option v-if="owner?.kind === 'member'" value="" :label="`${owner.workload}`" /><el-option v-for="one in members" :key="one" :value="one" :label="`${one}`" /></el-select></el-form-item>
+          <el-form-item v-if="doors.length || cue.probe.door" label="Or from outside, through the front door"><el-select v-model="cue.probe.door" filterable default-first-option @change="$event && cue.probe && Object.assign(cue.probe, { workload: '', address: '' })"><el-option value="" label="none" /><el-option v-for="one in doors" :key="one" :value="one" :label="`${one}`" /></el-select></el-form-item>
+          <el-form-item label="Or at this address, wherever that is"><el-input v-model.trim="cue.probe.address" :disabled="!!cue.probe.door" class="mono" maxlength="253" /></el-form-item>
           <template v-if="cue.probe.protocol === 'http'">
             <el-form-item label="Path"><el-input v-model="cue.probe.path" class="mono" /></el-form-item>
             <el-form-item label="Status"><el-input v-model.number="cue.probe.status" type="number" min="100" max="599" /></el-form-item>
@@ -156,6 +161,7 @@ function remove() {
 
       <el-form-item v-else-if="cue.pause" label="Seconds"><el-input v-model.number="cue.pause.seconds" type="number" min="1" max="86400" /></el-form-item>
       <el-form-item v-else-if="cue.notify" label="What everybody who has this open is told"><el-input v-model="cue.notify.text" type="textarea" :rows="3" maxlength="4000" /></el-form-item>
+      <DoorChoice v-else-if="cue.doors" v-model="cue.doors" :plan="plan" />
       <NameRecords v-else-if="cue.names" v-model="cue.names" :plan="plan" :members="members" :here="owner?.kind === 'member' ? owner.workload : ''" />
     </form>
     <template #footer>

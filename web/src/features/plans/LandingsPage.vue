@@ -6,6 +6,7 @@ import { useRoute, useRouter } from "vue-router";
 import { api, take } from "@/api/client";
 import { usePlan } from "@/api/queries";
 import type { LandingRow } from "@/api/types";
+import DoorLandings from "@/ui/DoorLandings.vue";
 import FindingList from "@/ui/FindingList.vue";
 import LandingTable from "@/ui/LandingTable.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
@@ -39,6 +40,7 @@ const change = (row: LandingRow) => void router.push(`${way.value}?tab=landings&
     </p>
     <template v-if="data">
       <FindingList v-if="data.findings.length" :findings="data.findings.map((one) => one.finding)" compact />
+      <DoorLandings v-if="data.doors.length" :doors="data.doors" />
       <LandingTable :rows="data.rows" none="The filter finds no member." @open="change" />
     </template>
   </div>

@@ -2,9 +2,9 @@ import type { Cue, Member, Plan, Wave } from "@/api/types";
 
 /** What a cue belongs to: the plan, a wave or a member. */
 export type Owner = { kind: "plan" } | { kind: "wave"; wave: number } | { kind: "member"; workload: string };
-export type CueKind = "hold" | "script" | "probe" | "pause" | "notify" | "names";
-export const CUE_KINDS: CueKind[] = ["hold", "script", "probe", "pause", "notify", "names"];
-export const CUE_SIGNS: Record<CueKind, string> = { hold: "◠", script: "❯", probe: "✓", pause: "▨", notify: "⚑", names: "@" };
+export type CueKind = "hold" | "script" | "probe" | "pause" | "notify" | "names" | "doors";
+export const CUE_KINDS: CueKind[] = ["hold", "script", "probe", "pause", "notify", "names", "doors"];
+export const CUE_SIGNS: Record<CueKind, string> = { hold: "◠", script: "❯", probe: "✓", pause: "▨", notify: "⚑", names: "@", doors: "∩" };
 export const CUE_WORDS: Record<CueKind, string> = {
   hold: "A person answers",
   script: "A script runs",
@@ -12,6 +12,7 @@ export const CUE_WORDS: Record<CueKind, string> = {
   pause: "Time passes",
   notify: "Everybody is told",
   names: "Names lead there",
+  doors: "Front doors open",
 };
 
 export const MOST_WAVES = 20;
@@ -97,7 +98,7 @@ export function newCue(plan: Plan, kind: CueKind): Cue {
   const taken = new Set([...plan.cues, ...plan.waves.flatMap((wave) => [...wave.cues, ...wave.members.flatMap((one) => one.cues)])].map((cue) => cue.id));
   let number = 1;
   while (taken.has(`${kind}-${number}`)) number += 1;
-  const bare: Cue = { id: `${kind}-${number}`, title: "", at: "before", kinds: ["test", "planned", "disaster"], on_failure: "ask", hold: null, script: null, probe: null, pause: null, notify: null, names: null };
+  const bare: Cue = { id: `${kind}-${number}`, title: "", at: "before", kinds: ["test", "planned", "disaster"], on_failure: "ask", hold: null, script: null, probe: null, pause: null, notify: null, names: null, doors: null };
   return withKind(bare, kind);
 }
 
@@ -106,11 +107,12 @@ export function withKind(cue: Cue, kind: CueKind): Cue {
   const parts = {
     hold: { instruction: "", who: [], limit_s: 0, then: "stop", not_right: "", answers: 1 },
     script: { script: "", sha256: "", where: "site", workload: "", parameters: {}, secrets: {}, limit_s: 300, ok_codes: [0] },
-    probe: { protocol: "http", workload: "", address: "", port: 443, path: "/", status: 200, text: "", days: 14, name: "", limit_s: 300 },
+    probe: { protocol: "http", workload: "", address: "", door: "", port: 443, path: "/", status: 200, text: "", days: 14, name: "", limit_s: 300 },
     pause: { seconds: 60 },
     notify: { text: "" },
-    names: { records: [{ name: "", type: "A", workload: "", at: {}, ttl_s: 60 }], limit_s: 120, wait_out: true },
+    names: { records: [{ name: "", type: "A", workload: "", door: "", at: {}, ttl_s: 60 }], limit_s: 120, wait_out: true },
+    doors: { doors: [] },
   } as const;
-  const none = { hold: null, script: null, probe: null, pause: null, notify: null, names: null };
+  const none = { hold: null, script: null, probe: null, pause: null, notify: null, names: null, doors: null };
   return { ...cue, ...none, [kind]: cue[kind] ?? JSON.parse(JSON.stringify(parts[kind])) } as Cue;
 }

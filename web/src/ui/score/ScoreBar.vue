@@ -38,6 +38,7 @@ const flow = computed(() => {
     <path :d="`M${from} ${at + 6} h${Math.max(wide, 12) - 5} l5 5.5 l-5 5.5 h-${Math.max(wide, 12) - 5} z`" />
     <circle :cx="from + 4" :cy="at + 11.5" r="1.4" />
   </g>
+  <path v-else-if="mark === 'door'" :d="`M${from} ${at + 17.5} v-7 a5 5 0 0 1 10 0 v7 z m0 0 h${Math.max(wide, 14)}`" class="door" />
   <g v-else-if="mark === 'hold'" :transform="`translate(${from} ${at + 14})`" class="hold">
     <path d="M-7 0 a7 7 0 0 1 14 0" />
     <circle r="2" cy="-1" />
@@ -75,6 +76,11 @@ const flow = computed(() => {
   fill: var(--sheet);
   stroke: var(--ink-1);
   stroke-width: 1.2;
+}
+.door {
+  fill: var(--sheet);
+  stroke: var(--ink-1);
+  stroke-width: 1.3;
 }
 .name circle {
   fill: var(--ink-1);

@@ -7,7 +7,7 @@ import type { Bar } from "@/ui/score/layout";
 const props = defineProps<{ marks: Set<Bar["mark"]>; running: boolean }>();
 const WORDS: Partial<Record<Bar["mark"], string>> = {
   prepare: "copies and networks are made", rest: "boot delay", boot: "boots", check: "is checked", hold: "waits for a person",
-  script: "script", notify: "notice", name: "names change", close: "source is shut down", fence: "source is fenced", sync: "last changes are copied",
+  script: "script", notify: "notice", name: "names change", door: "front doors open or close", close: "source is shut down", fence: "source is fenced", sync: "last changes are copied",
   cleanup: "is cleaned up", fail: "failed",
 };
 const shown = computed(() => (Object.keys(WORDS) as Bar["mark"][]).filter((mark) => props.marks.has(mark)));

@@ -3,7 +3,7 @@ import type { ScoreStep } from "@/api/types";
 /** One mark in a row, in seconds. */
 export interface Bar {
   step: string;
-  mark: "prepare" | "rest" | "boot" | "check" | "cleanup" | "shared" | "close" | "fence" | "sync" | "hold" | "script" | "notify" | "name" | "fail" | "skip";
+  mark: "prepare" | "rest" | "boot" | "check" | "cleanup" | "shared" | "close" | "fence" | "sync" | "hold" | "script" | "notify" | "name" | "door" | "fail" | "skip";
   from: number;
   to: number;
   /** Not begun yet: drawn as a dotted frame. */
@@ -52,6 +52,8 @@ const markOf: Record<string, Bar["mark"]> = {
   "name-copies": "name",
   "publish-names": "name",
   "put-names-back": "name",
+  "publish-address": "door",
+  "withdraw-address": "door",
   "shut-down": "close",
   fence: "fence",
   "lift-fence": "fence",
@@ -63,7 +65,7 @@ export const AFTER = ["cleanup", "commit", "roll-back"];
 /** Steps about a whole group, which has a row of its own. */
 const OF_GROUPS = ["sync", "promote", "demote", "let-points-go", "changes-since", "reverse-copying", "unprotect"];
 /** Steps of cues, which may stand between workloads on rows of their own. */
-const CUES = ["hold", "run-script", "probe", "pause", "notify", "name-copies", "publish-names"];
+const CUES = ["hold", "run-script", "probe", "pause", "notify", "name-copies", "publish-names", "publish-address"];
 
 function bar(step: ScoreStep, now: number | null): Bar[] {
   const tried = step.attempt > 0;
