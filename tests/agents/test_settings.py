@@ -20,6 +20,13 @@ folder = "/srv/fast"
 [sites.HIL]
 address = "https://agent.hil.example:8700"
 secret_file = "SECRET"
+[front_doors]
+interface = "eno1"
+addresses = ["203.0.113.0/28"]
+[front_doors.own.web]
+address = "203.0.113.10"
+ports = ["tcp/443"]
+machine = "web-01"
 """
 
 
@@ -43,6 +50,12 @@ class Reading(unittest.TestCase):
         self.assertEqual((found.site, found.uri, found.port), ("QUA", "qemu:///system", 8700))
         self.assertEqual(found.networks["app"].gateways, ("192.0.2.1",))
         self.assertEqual(found.sites["HIL"].secret, "0123456789abcdef" * 4)
+        assert found.front_doors is not None
+        (own,) = found.front_doors.own
+        self.assertEqual(
+            (found.front_doors.interface, own.door["machine"], own.door["sources"]), ("eno1", "web-01", [])
+        )
+        self.assertIsNone(self.settings(GOOD.split("[front_doors]")[0]).front_doors)
 
     def test_faults_are_named(self) -> None:
         self.secret.write_text("short")
@@ -57,6 +70,13 @@ class Reading(unittest.TestCase):
             ("[networks.app]", "port = 99999\n[networks.app]", "port is 99999"),
             ("[storage.fast]", "[storage]", "storage is no table of tables"),
             ("site =", "site ==", "is not TOML"),
+            ('interface = "eno1"', "", "front_doors.interface is missing"),
+            ('addresses = ["203.0.113.0/28"]', "", "203.0.113.10 is in none of front_doors.addresses"),
+            ("203.0.113.0/28", "203.0.113.0/99", "front_doors.addresses"),
+            ("203.0.113.10", "203.0.113.99", "front_doors.own.web.address"),
+            ("tcp/443", "443", "'443' is no port. Write it as tcp/443."),
+            ('machine = "web-01"', "", "front_doors.own.web.machine is missing"),
+            ('machine = "web-01"', 'machine = "web-01"\nsources = ["here"]', "front_doors.own.web.sources"),
             ("", "", "sites.HIL.secret_file"),
         ):
             with self.subTest(said), self.assertRaises(SettingsFault) as caught:

@@ -28,6 +28,7 @@ from tests.prepared import WORKER
 HOME, AWAY = "ALD", "BIR"
 MEMBERS = ("db", "app")
 PLAN = "SHOP"
+DOOR = ("shop-front", "app")
 GUESTS = (
     Guest(
         name="db", last=11, second_disk=16, raw=True, offers=(("count", "http", 80),), tags={"tier": "data"},
@@ -48,7 +49,7 @@ class Sites:
         kit = ready.prepare(ready.FOLDER)
         # Workers of one run have numbers that follow each other.
         number = int(os.environ.get(WORKER, os.getpid())) % 60
-        self.lab = RealLab(folder, kit, f"t{number}", line=number)
+        self.lab = RealLab(folder, kit, f"t{number}", line=number, door=DOOR)
         case.addCleanup(self.lab.remove)
         case.addCleanup(self._say_what_they_said, case)
         self.lab.make_networks()
@@ -91,6 +92,14 @@ class Sites:
     def count(self, code: str) -> int:
         """The count of the database at a site; 0 where it does not answer."""
         return int(self.state(code).get("count", "") or 0)
+
+    def through(self, code: str, nth: int = 1) -> str:
+        """What whoever comes from outside is told, through an address for front doors of a site."""
+        at = self.lab.door_address(code, nth)
+        try:
+            return httpx.get(f"http://{at}/cgi-bin/state", timeout=5, trust_env=False).text
+        except httpx.HTTPError:
+            return ""
 
     def disks(self, code: str, name: str) -> list[Image]:
         """The files that a machine has now, by its agent's definition."""
@@ -137,6 +146,7 @@ def make_known(api: Api, lab: RealLab) -> None:
     waves = [{"name": name.title(), "members": [{"workload": name}]} for name in MEMBERS]
     plan = {
         "code": PLAN, "name": "Shop", "source": HOME, "target": AWAY, "rto_s": 600, "rpo_s": 600, "waves": waves,
+        "cues": ledger.door_cues(lab),
     }  # fmt: skip
     api.send("POST", "/plans", {"plan": plan})
 

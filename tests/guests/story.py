@@ -82,6 +82,8 @@ class Story:
         until(lambda: self.sites.count(HOME) > before, "production to count on beside the test")
         self.copies_run()
         self.case.assertEqual(self.sites.state(AWAY), {}, "a copy answers outside of its isolated network")
+        until(lambda: self.sites.through(AWAY, 9), "the copy to answer through the front door of the test")
+        self.case.assertTrue(self.sites.through(HOME), "production's own front door is open beside it")
 
     def copies_run(self) -> None:
         """All machines of the test have power."""
@@ -94,6 +96,7 @@ class Story:
         """A test, beside production, of which nothing is left."""
         tested = self.run_through(kind="test", sync_first=True)
         self.case.assertEqual((tested["outcome"], tested["remains"]), ("passed", []))
+        self.case.assertEqual(self.sites.through(AWAY, 9), "")
 
     def lost_and_failed_over(self) -> None:
         """SIGKILL to all of a site; its machines come up at the other under new addresses."""
@@ -103,6 +106,7 @@ class Story:
         lost = self.run_through(kind="disaster", acknowledged=True, go_on=True)
         self.case.assertEqual(lost["outcome"], "committed")
         self.put_right(AWAY)
+        until(lambda: self.sites.through(AWAY), "the front door at the other site")
         found = until(lambda: self.sites.count(AWAY), "the database to count under its new address")
         # Points are made every 5 s, and it counts at most a few times a second.
         self.case.assertGreater(found + 200, counted, "more was lost than since the last point")
@@ -112,6 +116,7 @@ class Story:
         self.sites.lab.start_agent(HOME)
         self.case.assertEqual(self.run_through(kind="re-protect")["outcome"], "protected")
         until(lambda: self.stage() == (HOME, "protected"), "the way back to be protected")
+        until(lambda: not self.doors(HOME), "the site that was lost to hear that its door is open elsewhere")
 
     def brought_home(self) -> None:
         """By a planned failover, which loses nothing."""
@@ -120,7 +125,13 @@ class Story:
         self.case.assertEqual(home["outcome"], "committed")
         found = until(lambda: self.sites.count(HOME), "the database to count at home")
         self.case.assertGreaterEqual(found, before, "a planned failover loses nothing")
+        until(lambda: self.sites.through(HOME), "the front door at home")
+        self.case.assertEqual((self.sites.through(AWAY), self.doors(AWAY)), ("", []))
         until(lambda: self.stage() == (AWAY, "protected"), "it to be protected as in the beginning")
+
+    def doors(self, code: str) -> list[str]:
+        """The front doors that an agent says its site has."""
+        return [one["name"] for one in self.sites.agents[code].get("/inventory", "Inventory")["front_doors"]]
 
     def judged(self) -> None:
         """What is written is what happened, at each site once."""

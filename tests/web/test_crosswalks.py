@@ -16,7 +16,16 @@ NAMES = st.lists(st.sampled_from("abcd"), unique=True)
 
 def crosswalk(**changes: Any) -> dict[str, Any]:
     """One that says nothing."""
-    lists = ("networks", "host_pools", "storage_pools", "folders", "address_rules", "table", "exceptions")
+    lists = (
+        "networks",
+        "host_pools",
+        "storage_pools",
+        "folders",
+        "address_rules",
+        "table",
+        "exceptions",
+        "front_doors",
+    )
     return {**{name: [] for name in lists}, **changes}
 
 
@@ -50,6 +59,25 @@ class Editing(TypeScript):
     def test_unjoining_takes_back_what_joining_did(self, kind: str, names: list[str]) -> None:
         joined = self.changed("join", crosswalk(), kind, names, "x", "live")
         self.assertEqual(self.changed("unjoin", joined, kind, names), crosswalk())
+
+    @given(
+        st.sampled_from("ab"), st.sampled_from(["", "198.51.100.1"]), st.sampled_from(["", "198.51.100.9"])
+    )
+    def test_a_front_door_has_one_row_and_taking_it_away_leaves_nothing(
+        self, name: str, live: str, test: str
+    ) -> None:
+        one = self.changed("setDoor", crosswalk(), name, {"live": live})
+        two = self.changed("setDoor", one, name, {"test": test})
+        self.assertEqual(two["front_doors"], [{"source": name, "live": live, "test": test}])
+        self.assertEqual(self.changed("setDoor", two, name, None), crosswalk())
+        self.assertEqual(self.changed("setDoor", two, "c", None), two)
+
+    def test_the_first_address_that_a_machine_can_have(self) -> None:
+        for prefixes, first in (
+            (["198.51.100.0/28"], "198.51.100.1"), (["2001:db8::/64", "192.0.2.16/28"], "192.0.2.17"), ([], ""),
+            (["2001:db8::/64"], ""),
+        ):  # fmt: skip
+            self.assertEqual(self.call("firstHost", prefixes), first)
 
     def test_threads_of_networks_are_two(self) -> None:
         made = crosswalk(networks=[{"source": "a", "live": "b-net", "sandbox": None}])

@@ -183,6 +183,13 @@ PRESETS: tuple[Preset, ...] = (
         fault=Fault(verb="run-script", effect="hang"),
     ),
     Preset(
+        key="door-refused",
+        title="A front door does not open",
+        sentence="The next address is not published.",
+        about="site",
+        fault=_fail("publish-address", "edge-refused", "The router at the edge did not take the address."),
+    ),
+    Preset(
         key="leak",
         title="The sandbox leaks",
         sentence="The next sandbox is made with a route to production.",

@@ -71,7 +71,7 @@ def lab(folder: Path) -> RealLab:
     why = ready.why_not()
     if why:
         raise LabFault(why, "Run ./maestoso real-lab as root; it installs what is missing.")
-    return RealLab(folder, ready.FOLDER, "lab", line=LINE)
+    return RealLab(folder, ready.FOLDER, "lab", line=LINE, door=ledger.DOOR)
 
 
 def network(made: RealLab) -> str:

@@ -36,6 +36,7 @@ GROUPS = {
     "office-edge": ("Edge", ("names-01", "front-01")),
 }
 PLAN = "LEDGER"
+DOOR = ("office-front", "front-01")
 WAVES = (("Names", "names-01"), ("Data", "ledger-db-01"), ("Service", "ledger-app-01"), ("Front", "front-01"))
 
 
@@ -70,6 +71,9 @@ def crosswalks(lab: RealLab) -> list[dict[str, Any]]:
                 "live": {"action": "translate", "to": prefixes[target], "gateway": None},
                 "test": {"action": "keep", "to": None, "gateway": None},
             }],
+            "front_doors": [{
+                "source": lab.door[0], "live": lab.door_address(target), "test": lab.door_address(target, 9),
+            }],
         }
         for source, target in ((one, other), (other, one))
     ]  # fmt: skip
@@ -94,5 +98,17 @@ def plan(lab: RealLab) -> dict[str, Any]:
     waves = [{"name": name, "members": [{"workload": member}]} for name, member in WAVES]
     return {
         "code": PLAN, "name": "Ledger of the office", "source": source, "target": target, "rto_s": 600,
-        "rpo_s": 60, "waves": waves,
+        "rpo_s": 60, "waves": waves, "cues": door_cues(lab),
     }  # fmt: skip
+
+
+def door_cues(lab: RealLab) -> list[dict[str, Any]]:
+    """The front door opens when all is up, and is asked through from outside."""
+    name, _ = lab.door
+    return [
+        {"id": "door", "title": "The front door opens", "at": "after", "doors": {"doors": [name]}},
+        {
+            "id": "outside", "title": "Whoever comes from outside is answered", "at": "after",
+            "probe": {"protocol": "tcp", "door": name, "port": 80},
+        },
+    ]  # fmt: skip

@@ -15,7 +15,7 @@ FOLDER = Path(__file__).parents[3] / "var" / "guests"
 USER = "libvirt-qemu"
 """libvirt looks for this user and group before it reads its settings; Debian's package for the daemon,
 which is not needed here, would make them."""
-PROGRAMS = ("ip", "nsenter", "qemu-img", "qemu-nbd", "qemu-system-x86_64", "mke2fs", "cpio", "dnsmasq")
+PROGRAMS = ("ip", "nsenter", "qemu-img", "qemu-nbd", "qemu-system-x86_64", "mke2fs", "cpio", "dnsmasq", "nft")
 
 
 def why_not() -> str:

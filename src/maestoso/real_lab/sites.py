@@ -63,13 +63,20 @@ class SiteOfLab:
 class RealLab:
     """Both sites in a folder. ``name`` (2 or 3 letters) tells one lab from another on the same machine."""
 
-    def __init__(self, folder: Path, kit: Path, name: str, *, line: int, port: int = 8700) -> None:
-        """``kit`` is where the guests' kernel is; ``line`` a number that no other lab here has (0 to 60)."""
+    def __init__(
+        self, folder: Path, kit: Path, name: str, *, line: int, port: int = 8700,
+        door: tuple[str, str] = ("", ""),
+    ) -> None:  # fmt: skip
+        """``kit`` is where the guests' kernel is; ``line`` a number that no other lab here has (0 to 60).
+
+        ``door`` is the name of the front door that the first site has, and the machine that it leads to.
+        """
         self.folder = folder
         self.kit = kit
         self.name = name
         self.line = f"10.{150 + line}"
         self.port = port
+        self.door = door
         self.sites = (
             SiteOfLab(code="ALD", number=1, lan=f"{self.line}.1"),
             SiteOfLab(code="BIR", number=2, lan=f"{self.line}.2"),
@@ -79,6 +86,10 @@ class RealLab:
     def site(self, code: str) -> SiteOfLab:
         """One of them."""
         return next(site for site in self.sites if site.code == code)
+
+    def door_address(self, code: str, nth: int = 1) -> str:
+        """An address on the line that front doors of a site can have."""
+        return f"{self.line}.0.{32 * self.site(code).number + nth}"
 
     def space(self, site: SiteOfLab) -> str:
         """Its namespace."""
@@ -185,11 +196,26 @@ bridge = "br0"
 prefixes = ["{site.lan}.0/24"]
 gateways = ["{site.address(1)}"]
 
+[front_doors]
+interface = "line"
+addresses = ["{self.door_address(site.code, 0)}/28"]
+{self._own_door(site)}
 [sites.{other.code}]
 address = "{self.url(other.code)}"
 secret_file = "{self.folder / "secret"}"
 certificate = "{self.folder / other.code / "agent.pem"}"
 """)
+
+    def _own_door(self, site: SiteOfLab) -> str:
+        name, machine = self.door
+        if site is not self.sites[0] or not name:
+            return ""
+        return f"""\
+[front_doors.own.{name}]
+address = "{self.door_address(site.code)}"
+ports = ["tcp/80"]
+machine = "{machine}"
+"""
 
     def start_agent(self, code: str) -> None:
         """Start the agent of a site in its namespace, and wait until it listens."""

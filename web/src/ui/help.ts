@@ -13,6 +13,7 @@ export const TOPICS = [
   ["settings", "Settings"],
   ["messages", "Messages"],
   ["names", "Names"],
+  ["front-doors", "Front doors"],
   ["programs", "For programs"],
   ["operations", "Operation"],
   ["scaling", "Scaling"],

@@ -14,7 +14,8 @@ from typing import Any
 from maestoso.agent_kit.platform import Failure
 
 from . import definition, images
-from .guest_machines import LOOK_AGAIN_S, GuestMachines
+from .front_doors import FrontDoors
+from .guest_machines import LOOK_AGAIN_S
 from .host import clone_at
 from .images import ImageFault
 from .settings import NetworkSetting, Settings
@@ -22,7 +23,7 @@ from .settings import NetworkSetting, Settings
 _SAID = ("tags", "owner", "criticality", "os_family", "offers", "uses", "needs_key", "folder")
 
 
-class Estate(GuestMachines):
+class Estate(FrontDoors):
     """What the site is and has."""
 
     def __init__(self, settings: Settings) -> None:
@@ -47,6 +48,8 @@ class Estate(GuestMachines):
             "networks": [_network(one) for one in self.settings.networks.values()],
             "workloads": own,
             "limits": {"power": 4, "copies": 4, "clones": 4},
+            "front_doors": self.doors_said(),
+            "door_addresses": list(self.settings.front_doors.addresses) if self.settings.front_doors else [],
         }  # fmt: skip
 
     def inventory_mark(self) -> str:
@@ -55,7 +58,7 @@ class Estate(GuestMachines):
         if self._news.is_set() or not self._mark or time.monotonic() - self._marked_at > LOOK_AGAIN_S:
             self._news.clear()
             self._marked_at = time.monotonic()
-            said = [self._workload(name) for name in self._own()]
+            said = [*(self._workload(name) for name in self._own()), *self.doors_said()]
             self._mark = hashlib.sha256(json.dumps(said, sort_keys=True).encode()).hexdigest()[:16]
         return self._mark
 
@@ -166,6 +169,7 @@ class Estate(GuestMachines):
         ]
         boxes = [name for name, box in self.store.notes("sandbox:").items() if box["mark"] == mark]
         left += [f"network {name}" for name in boxes]
+        left += [f"front door {one['name']}" for one in self.doors_of(mark)]
         if not boxes and self.isolation.there(mark):
             left.append(f"namespace {self.isolation.space(mark)}")
         return left

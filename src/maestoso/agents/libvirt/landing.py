@@ -13,12 +13,12 @@ from maestoso.agent_kit.platform import Failure, Operation
 from . import definition, images
 from .copies import GroupCopies
 from .files import plain, write
-from .guest_machines import GuestMachines
+from .front_doors import FrontDoors
 from .host import clone_at, device_of
 from .images import Image
 
 
-class Landing(GuestMachines):
+class Landing(FrontDoors):
     """From a point to a machine that can be given power, and back."""
 
     def make_sandbox(self, op: Operation) -> None:
@@ -207,7 +207,7 @@ class Landing(GuestMachines):
                 }
                 for nic in kept.get("nics", [])
             ]  # fmt: skip
-        return {"adapters": found}
+        return {"adapters": found, "doors": self.doors_of(op.args["mark"])}
 
     def unregister(self, op: Operation) -> None:
         """No machine any more; its disks stay."""

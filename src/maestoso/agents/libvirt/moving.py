@@ -110,7 +110,13 @@ class Moving(Copying, Landing):
                 described = definition.with_kept(self.hypervisor.xml(spec["name"]), kept, spec)
                 self.hypervisor.define(described)
                 self.hypervisor.machine(spec["name"]).setAutostart(1)
-        op.effect(adopted=sorted(spec["name"] for spec in op.args["workloads"]))
+        names = {spec["name"] for spec in op.args["workloads"]}
+        doors = [door for door in self.doors_of(op.args["mark"]) if door["machine"] in names]
+        for door in doors:
+            op.note(f"door:{op.args['mark']}/{door['name']}", None)
+        if doors:
+            self.keep_doors(op, doors)
+        op.effect(adopted=sorted(names))
 
     def give_up(self, op: Operation) -> dict[str, Any]:
         """At home elsewhere: off, fenced, not in the inventory; the disks stay until they are copied back."""
@@ -130,6 +136,8 @@ class Moving(Copying, Landing):
             )  # fmt: skip
             domain.setAutostart(0)
             self.hypervisor.cut_power(name)
+        if op.args["doors"]:
+            self.keep_doors(op, (), gone=op.args["doors"])
         if gone:
             op.effect(given_up=gone, were_running=running)
         return {"were_running": running}

@@ -14,6 +14,7 @@ class LibvirtSite(Estate, Moving, Power):
     care_every_s = 2.0
 
     def care(self) -> None:
-        """Copies that are due, and addresses of guests."""
+        """Copies that are due, addresses of guests, and front doors."""
         super().care()
         self.look_after_guests()
+        self.look_after_doors()

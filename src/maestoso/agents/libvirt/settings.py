@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import re
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from ipaddress import ip_address, ip_network
 from pathlib import Path
 from typing import Any
+
+_PORT = re.compile(r"(tcp|udp)/[1-9][0-9]{0,4}")
 
 
 class SettingsFault(Exception):
@@ -40,6 +43,24 @@ class OtherSite:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class OwnDoor:
+    """A front door that the site has from the start, as verbs say it."""
+
+    name: str
+    door: Mapping[str, Any]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DoorSettings:
+    """The ``interface`` that clients come in by, and the ``addresses`` (prefixes) that front doors can have
+    there: nobody else puts any of them on it."""
+
+    interface: str
+    addresses: tuple[str, ...]
+    own: tuple[OwnDoor, ...] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Settings:
     """All of the file. ``root`` is set for ``qemu:///embed`` only."""
 
@@ -55,10 +76,11 @@ class Settings:
     storage: Mapping[str, Path] = field(default_factory=dict)
     networks: Mapping[str, NetworkSetting] = field(default_factory=dict)
     sites: Mapping[str, OtherSite] = field(default_factory=dict)
+    front_doors: DoorSettings | None = None
 
 
 _TOP = {"site", "uri", "folder", "host_pool", "host", "port", "certificate", "key", "client_ca", "storage",
-        "networks", "sites"}  # fmt: skip
+        "networks", "sites", "front_doors"}  # fmt: skip
 
 
 def read(file: Path) -> Settings:
@@ -86,27 +108,60 @@ def read(file: Path) -> Settings:
             name: Path(_text(one, "folder", f"storage.{name}")) for name, one in _tables(told, "storage")
         },
         networks={name: _network(name, one) for name, one in _tables(told, "networks")},
+        front_doors=_doors(told["front_doors"]) if "front_doors" in told else None,
         sites={code: _site(code, one) for code, one in _tables(told, "sites")},
         **paths,
     )  # fmt: skip
 
 
+def _doors(told: Any) -> DoorSettings:
+    if not isinstance(told, dict):
+        raise SettingsFault("front_doors is no table. Write [front_doors], and its fields below.")
+    _only(told, {"interface", "addresses", "own"}, "front_doors")
+    addresses = _list(told, "addresses", ip_network, "front_doors")
+    own = []
+    for name, one in _tables(told, "own"):
+        at = f"front_doors.own.{name}"
+        _only(one, {"address", "ports", "machine", "sources"}, at)
+        address = _text(one, "address", at)
+        try:
+            inside = any(ip_address(address) in ip_network(prefix) for prefix in addresses)
+        except ValueError as error:
+            raise SettingsFault(f"{at}.address: {error}.") from error
+        if not inside:
+            raise SettingsFault(f"{at}.address: {address} is in none of front_doors.addresses.")
+        ports = tuple(one.get("ports", ()))
+        odd = [port for port in ports if not _PORT.fullmatch(str(port))]
+        if odd or not ports:
+            raise SettingsFault(
+                f"{at}.ports: {odd[0] if odd else 'nothing'!r} is no port. Write it as tcp/443."
+            )
+        door = {
+            "name": name, "address": address, "ports": list(ports), "machine": _text(one, "machine", at),
+            "sources": list(_list(one, "sources", ip_network, at)),
+        }  # fmt: skip
+        own.append(OwnDoor(name=name, door=door))
+    interface = _text(told, "interface", "front_doors")
+    if not addresses:
+        raise SettingsFault("front_doors.addresses is missing. Give the prefixes that front doors can have.")
+    return DoorSettings(interface=interface, addresses=addresses, own=tuple(own))
+
+
+def _list(told: Mapping[str, Any], part: str, kind: Callable[[Any], object], at: str) -> tuple[str, ...]:
+    found = tuple(told.get(part, ()))
+    for one in found:
+        try:
+            kind(one)
+        except ValueError as error:
+            raise SettingsFault(f"{at}.{part}: {error}.") from error
+    return found
+
+
 def _network(name: str, told: Mapping[str, Any]) -> NetworkSetting:
     at = f"networks.{name}"
     _only(told, set(NetworkSetting.__dataclass_fields__) - {"name"}, at)
-    lists = {}
-    for part, kind in (
-        ("prefixes", ip_network),
-        ("gateways", ip_address),
-        ("dns", ip_address),
-        ("routes_to", str),
-    ):
-        lists[part] = tuple(told.get(part, ()))
-        for one in lists[part]:
-            try:
-                kind(one)
-            except ValueError as error:
-                raise SettingsFault(f"{at}.{part}: {error}.") from error
+    parts = (("prefixes", ip_network), ("gateways", ip_address), ("dns", ip_address), ("routes_to", str))
+    lists = {part: _list(told, part, kind, at) for part, kind in parts}
     return NetworkSetting(
         name=name, bridge=_text(told, "bridge", at), vlan=int(told.get("vlan", 0)),
         dhcp=bool(told.get("dhcp")),

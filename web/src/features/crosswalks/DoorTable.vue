@@ -56,7 +56,7 @@ function turn(name: string, address: string, to: How) {
           <td><button class="link" :aria-label="`Remove the row for ${row.source}`" @click="emit('edit', (next) => setDoor(next, row.source, null))">remove</button></td>
         </tr>
         <tr v-if="!detail.source_doors.length && !gone.length">
-          <td colspan="6" class="quiet">{{ detail.source_name }} has no front doors. They stand under <RouterLink to="/estate/sites">Estate, Sites</RouterLink>.</td>
+          <td colspan="6" class="quiet">{{ detail.source_name }} has no front doors. They stand under <RouterLink to="/estate/sites">Estate, Sites and networks</RouterLink>.</td>
         </tr>
       </tbody>
     </table></div>

@@ -24,7 +24,7 @@ function turn(name: string, on: boolean) {
     <p v-for="door in shown" :key="door.name">
       <el-checkbox :model-value="chosen.doors.includes(door.name)" @change="turn(door.name, Boolean($event))"><span class="mono">{{ door.name }}</span> <span class="quiet">{{ door.says }}</span></el-checkbox>
     </p>
-    <p v-if="!shown.length" class="quiet">No front door of {{ plan.source }} is known here. They stand under <RouterLink to="/estate/sites">Estate, Sites</RouterLink>.</p>
+    <p v-if="!shown.length" class="quiet">No front door of {{ plan.source }} is known here. They stand under <RouterLink to="/estate/sites">Estate, Sites and networks</RouterLink>.</p>
   </fieldset>
   <p class="quiet">They open at {{ plan.target }} at the addresses that the <RouterLink :to="`/crosswalks/${plan.source}/${plan.target}?tab=doors`">crosswalk</RouterLink> says, and close at {{ plan.source }} before anything is shut down. When the run is rolled back, they are as they were. In a test only those open that have an address for tests.</p>
 </template>
