@@ -139,3 +139,46 @@ class Crosswalks(Journey):
         expect(self.sentence()).to_contain_text("1 of 9 adapters had not what was planned")
         crew = page.locator("[data-landing='crew-01/nic0']")
         expect(crew).to_contain_text("it has 10.20.4.44/24")
+
+
+class FrontDoors(Journey):
+    """With the demo data."""
+
+    def test_one_is_written_down_mapped_and_missed_by_its_plan(self) -> None:
+        page = self.page
+        self.go("Estate")
+        page.get_by_role("link", name="Sites and networks").click()
+        here = page.locator("[data-site=QUA]")
+        here.get_by_role("row").filter(has_text="Leads to").get_by_role("button", name="Add").click()
+        dialog = page.get_by_role("dialog")
+        dialog.get_by_label("Name", exact=True).fill("tickets-front")
+        dialog.get_by_label("Address", exact=True).fill("203.0.113.300")
+        dialog.get_by_label("Leads to the workload").fill("web-02")
+        dialog.get_by_role("button", name="Add it").click()
+        expect(dialog).to_contain_text("'203.0.113.300' of tickets-front is no address.")
+        dialog.get_by_label("Address", exact=True).fill("203.0.113.12")
+        dialog.get_by_role("button", name="Add it").click()
+        expect(here.get_by_role("row").filter(has_text="tickets-front")).to_contain_text("from anywhere")
+
+        page.goto(f"{self.app.address}/crosswalks/QUA/HIL")
+        page.get_by_role("tab", name="Front doors ▲").click()
+        row = page.locator("[data-door=tickets-front]")
+        choose(row.get_by_label("What becomes of tickets-front"), "another address")
+        live = row.get_by_label("Address of tickets-front, live")
+        expect(live).to_have_value("198.51.100.1")
+        row.get_by_label("Address of tickets-front, in a test").fill("198.51.100.300")
+        page.get_by_role("button", name="Save", exact=True).click()
+        expect(page.get_by_role("alert").filter(has_text="'198.51.100.300' is no address.")).to_be_visible()
+        row.get_by_label("Address of tickets-front, in a test").fill("198.51.100.13")
+        page.get_by_role("button", name="Save", exact=True).click()
+        expect(page.get_by_test_id("draft")).to_contain_text("Saved.")
+        expect(page.get_by_role("tab", name="Front doors", exact=True)).to_be_visible()
+
+        page.goto(f"{self.app.address}/plans/BOOK/landings")
+        planned = (
+            page.get_by_role("table", name="Front doors").get_by_role("row").filter(has_text="tickets-front")
+        )
+        expect(planned).to_contain_text("203.0.113.12, tcp/443")
+        expect(planned).to_contain_text("198.51.100.13")
+        page.get_by_role("link", name="Back to the plan").click()
+        expect(page.get_by_text("Clients come to web-02 by tickets-front")).to_be_visible()
