@@ -40,7 +40,8 @@ def publish(world: World, op: Op) -> Outcome:
         _refuse_impossible(world, door, told.mark)
     for door in told.doors:
         _open(world, door, told.mark)
-    return {}, {"published": [{"name": one.name, "address": one.address} for one in told.doors]}
+    listed = [{"name": one.name, "address": one.address} for one in told.doors]
+    return {}, {"published": listed, "mark": told.mark}
 
 
 def _refuse_impossible(world: World, door: Door, mark: str) -> None:
@@ -89,7 +90,7 @@ def withdraw(world: World, op: Op) -> Outcome:
             del world.doors[(mark, name)]
         else:
             world.closed_doors.add(name)
-    return {}, {"withdrawn": closed} if closed else None
+    return {}, {"withdrawn": closed, "mark": mark} if closed else None
 
 
 def adopt(world: World, mark: str, workloads: Iterable[str]) -> None:

@@ -67,15 +67,18 @@ class GuestMachines(Host):
                 return
 
     def _make_network(self, name: str, box: Mapping[str, Any]) -> None:
+        self._host(lambda: self.isolation.make(box["mark"], name, self._gateways(box)))
+
+    def _gateways(self, box: Mapping[str, Any]) -> list[str]:
+        """The addresses (CIDR) that an isolated network has as gateways."""
         like = self.settings.networks.get(box["like"])
-        gateways = list(box["routers"])
-        if like is not None and not gateways:
-            prefixes = [ip_network(prefix) for prefix in like.prefixes]
-            gateways = [
-                f"{gateway}/{prefix.prefixlen}" for gateway in like.gateways for prefix in prefixes
-                if ip_interface(gateway).ip in prefix
-            ]  # fmt: skip
-        self._host(lambda: self.isolation.make(box["mark"], name, gateways))
+        if box["routers"] or like is None:
+            return list(box["routers"])
+        prefixes = [ip_network(prefix) for prefix in like.prefixes]
+        return [
+            f"{gateway}/{prefix.prefixlen}" for gateway in like.gateways for prefix in prefixes
+            if ip_interface(gateway).ip in prefix
+        ]  # fmt: skip
 
     def _put_in(self, name: str, number: int, nic: Mapping[str, Any]) -> None:
         box = self.store.note(f"sandbox:{nic['network']}")

@@ -12,13 +12,14 @@ from maestoso.agent_kit.platform import Failure, Operation
 
 from . import definition, images
 from .copies import GroupCopies
+from .copy_names import CopyNames
 from .files import plain, write
 from .front_doors import FrontDoors
 from .host import clone_at, device_of
 from .images import Image
 
 
-class Landing(FrontDoors):
+class Landing(FrontDoors, CopyNames):
     """From a point to a machine that can be given power, and back."""
 
     def make_sandbox(self, op: Operation) -> None:
@@ -40,6 +41,8 @@ class Landing(FrontDoors):
         if on_it:
             raise Failure("network-in-use", f"{op.subject} still has {', '.join(on_it)} on it.")
         if box is not None:
+            if [b["mark"] for b in self.store.notes("sandbox:").values()].count(box["mark"]) == 1:
+                self.names_end(box["mark"])
             self._host(lambda: self.isolation.remove(box["mark"], op.subject))
             op.note(f"sandbox:{op.subject}", None)
             op.effect(removed=op.subject)

@@ -14,7 +14,8 @@ class LibvirtSite(Estate, Moving, Power):
     care_every_s = 2.0
 
     def care(self) -> None:
-        """Copies that are due, addresses of guests, and front doors."""
+        """Copies that are due, addresses of guests, front doors, names of copies."""
         super().care()
         self.look_after_guests()
         self.look_after_doors()
+        self.look_after_names()
