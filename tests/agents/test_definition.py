@@ -58,6 +58,16 @@ class Read(unittest.TestCase):
         self.assertEqual((definition.memory_mib(self.found), definition.cores(self.found)), (2048, 4))
         self.assertTrue(definition.has_agent(self.found))
 
+    def test_a_guest_agent_is_on_its_way_for_a_minute_until_it_is_there(self) -> None:
+        self.assertTrue(definition.agent_comes(self.found, 3.0))
+        self.assertFalse(definition.agent_comes(self.found, 61.0))
+        (channel,) = self.found.iterfind("devices/channel/target")
+        channel.set("state", "disconnected")
+        self.assertTrue(definition.agent_comes(self.found, 3.0))
+        channel.set("state", "connected")
+        self.assertFalse(definition.agent_comes(self.found, 3.0))
+        self.assertFalse(definition.agent_comes(ElementTree.fromstring("<domain/>"), 3.0))
+
     def test_what_people_wrote_is_read_and_written_alike(self) -> None:
         said = definition.said_by_people(self.found)
         self.assertEqual(said["offers"], [{"name": "shop", "protocol": "https", "port": 443}])

@@ -33,13 +33,15 @@ class CopyNames(GuestMachines):
         told = {(one["name"].lower(), one["type"]): tuple(one["values"]) for one in op.args["names"]}
         names = {**_names(boxes), **told}
         asked, held = self._asked(mark)
-        at = tuple(sorted(asked - held))
-        if not at:
-            taken = f": what answers at {', '.join(sorted(asked))} is a copy itself" if asked else ""
+        if asked and asked <= held:
             raise Failure(
                 "no-answer",
-                f"Nobody could be told of these names{taken or ', as no copy asks a name server'}.",
+                f"The copies ask {', '.join(sorted(asked))} for names: a copy itself, which is told nothing.",
             )
+        routers = {at.split("/")[0] for box in boxes.values() for at in self._gateways(box)}
+        at = tuple(sorted((asked | routers) - held))
+        if not at:
+            raise Failure("no-answer", "The copies ask no name server, and their networks have no gateway.")
         with self._names_turn:
             self._host(lambda: self._answer(mark, at, names))
         listed = [[name, kind, list(values)] for (name, kind), values in names.items()]

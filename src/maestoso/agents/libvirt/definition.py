@@ -17,6 +17,8 @@ that."""
 TAGS = "urn:maestoso:workload"
 """The namespace of what people write into the definition of a machine for Maestoso to read."""
 AGENT_CHANNEL = "org.qemu.guest_agent.0"
+COMES_UP_S = 60.0
+"""For so long after a machine was given power its guest agent is waited for."""
 _UNITS = {
     "b": 1,
     "bytes": 1,
@@ -80,6 +82,13 @@ def nics(definition: Element) -> list[MachineNic]:
 def has_agent(definition: Element) -> bool:
     """Whether a guest agent can be spoken to."""
     return any(one.get("name") == AGENT_CHANNEL for one in definition.iterfind("devices/channel/target"))
+
+
+def agent_comes(definition: Element, since_s: float) -> bool:
+    """Whether a machine that runs, by this definition, and has had power for so long, has a guest agent that
+    is on its way."""
+    channels = definition.iterfind(f"devices/channel/target[@name='{AGENT_CHANNEL}']")
+    return 0 <= since_s < COMES_UP_S and any(one.get("state") != "connected" for one in channels)
 
 
 def memory_mib(definition: Element) -> int:

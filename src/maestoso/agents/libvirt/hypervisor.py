@@ -15,7 +15,7 @@ from typing import Any
 from xml.etree import ElementTree
 
 from .bindings import libvirt, libvirt_qemu
-from .definition import KEPT, kept_element
+from .definition import KEPT, agent_comes, kept_element
 
 EMBEDDED_CONF = (
     'user="root"\ngroup="root"\ndynamic_ownership=0\nremember_owner=0\nsecurity_driver="none"\n'
@@ -121,6 +121,16 @@ class Hypervisor:
         """Its definition as it is kept; without ``passwords`` for whoever takes it elsewhere."""
         flags = libvirt.VIR_DOMAIN_XML_INACTIVE | (libvirt.VIR_DOMAIN_XML_SECURE if passwords else 0)
         return ElementTree.fromstring(self.machine(name).XMLDesc(flags))
+
+    def agent_comes(self, name: str) -> bool:
+        """Whether a machine was given power just now, and its guest agent is not there yet."""
+        since_s = time.time() - float(self.kept(name).get("powered_at", 0))
+        try:
+            return self.running(name) and agent_comes(
+                ElementTree.fromstring(self.machine(name).XMLDesc(0)), since_s
+            )
+        except (NoMachine, libvirt.libvirtError):
+            return False
 
     def define(self, definition: ElementTree.Element) -> None:
         """Keep a definition; one of the same name and id is replaced."""

@@ -136,7 +136,8 @@ class Power(GuestMachines):
                 self._ask_to_shut_down(op.subject)
             return not self.hypervisor.running(op.subject)
 
-        forced = not op.until(gone, op.args["limit_s"])
+        with self.source.leaving(op.subject, op.wait):
+            forced = not op.until(gone, op.args["limit_s"])
         if forced and not op.args["force"]:
             raise Failure("still-running")
         if forced:

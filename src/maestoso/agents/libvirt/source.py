@@ -25,7 +25,7 @@ from xml.etree.ElementTree import Element, SubElement
 
 from . import images
 from .bindings import libvirt, nbd
-from .definition import MachineDisk, disks
+from .definition import COMES_UP_S, MachineDisk, disks
 from .files import write
 from .hypervisor import GuestSilent, Hypervisor, NoMachine
 from .images import Image, ImageFault, Range
@@ -41,6 +41,8 @@ ABANDONED_S = 600.0
 AGENT_S = 15
 """How long a guest may take to freeze or thaw; without it, libvirt waits for ever."""
 GO_ON_S = 300.0
+READ_S = 10.0
+"""For so long a machine that shall be shut down waits for who reads a point of it."""
 THAWS = 4
 TRIES = 3
 PASSING = (
@@ -94,6 +96,7 @@ class Source:
         self.folder = folder / "source"
         self._turn = threading.Lock()
         self._points: dict[str, _Point] = {}
+        self._leaving: set[str] = set()
         self._still = self.folder.with_name("standing-still.json")
         self._go_on_after_a_kill()
         shutil.rmtree(self.folder, ignore_errors=True)
@@ -121,6 +124,9 @@ class Source:
 
         With ``application`` the guests are frozen by their agents first; where one cannot, none is.
         """
+        end = time.monotonic() + COMES_UP_S
+        while time.monotonic() < end and any(map(self._comes_or_goes, members)):
+            time.sleep(0.2)
         with self._turn:
             for old in [point for point in self._points.values() if point.group == group]:
                 self._end(old, received=False)  # its reader begins anew
@@ -140,6 +146,29 @@ class Source:
                     self._points[point.name] = point
                     return told
             raise AssertionError("the last try returns or raises")
+
+    def _comes_or_goes(self, name: str) -> bool:
+        """While a backup goes on, libvirt takes no news that a guest agent is there, or gone: it waits half a
+        minute, ends no backup meanwhile, and then has lost it for good."""
+        goes = name in self._leaving and self.hypervisor.running(name)
+        return goes or self.hypervisor.agent_comes(name)
+
+    @contextmanager
+    def leaving(self, name: str, wait: Callable[[float], None]) -> Iterator[None]:
+        """A machine is about to be shut down: no point of it is begun, and who reads one has little time."""
+        self._leaving.add(name)
+        try:
+            end = time.monotonic() + READ_S
+            while reading := [one for one in list(self._points.values()) if name in one.running]:
+                if time.monotonic() < end:
+                    wait(0.1)
+                    continue
+                with self._turn:
+                    for point in reading:
+                        self._end(point, received=False)  # its reader begins anew
+            yield
+        finally:
+            self._leaving.discard(name)
 
     def _open(
         self, point: _Point, members: Mapping[str, Mapping[str, Any]], application: bool
