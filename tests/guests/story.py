@@ -64,7 +64,7 @@ class Story:
             asked = (str(run), need["step"], need["since"])
             if asked not in self.asked:
                 if need["kind"] == "verdict":
-                    self.looked_at()
+                    self.looked_at(run)
                 verdict = "passed" if need["kind"] == "verdict" else ""
                 body = {
                     "kind": self.answers[need["kind"]], "step": need["step"], "text": "looked at",
@@ -75,7 +75,7 @@ class Story:
                     self.asked.add(asked)
         return status
 
-    def looked_at(self) -> None:
+    def looked_at(self, run: int) -> None:
         """While a test waits for its verdict, production counts on under the addresses that its copies
         have."""
         before = self.sites.count(HOME)
@@ -84,6 +84,25 @@ class Story:
         self.case.assertEqual(self.sites.state(AWAY), {}, "a copy answers outside of its isolated network")
         until(lambda: self.sites.through(AWAY, 9), "the copy to answer through the front door of the test")
         self.case.assertTrue(self.sites.through(HOME), "production's own front door is open beside it")
+        self.copies_find_each_other(f"t{run}")
+
+    def copies_find_each_other(self, mark: str) -> None:
+        """A name of the plan is answered inside of the isolated network, at its gateway, and nowhere else."""
+        agent, name = self.sites.agents[AWAY], "shop.office.example"
+        record = {"name": name, "type": "A", "values": ["192.0.2.7"]}
+        agent.done("name-copies", "names", run=mark, mark=mark, names=[record])
+        asked = {"protocol": "dns", "port": 53, "name": name, "address": self.sites.lab.site(HOME).address(1)}
+        agent.done("probe", "names", run=mark, mark=mark, timeout_s=30, **asked)
+        agent.fails(
+            "probe",
+            "names",
+            "wrong-answer",
+            run=mark,
+            mark=mark,
+            timeout_s=1,
+            **{**asked, "name": "other.example"},
+        )
+        agent.fails("probe", "names", "no-answer", run=mark, timeout_s=1, **asked)
 
     def copies_run(self) -> None:
         """All machines of the test have power."""

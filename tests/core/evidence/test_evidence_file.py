@@ -49,6 +49,13 @@ class Verifying(unittest.TestCase):
         self.assertEqual(found.seal and found.seal.outcome, "passed")
         self.assertIsNone(verify(a_file()).trusted)
 
+    def test_an_emergency_start_is_sealed_as_one(self) -> None:
+        self.assertEqual(seal_of("abc-1", 1, LOG).emergency, "")
+        why = "The ferry terminal burns and nobody answers the phone."
+        started = replace(LOG[0], data={**LOG[0].data, "emergency": why})
+        found = verify(a_file([started, *LOG[1:]], sealed=[started, *LOG[1:]]))
+        self.assertEqual((found.holds, found.seal and found.seal.emergency), (True, why))
+
     @given(at=st.integers(0, len(LOG) - 1))
     @settings(max_examples=25)
     def test_a_touched_event_is_named_although_all_links_were_made_anew(self, at: int) -> None:
