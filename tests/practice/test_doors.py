@@ -153,7 +153,7 @@ class Fronts(Sites):
         )
         fine = {"name": "fine", "address": "203.0.113.20", "ports": ["tcp/1"], "machine": "db"}
         for change, code in (
-            ({"machine": "nobody"}, "no-such-copy"), ({"address": "192.0.2.1"}, "address-not-here"),
+            ({"machine": "nobody"}, "no-such-copy"), ({"address": "x"}, "bad-value"), ({"ports": ["1"]}, "bad-value"), ({"address": "192.0.2.1"}, "address-not-here"),
             ({"address": HOME, "ports": [PORT, "tcp/2"]}, "address-taken"),
         ):  # fmt: skip
             told = {"mark": "x", "doors": [fine, {**fine, "name": "wrong", **change}]}

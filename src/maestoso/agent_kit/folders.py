@@ -10,11 +10,13 @@ from __future__ import annotations
 
 import hashlib
 import json
+import re
 import shutil
 import threading
 import time
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, datetime
+from ipaddress import ip_address
 from pathlib import Path
 from typing import Any
 
@@ -22,6 +24,7 @@ from . import scripts
 from .platform import Failure, NotKnown, Operation, Platform
 
 BOOT_S = 0.2
+PORT = re.compile(r"(tcp|udp)/[1-9][0-9]{0,4}")
 
 
 class Folders(Platform):
@@ -261,6 +264,7 @@ class Folders(Platform):
         """All of them, or none."""
         mark = op.args["mark"]
         for door in op.args["doors"]:
+            _refuse_unreadable(door)
             self._machine(door["machine"])
             for whose, other in self._opened():
                 shares = other["address"] == door["address"] and set(other["ports"]) & set(door["ports"])
@@ -716,6 +720,16 @@ def _definition(op: Operation) -> dict[str, Any]:
     """What is kept of a group: its source may be gone when its copies are needed."""
     specs = {spec["name"]: spec for spec in op.args["workloads"]}
     return {"group": op.args["group"], "digest": op.args["digest"], "specs": specs}
+
+
+def _refuse_unreadable(door: Mapping[str, Any]) -> None:
+    try:
+        ip_address(door["address"])
+    except ValueError as error:
+        raise Failure("bad-value", f"{door['name']}: {error}.") from error
+    odd = [port for port in door["ports"] if not PORT.fullmatch(port)]
+    if odd or not door["ports"]:
+        raise Failure("bad-value", f"{door['name']}: {(odd or ['nothing'])[0]!r} is no port.")
 
 
 def checksum(disks: Path) -> str:

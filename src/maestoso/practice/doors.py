@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from maestoso.core.codec import from_data
 from maestoso.core.errors import BadValue
+from maestoso.core.model.door import is_port
 from maestoso.core.model.estate import FrontDoor
 from maestoso.practice.things import Copy, Failure, Op, OpenDoor
 from maestoso.sites.verbs import Door, PublishAddress
@@ -45,10 +46,17 @@ def publish(world: World, op: Op) -> Outcome:
 
 
 def _refuse_impossible(world: World, door: Door, mark: str) -> None:
+    try:
+        at = ip_address(door.address)
+    except ValueError as error:
+        raise Failure("bad-value", f"{door.address!r} is no address.") from error
+    odd = next((port for port in door.ports if not is_port(port)), None)
+    if odd is not None or not door.ports:
+        raise Failure("bad-value", f"{odd or 'nothing'!r} is no port; write it as tcp/443.")
     machine = world.machine(door.machine)
     if machine is None or not machine.registered:
         raise Failure("no-such-copy", f"There is no machine {door.machine} here for {door.name} to lead to.")
-    at, ranges = ip_address(door.address), world.inventory.door_addresses
+    ranges = world.inventory.door_addresses
     if ranges and not any(at.version == prefix.version and at in prefix for prefix in ranges):
         raise Failure("address-not-here", f"{door.address} cannot be published here.")
     for other in opened(world):

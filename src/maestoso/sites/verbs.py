@@ -601,7 +601,7 @@ VERBS: Mapping[str, Verb] = {
         subject="`run`, or the cue's title",
         args=PublishAddress,
         result=Nothing,
-        refusals=("no-such-copy", "address-not-here", "address-taken"),
+        refusals=("bad-value", "no-such-copy", "address-not-here", "address-taken"),
         does="open these front doors, all or none; a machine that has no power yet is led to when it has. "
         "Those of a run stay out of the inventory until it is `adopt`ed",
     ),

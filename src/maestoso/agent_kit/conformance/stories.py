@@ -211,6 +211,9 @@ def _doors(site: Client, run: str, copy: str) -> None:
     at = next(str(address) for network in ranges for address in network.hosts() if str(address) not in taken)
     door = {"name": f"door-{run}", "address": at, "ports": ["tcp/80"], "machine": copy, "sources": []}
     site.fails("publish-address", "d", "no-such-copy", run=run, mark=run, doors=[{**door, "machine": run}])
+    wrong: tuple[dict[str, Any], ...] = ({"address": "nowhere"}, {"ports": ["443"]}, {"ports": []})
+    for change in wrong:
+        site.fails("publish-address", "d", "bad-value", run=run, mark=run, doors=[{**door, **change}])
     site.done("publish-address", "d", run=run, mark=run, doors=[door])
     other = {**door, "name": f"other-{run}"}
     site.fails("publish-address", "d", "address-taken", run=run, mark=run, doors=[other])

@@ -7,7 +7,7 @@ import socket
 import threading
 from collections.abc import Iterable, Mapping
 from functools import partial
-from ipaddress import ip_address
+from ipaddress import ip_address, ip_network
 from typing import Any
 
 from maestoso.agent_kit.platform import Failure, Operation
@@ -16,7 +16,7 @@ from .doorway import Addresses, Relay, Translation, Way
 from .guest_machines import GuestMachines
 from .hypervisor import NoMachine
 from .networks import NetworkFault
-from .settings import Settings
+from .settings import PORT, Settings
 
 log = logging.getLogger("site-agent")
 VERBS = frozenset({"publish-address", "withdraw-address"})
@@ -113,6 +113,7 @@ class FrontDoors(GuestMachines):
                 raise
 
     def _refuse_impossible(self, door: Mapping[str, Any], mark: str) -> None:
+        _refuse_unreadable(door)
         self._described(door["machine"])
         if self._edge is None or not self._edge.can(door["address"]):
             raise Failure("address-not-here", f"{door['address']} cannot be published here.")
@@ -186,6 +187,19 @@ class FrontDoors(GuestMachines):
         """To a copy, from inside of its isolated networks."""
         mark = self.hypervisor.kept(name)["mark"]
         return self.isolation.within(mark, lambda: socket.create_connection((way.to, way.port), REACH_S))
+
+
+def _refuse_unreadable(door: Mapping[str, Any]) -> None:
+    """What goes into rules of the host is looked at first."""
+    try:
+        ip_address(door["address"])
+        for source in door["sources"]:
+            ip_network(source)
+    except ValueError as error:
+        raise Failure("bad-value", f"{door['name']}: {error}.") from error
+    odd = next((port for port in door["ports"] if not PORT.fullmatch(port)), None)
+    if odd is not None or not door["ports"]:
+        raise Failure("bad-value", f"{door['name']}: {odd or 'nothing'!r} is no port; write it as tcp/443.")
 
 
 def _said(door: Mapping[str, Any]) -> Door:

@@ -10,7 +10,8 @@ from ipaddress import ip_address, ip_network
 from pathlib import Path
 from typing import Any
 
-_PORT = re.compile(r"(tcp|udp)/[1-9][0-9]{0,4}")
+PORT = re.compile(r"(tcp|udp)/[1-9][0-9]{0,4}")
+"""A port of a front door."""
 
 
 class SettingsFault(Exception):
@@ -131,7 +132,7 @@ def _doors(told: Any) -> DoorSettings:
         if not inside:
             raise SettingsFault(f"{at}.address: {address} is in none of front_doors.addresses.")
         ports = tuple(one.get("ports", ()))
-        odd = [port for port in ports if not _PORT.fullmatch(str(port))]
+        odd = [port for port in ports if not PORT.fullmatch(str(port))]
         if odd or not ports:
             raise SettingsFault(
                 f"{at}.ports: {odd[0] if odd else 'nothing'!r} is no port. Write it as tcp/443."

@@ -19,7 +19,7 @@ from maestoso.core.landing.arrived import arrived
 from maestoso.core.model.names import NAME_SERVERS
 from maestoso.core.model.plan import Member
 from maestoso.core.planning.bring_up import BringUp
-from maestoso.core.planning.door_steps import closing, opening
+from maestoso.core.planning.door_steps import closed_id, closes, closing, opening
 from maestoso.core.planning.graph import TO_READY, Step, StepGraph
 from maestoso.core.planning.inputs import GroupCopy, LiveChoices, RunInputs
 from maestoso.core.planning.landing_steps import LandingSteps
@@ -379,28 +379,15 @@ class _Failover:
                 *(f"unregister:{name}" for name in self.members),
                 *(f"demote:{group.code}" for group in self.inputs.groups),
                 *self.bring_up.ids,
-                *(f"doors-closed:{cue.id}" for cue in self.bring_up.door_cues),
+                *map(closed_id, self.bring_up.door_cues),
             ),
             args={"mark": self.inputs.mark},
         )
 
     def _doors_back(self, common: dict[str, Any]) -> Iterator[Step]:
         """They close at the target at once, and open at the source when what they lead to is up there."""
-        closed = []
-        for cue in self.bring_up.door_cues:
-            closed.append(f"doors-closed:{cue.id}")
-            yield Step(
-                id=closed[-1],
-                verb="withdraw-address",
-                subject=cue.title,
-                site=self.target,
-                **common,
-                title=f"Close the front doors at the target: {cue.title}",
-                after=(DECISION, cue.step),
-                undoes=(cue.step,),
-                skippable=False,
-                args=closing(self.inputs.opened(cue.id), self.inputs.mark),
-            )
+        cues, title = self.bring_up.door_cues, "Close the front doors at the target"
+        yield from (closes(cue, self.inputs, DECISION, title, **common) for cue in cues)
         if self.doors and (not self.disaster or self.live.close_down):
             up = tuple(self._again(member) for member in self.members.values())
             yield Step(
@@ -411,7 +398,7 @@ class _Failover:
                 **common,
                 title="Open the front doors at the source again",
                 # The same address must not lead to two sites at once.
-                after=(CLOSE_DOORS, *closed, *up),
+                after=(CLOSE_DOORS, *map(closed_id, cues), *up),
                 undoes=(CLOSE_DOORS,),
                 args=opening(self.doors, "", lambda name: name, "before"),
             )

@@ -14,7 +14,7 @@ from typing import Any
 from maestoso.core.model.landing import LandingNic
 from maestoso.core.model.plan import Member
 from maestoso.core.planning.bring_up import BringUp
-from maestoso.core.planning.door_steps import closing
+from maestoso.core.planning.door_steps import closed_id, closes
 from maestoso.core.planning.graph import Step, StepGraph
 from maestoso.core.planning.inputs import RunInputs
 from maestoso.core.planning.landing_steps import LandingSteps
@@ -228,17 +228,8 @@ class _TestSteps:
                 undoes=(f"clone-point:{name}",),
             )
         for cue in self.bring_up.door_cues:
-            yield Step(
-                id=f"doors-closed:{cue.id}",
-                verb="withdraw-address",
-                subject=cue.title,
-                site=self.site,
-                **common,
-                title=f"Close the front doors of the test: {cue.title}",
-                after=(VERDICT, cue.step),
-                undoes=(cue.step,),
-                args=closing(self.inputs.opened(cue.id), self.inputs.mark),
-            )
+            title = "Close the front doors of the test"
+            yield closes(cue, self.inputs, VERDICT, title, phase="cleanup", on_failure="ask")
         gone = tuple(f"unregister:{name}" for name in self.members)
         for network in self.sandboxes:
             yield self._site_step(
@@ -262,7 +253,7 @@ class _TestSteps:
                 *(f"discard-clone:{name}" for name in self.members),
                 *(f"remove-sandbox:{network}" for network in self.sandboxes),
                 *self.bring_up.ids,
-                *(f"doors-closed:{cue.id}" for cue in self.bring_up.door_cues),
+                *map(closed_id, self.bring_up.door_cues),
                 *syncs,
                 VERDICT,
             ),
