@@ -24,6 +24,8 @@ class Search(Tidewell):
             ("track-02", ("workload", "track-02", "/estate?open=track-02")),
             ("hilltop", ("site", "Hilltop", "/estate/sites")),
             ("fleet group", ("group", "Fleet", "/protection/fleet")),
+            ("203.0.113.10", ("site", "booking-front", "/estate/sites")),
+            ("door web-01", ("site", "booking-front", "/estate/sites")),
         ):
             with self.subTest(text):
                 self.assertIn(wanted, self.found(text))

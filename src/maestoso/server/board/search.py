@@ -99,6 +99,10 @@ def _groups(reach: Reach) -> Iterator[tuple[Hit, str]]:
 def _sites(reach: Reach) -> Iterator[tuple[Hit, str]]:
     for site in (one for one in Site.objects.all() if reach.has("site", one.code)):
         yield Hit(kind="site", title=site.name, hint=f"site {site.code}", to="/estate/sites"), ""
+        doors = estate().ground.sites[site.code].front_doors
+        for door in (one for one in doors if reach.has("workload", one.workload)):
+            hint = f"front door of {site.name}, {door.address}, leads to {door.workload}"
+            yield Hit(kind="site", title=door.name, hint=hint, to="/estate/sites"), ""
 
 
 def _scripts() -> Iterator[tuple[Hit, str]]:
