@@ -1,12 +1,23 @@
-"""What cannot be restored, and why it is said."""
+"""A backup that somebody wants now; what cannot be restored, and why it is said."""
 
 from __future__ import annotations
 
 import os
 import unittest
+from dataclasses import replace
 from typing import Any
 
-from tests.e2e.application import Application
+from playwright.sync_api import expect
+
+from maestoso.server.backups.archive import make_key
+from tests.e2e.application import Application, module_browser, visit
+
+BROWSER: dict[str, Any] = {}
+
+
+def setUpModule() -> None:
+    """The browser of this module."""
+    BROWSER["browser"] = module_browser()
 
 
 class NotRestored(unittest.TestCase):
@@ -34,6 +45,25 @@ class NotRestored(unittest.TestCase):
         nothing = app.command("backup", "--to", str(app.folder))
         self.assertIn("Nothing is installed in", nothing.stderr)
         self.assertEqual(os.listdir(app.folder).count("backups"), 0)
+
+
+class FromThePage(unittest.TestCase):
+    def test_one_is_made_when_somebody_presses(self) -> None:
+        app = Application()
+        self.addCleanup(app.close)
+        folder = app.folder / "backups"
+        folder.mkdir()
+        public = make_key(app.folder / "private")
+        app.options = replace(app.options, backup_folder=str(folder), backup_recipient=public)
+        app.start()
+        page = visit(self, app, BROWSER["browser"])
+        page.goto(f"{app.address}/settings/backups")
+        # The first comes by itself; nobody need wait for its turn.
+        expect(page.get_by_role("row").filter(has_text="keeper")).to_be_visible()
+        page.get_by_role("button", name="Back up now").click()
+        expect(page.get_by_role("row").filter(has_text="administrator")).to_be_visible()
+        expect(page.get_by_role("button", name="Back up now")).to_be_enabled()
+        self.assertEqual(len(list(folder.iterdir())), 2)
 
 
 if __name__ == "__main__":

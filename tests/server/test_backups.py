@@ -11,6 +11,7 @@ from typing import Any
 from unittest import mock
 
 from maestoso.engine.clock import SystemClock
+from maestoso.server.audit.models import AuditEntry
 from maestoso.server.backups import archive, records, services
 from maestoso.server.backups.archive import BackupFailed, make_key
 from maestoso.server.backups.models import Backup
@@ -71,6 +72,33 @@ class ByTheClock(Case):
         files = {Path(file) for file in Backup.objects.values_list("file", flat=True)}
         self.assertEqual(set((self.folder / "there").iterdir()), files)
         self.assertEqual(min(Backup.objects.values_list("at", flat=True)), self.now + timedelta(hours=24))
+
+    def test_one_is_made_at_once_where_somebody_wants_it(self) -> None:
+        self.assertEqual(self.due(timedelta()), 1)
+        for _ in range(2):
+            reply = self.browser.send("POST", "/backups")
+            self.assertEqual((reply.status_code, reply.json()["wanted_by"]), (202, "ann"))
+        self.assertEqual(self.due(timedelta(minutes=1)), 2)
+        self.assertEqual(self.due(timedelta(minutes=2)), 2)
+        newest = self.browser.get("/api/v1/backups").json()
+        self.assertEqual((newest["wanted_by"], newest["lines"][0]["by"]), ("", "ann"))
+        entry = AuditEntry.objects.filter(path="backups").first()
+        assert entry is not None
+        self.assertEqual((entry.by, entry.did), ("ann", "Asked for a backup"))
+        self.assertEqual(self.due(timedelta(hours=24)), 3, "that of the clock comes when it would")
+
+    def test_one_that_was_wanted_and_failed_is_said_and_not_tried_for_ever(self) -> None:
+        self.browser.send("POST", "/backups")
+        self.wrong = ["Run 7 is not whole."]
+        self.assertEqual(self.due(timedelta()), 0)
+        said = self.browser.get("/api/v1/backups").json()
+        self.assertEqual((said["wanted_by"], said["lines"][0]["by"]), ("", "ann"))
+        self.assertIn("Run 7 is not whole.", said["lines"][0]["trouble"])
+
+    def test_nobody_can_want_one_that_has_no_place_to_go(self) -> None:
+        self.set(backup_folder="", backup_recipient="")
+        body = self.problem(self.browser.send("POST", "/backups"), 409, "refused")
+        self.assertIn("Nothing says where backups go", body["detail"])
 
     def test_what_somebody_made_by_hand_is_not_let_go(self) -> None:
         self.set(backup_keep=1)

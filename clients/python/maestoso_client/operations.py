@@ -858,6 +858,10 @@ class Operations(Line):
         """Whether the events are those that were sealed, and with a key of this installation. Answer: Verification."""
         return self.ask("POST", "/evidence/verify", body=body)
 
+    def want_backup(self) -> Any:
+        """Have one made now, where and as those by the clock are; the list says what became of it. Answer: Backups."""
+        return self.ask("POST", "/backups")
+
     def what_helps(self, code: str | int, body: Any, *, prefer: str = "") -> Any:
         """Changes that would save time, each worked out. Sent: DraftSent. Answer: Helps."""
         return self.ask("POST", f"/plans/{self.part(code)}/helps", headers={"Prefer": prefer}, body=body)

@@ -343,7 +343,8 @@ export interface paths {
         /** @description The latest, how they are made, and what is wrong with that. */
         get: operations["backups"];
         put?: never;
-        post?: never;
+        /** @description Have one made now, where and as those by the clock are; the list says what became of it. */
+        post: operations["wantBackup"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3009,6 +3010,7 @@ export interface components {
             every_hours: number;
             keep: number;
             trouble: string;
+            wanted_by: string;
             lines: components["schemas"]["BackupLine"][];
         };
         Blackout: {
@@ -6599,6 +6601,32 @@ export interface operations {
                 };
             };
             403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    wantBackup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Backups"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
             503: components["responses"]["Refused503"];
         };
     };

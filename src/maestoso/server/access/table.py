@@ -78,7 +78,7 @@ TABLE: dict[str, dict[str, str]] = {
     "settings/logo": {"GET": SEE, "PUT": CHANGE_SETTINGS, "DELETE": CHANGE_SETTINGS},
     "audit": {"GET": READ_AUDIT},
     "audit.jsonl": {"GET": READ_AUDIT},
-    "backups": {"GET": READ_AUDIT},
+    "backups": {"GET": READ_AUDIT, "POST": CHANGE_SETTINGS},
     "standbys": {"GET": READ_AUDIT},
     "takeover": {"GET": SEE, "POST": CHANGE_SETTINGS},
     "messages": {"GET": READ_AUDIT},

@@ -102,6 +102,7 @@ DID: dict[str, dict[str, str]] = {
     "declare": {"POST": "Declared an outage of {body.site}{body.plan}: {body.reason}"},
     "declared-outage": {"DELETE": "Withdrew the declared outage {pk}"},
     # Names.
+    "backups": {"POST": "Asked for a backup"},
     "zone": {"PUT": "Saved the zone {zone} and its servers", "DELETE": "Removed the zone {zone}"},
     "zone-trial": {"POST": "Tried the servers of the zone {zone}"},
     # Plans.

@@ -22,3 +22,10 @@ class Backup(models.Model):
 
     class Meta:
         ordering = ["-at"]
+
+
+class BackupWanted(models.Model):
+    """Somebody wants one now; the keeper makes it, and takes this away with it."""
+
+    by = models.CharField(max_length=150)
+    at = models.DateTimeField()

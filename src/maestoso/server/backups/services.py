@@ -10,11 +10,12 @@ from datetime import datetime, timedelta
 from pathlib import Path
 
 from maestoso import __version__
+from maestoso.core.errors import Refused
 from maestoso.core.ports import Clock
 from maestoso.core.wording import lasting
 from maestoso.server.backups import archive, records
 from maestoso.server.backups.archive import BackupFailed, Lock, unpack, write
-from maestoso.server.backups.models import Backup
+from maestoso.server.backups.models import Backup, BackupWanted
 from maestoso.server.backups.shapes import BackupLine, Backups
 from maestoso.server.config.settings import OPTIONS, SECRETS
 
@@ -60,22 +61,48 @@ def make(folder: Path, lock: Lock, *, by: str, now: datetime) -> Backup:
 
 def back_up_when_due(clock: Clock) -> None:
     """The keeper's part: one every so many hours, where a setting says where to."""
-    if not (OPTIONS.backup_folder and OPTIONS.backup_recipient):
+    if not by_itself():
         return
-    now, every = clock.now(), timedelta(hours=OPTIONS.backup_every_hours)
-    last = Backup.objects.filter(by=KEEPER).first()
-    if last is not None and timedelta(0) <= now - last.at < (min(AGAIN, every) if last.trouble else every):
+    now = clock.now()
+    wanted = BackupWanted.objects.first()
+    if wanted is None and not _is_due(now):
         return
     folder = Path(OPTIONS.backup_folder)
     for place in (folder, OPTIONS.var):
         _sweep(place, now)
     try:
-        made = make(folder, Lock(recipient=OPTIONS.backup_recipient), by=KEEPER, now=now)
+        lock, by = Lock(recipient=OPTIONS.backup_recipient), wanted.by if wanted else KEEPER
+        made = make(folder, lock, by=by, now=now)
         log.info("Backup %s was made and checked.", made.file)
     except BackupFailed as error:
         log.warning("No backup was made: %s %s", error.sentence, error.remedy)
         return
+    finally:
+        if wanted is not None:
+            wanted.delete()
     _let_go(now)
+
+
+def by_itself() -> bool:
+    """Whether settings say where backups go, and for which key."""
+    return bool(OPTIONS.backup_folder and OPTIONS.backup_recipient)
+
+
+def _is_due(now: datetime) -> bool:
+    every = timedelta(hours=OPTIONS.backup_every_hours)
+    last = Backup.objects.filter(by=KEEPER).first()
+    return last is None or not timedelta(0) <= now - last.at < (min(AGAIN, every) if last.trouble else every)
+
+
+def want(by: str, now: datetime) -> None:
+    """Have the keeper make one as soon as it can. Raises Refused where settings do not say where to."""
+    if not by_itself():
+        raise Refused(
+            "Nothing says where backups go, and for whose key.",
+            "Set backup_folder and backup_recipient, or run ./maestoso backup on the machine.",
+        )
+    if not BackupWanted.objects.exists():
+        BackupWanted.objects.create(by=by, at=now)
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,15 +121,14 @@ def trouble_of_backups(now: datetime) -> Trouble | None:
     ago = "None was ever made."
     if last is not None:
         ago = f"The last one was made {lasting((now - last.at).total_seconds())} ago."
-    by_itself = bool(OPTIONS.backup_folder and OPTIONS.backup_recipient)
-    if by_itself and (last is None or now - last.at > 2 * timedelta(hours=OPTIONS.backup_every_hours)):
+    if by_itself() and (last is None or now - last.at > 2 * timedelta(hours=OPTIONS.backup_every_hours)):
         newest = Backup.objects.first()
         if newest is not None:
             why = f" {newest.trouble}" if newest.trouble else " The keeper makes them: see its log."
             title = "The last backup is too old" if last else "No backup can be made"
             return Trouble(title, f"{ago}{why}", late=True)
         return None  # the first is on its way
-    if not by_itself and (last is None or now - last.at > LONGEST_BY_HAND):
+    if not by_itself() and (last is None or now - last.at > LONGEST_BY_HAND):
         return Trouble(
             "Nothing backs up what Maestoso knows",
             f"{ago} Plans, keys and evidence would be lost with this machine. Set backup_folder and "
@@ -119,13 +145,13 @@ def trouble_of_backups(now: datetime) -> Trouble | None:
 
 def shown(now: datetime) -> Backups:
     """For the page of backups."""
-    trouble = trouble_of_backups(now)
-    by_itself = bool(OPTIONS.backup_folder and OPTIONS.backup_recipient)
+    trouble, wanted = trouble_of_backups(now), BackupWanted.objects.first()
     return Backups(
-        folder=OPTIONS.backup_folder if by_itself else "",
+        folder=OPTIONS.backup_folder if by_itself() else "",
         every_hours=OPTIONS.backup_every_hours,
         keep=OPTIONS.backup_keep,
         trouble=f"{trouble.title}. {trouble.sentence}" if trouble else "",
+        wanted_by=wanted.by if wanted else "",
         lines=tuple(
             BackupLine(
                 at=row.at, file=row.file, size=row.size, by=row.by, trouble=row.trouble, tried_at=row.tried_at

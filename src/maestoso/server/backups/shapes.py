@@ -20,10 +20,14 @@ class BackupLine:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Backups:
-    """``folder`` is empty where none is made by itself; ``trouble`` is what the board would say."""
+    """``folder`` is empty where none is made by itself; ``trouble`` is what the board would say.
+
+    ``wanted_by`` asked for one that is not made yet, if anybody did.
+    """
 
     folder: str
     every_hours: int
     keep: int
     trouble: str
+    wanted_by: str
     lines: tuple[BackupLine, ...]

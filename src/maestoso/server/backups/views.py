@@ -22,3 +22,9 @@ class BackupList(APIView):
     def get(self, request: Request) -> Response:
         """The latest, how they are made, and what is wrong with that."""
         return reply(services.shown(CLOCK.now()))
+
+    @extend_schema(operation_id="wantBackup", request=None, responses={202: shape(Backups)})
+    def post(self, request: Request) -> Response:
+        """Have one made now, where and as those by the clock are; the list says what became of it."""
+        services.want(request.user.get_username(), CLOCK.now())
+        return reply(services.shown(CLOCK.now()), 202)

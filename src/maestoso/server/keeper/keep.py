@@ -28,7 +28,7 @@ BOARD_EVERY_S, BOARD_AT_MOST_EVERY_S = 5.0, 1.0
 """The board is looked after when something was announced, and once in a while all the same,"""
 BOARD_SELDOM_S = 30.0
 """which may be long while nobody looks: whoever opens a page announces it."""
-BACKUPS_EVERY_S = 30.0
+BACKUPS_EVERY_S = 5.0
 NAMES_EVERY_S = 10.0
 MESSAGES_AT_MOST_EVERY_S = 1.0
 RENEW_S = LEASE_S / 4

@@ -6,9 +6,16 @@ import { api, take } from "@/api/client";
 import SettingsTabs from "@/ui/SettingsTabs.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import PageSkeleton from "@/ui/PageSkeleton.vue";
+import { useAct } from "@/ui/act";
 import { moment, size } from "@/ui/format";
 
-const { data, error } = useQuery({ queryKey: ["backups"], queryFn: () => take(api.GET("/api/v1/backups")) });
+const { data, error } = useQuery({
+  queryKey: ["backups"],
+  queryFn: () => take(api.GET("/api/v1/backups")),
+  refetchInterval: (query) => (query.state.data?.wanted_by ? 2000 : false),
+});
+const { problem, act } = useAct();
+const now = () => act(() => take(api.POST("/api/v1/backups")));
 const { data: standbys } = useQuery({ queryKey: ["standbys"], queryFn: () => take(api.GET("/api/v1/standbys")), refetchInterval: 10_000 });
 const last = computed(() => data.value?.lines.find((line) => !line.trouble));
 </script>
@@ -23,11 +30,16 @@ const last = computed(() => data.value?.lines.find((line) => !line.trouble));
     <p class="under">
       <template v-if="data?.folder">One is made every {{ data.every_hours }} h in <code>{{ data.folder }}</code>, and the newest {{ data.keep }} stay. </template>
       <template v-else-if="data">None is made by itself: the settings <code>backup_folder</code> and <code>backup_recipient</code> change that. </template>
-      A backup is made on the machine: <code>./maestoso backup</code>. <RouterLink to="/help/operations#backups">How to make, try and restore one</RouterLink>
+      By hand on the machine: <code>./maestoso backup</code>. <RouterLink to="/help/operations#backups">How to make, try and restore one</RouterLink>
     </p>
     <SettingsTabs />
     <ProblemNote v-if="error" :error="error" />
+    <ProblemNote v-if="problem" :error="problem" />
     <p v-if="data?.trouble" class="warn">▲ {{ data.trouble }}</p>
+    <p v-if="data">
+      <el-button v-may="'change-settings'" class="btn" :disabled="!data.folder || !!data.wanted_by" :title="data.folder ? '' : 'Settings do not say where to, and for whose key'" @click="now">Back up now</el-button>
+      <span v-if="data.wanted_by" class="quiet" role="status"> One is being made, as {{ data.wanted_by }} asked.</span>
+    </p>
     <PageSkeleton v-if="!data && !error" :heading="0" :blocks="[240]" />
     <table v-if="data?.lines.length" class="lines">
       <thead>
