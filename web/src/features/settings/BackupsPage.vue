@@ -12,7 +12,7 @@ import { moment, size } from "@/ui/format";
 const { data, error } = useQuery({
   queryKey: ["backups"],
   queryFn: () => take(api.GET("/api/v1/backups")),
-  refetchInterval: (query) => (query.state.data?.wanted_by ? 2000 : false),
+  refetchInterval: (query) => (query.state.data?.wanted_by ? 2000 : 10_000),
 });
 const { problem, act } = useAct();
 const now = () => act(() => take(api.POST("/api/v1/backups")));
