@@ -45,9 +45,10 @@ class Translation:
     def have(self, ways: Iterable[Way]) -> None:
         """Have these ways and no others; nothing is done where they are there. Raises NetworkFault."""
         text = self.rules(tuple(ways))
-        if text == self._done:
+        # Whoever loads rules of their own may have taken all others away.
+        if text == self._done and not _nft("list", "table", "inet", self.table).returncode:
             return
-        done = subprocess.run(["nft", "-f", "-"], input=text, capture_output=True, text=True, check=False)
+        done = _nft("-f", "-", said=text)
         if done.returncode:
             raise NetworkFault(f"nft: {done.stderr.strip()}")
         self._done = text
@@ -70,6 +71,10 @@ table inet {self.table} {{
   }}
 }}
 """
+
+
+def _nft(*words: str, said: str = "") -> subprocess.CompletedProcess[str]:
+    return subprocess.run(["nft", *words], input=said, capture_output=True, text=True, check=False)
 
 
 def _rule(way: Way, sources: Iterable[str]) -> str:
@@ -187,7 +192,7 @@ class Addresses:
         return {at for at, length in whole if length == ip_address(at).max_prefixlen and self.can(at)}
 
     def _say(self, address: str) -> None:
-        """Tell the segment whose the address is now (RFC 5227, 3): it may have moved from another site."""
+        """Tell the segment whose the address is now (RFC 5227, 2.3): it may have moved from another site."""
         mac = next(
             bytes.fromhex(one["address"].replace(":", ""))
             for one in links()
