@@ -31,12 +31,14 @@ NAMES = {
 
 
 def ask(name: str, kind: str) -> tuple[str, list[str]]:
-    """What is answered: the code, and all records as texts without their TTL."""
+    """What is answered: the code, and all records as texts without their TTL; their order is by chance."""
     reply = dns.message.from_wire(answered(dns.message.make_query(name, kind).to_wire(), NAMES))
     rows = [
         f"{rows.name} {dns.rdatatype.to_text(rows.rdtype)} {one}" for rows in reply.answer for one in rows
     ]
-    return dns.rcode.to_text(reply.rcode()), [row.replace("Shop.Tidewell", "shop.tidewell") for row in rows]
+    return dns.rcode.to_text(reply.rcode()), sorted(
+        row.replace("Shop.Tidewell", "shop.tidewell") for row in rows
+    )
 
 
 class Answers(unittest.TestCase):
