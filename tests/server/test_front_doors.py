@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
+import httpx
+
 from maestoso.core.model.estate import FrontDoor
 from maestoso.server.audit.models import AuditEntry
 from maestoso.server.estate.agents import ask
@@ -11,6 +13,7 @@ from maestoso.server.estate.models import Site
 from maestoso.server.outbox.models import SiteRequest
 from maestoso.server.outbox.services import deliver_waiting
 from maestoso.server.runs.fences import give_up_what_is_fenced
+from tests.e2e.application import until
 from tests.server.test_live_runs import CLOCK, Live
 from tests.server.tidewell import Tidewell
 
@@ -108,7 +111,7 @@ class InTheEstate(Tidewell):
             f"opens at {AWAY} at Hilltop and leads to web-01 there; {HOME} at Quayside closes before",
             said("planned"),
         )
-        self.assertIn("closes first if that site answers, else when it is back", said("disaster"))
+        self.assertIn("closes first if that site answers, else as soon as it does", said("disaster"))
         self.assertIn("for the copy of web-01; at Quayside it stays as it is", said("test"))
 
 
@@ -126,6 +129,28 @@ class InARun(Live):
     def test_rolled_back_nothing_is_written_down(self) -> None:
         self.play("BOOK", "planned", "roll-back")
         self.assertEqual(([one.address for one in doors("QUA")], doors("HIL")), ([HOME], ()))
+
+    def outside(self) -> int:
+        """What somebody gets who comes to the old door from outside."""
+        url = Site.objects.get(code="QUA").agent_url
+        return httpx.get(f"{url}/outside/{HOME}/443", timeout=20, trust_env=False).status_code
+
+    def test_a_lost_source_closes_its_doors_as_soon_as_it_answers_and_not_only_after_the_commit(self) -> None:
+        self.assertEqual(self.outside(), 200)
+        run = self.undecided("BOOK", "disaster", lost=True, go_on=True)
+        deliver_waiting(Site.objects.get(code="QUA"), CLOCK)
+        self.assertEqual((self.outside(), [one.address for one in doors("QUA")]), (502, [HOME]))
+        self.go_on(run, "roll-back")
+        self.assertEqual(run.outcome, "rolled back")
+        asked = [one.verb for one in SiteRequest.objects.filter(site__code="QUA", subject="run")]
+        self.assertEqual(asked, ["withdraw-address", "publish-address"])
+        deliver_waiting(Site.objects.get(code="QUA"), CLOCK)
+        until(lambda: self.outside() == 200, "the old door to open again")
+
+    def test_a_door_that_was_never_closed_is_not_opened_again(self) -> None:
+        self.play("BOOK", "disaster", "roll-back", lost=True, go_on=True)
+        asked = [(one.verb, one.status) for one in SiteRequest.objects.filter(subject="run")]
+        self.assertEqual(asked, [("withdraw-address", "withdrawn")])
 
     def test_a_lost_source_is_told_which_doors_are_open_elsewhere(self) -> None:
         run = self.play("BOOK", "disaster", lost=True, go_on=True)

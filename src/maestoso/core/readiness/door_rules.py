@@ -66,7 +66,7 @@ def _told(one: DoorMove, kind: Kind, source: str, target: str) -> str:
         closes = f"at {source} the same address closes"
     when = "before anything is shut down"
     if kind == "disaster":
-        when = "first if that site answers, else when it is back and the failover is committed"
+        when = "first if that site answers, else as soon as it does"
     return f"{said} and leads to {one.workload} there; {closes} {when}."
 
 

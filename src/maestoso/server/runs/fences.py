@@ -1,4 +1,4 @@
-"""Fences that could not be delivered when they were wanted: they wait until their site answers."""
+"""What could not be asked of a source when it was wanted, fences above all, waits until that site answers."""
 
 from __future__ import annotations
 
@@ -7,15 +7,19 @@ from collections.abc import Iterable, Sequence
 from django.db.models import Q, QuerySet
 
 from maestoso.core.outbox import DONE
+from maestoso.core.planning.door_steps import closing, opening
+from maestoso.core.planning.failover import CLOSE_DOORS
 from maestoso.core.ports import Clock
 from maestoso.core.runs.events import Event
 from maestoso.server.audit.record import recorded
 from maestoso.server.common.news import announce
 from maestoso.server.estate.models import Site
+from maestoso.server.outbox.models import SiteRequest
 from maestoso.server.outbox.services import KEEPER, ask_for, withdraw
 from maestoso.server.runs.events import inputs_of
 from maestoso.server.runs.models import KeptFence, Run
 
+CLOSES = "withdraw-address"
 DELIVERED = Q(request__status=DONE)
 FOUND_RUNNING = DELIVERED & Q(request__result__was_running=True)
 
@@ -28,6 +32,8 @@ def apply_events(run: Run, events: Sequence[Event]) -> None:
         step = str(event.data.get("step", ""))
         if event.kind == "step.skipped" and run.kind == "disaster" and step.startswith("fence:"):
             keep(run, [step.removeprefix("fence:")])
+        elif event.kind == "step.skipped" and step == CLOSE_DOORS:
+            close_doors(run)
         elif event.kind == "step.skipped" and step == "give-up:run":
             # The source was gone, or was left alone until now: it is told when it answers.
             keep(run, inputs_of(run).plan.workloads())
@@ -44,8 +50,18 @@ def keep(run: Run, workloads: Iterable[str]) -> None:
             KeptFence.objects.create(run=run, site=source, workload=name, request=request)
 
 
+def close_doors(run: Run) -> None:
+    """The source closes its front doors as soon as it answers: the same address may be open elsewhere."""
+    asked = closing(inputs_of(run).all_opened(), "")
+    ask_for(Site.objects.get(code=run.source), CLOSES, "run", asked, by=_who(run), insists=True)
+
+
 def take_back(run: Run) -> None:
     """The run was taken back: what was not asked for is not wanted any more, and the rest is lifted again."""
+    for asked in SiteRequest.objects.filter(verb=CLOSES, by=_who(run)).select_related("site"):
+        if not withdraw(asked):
+            doors = opening(inputs_of(run).all_opened(), "", str, "before")
+            ask_for(asked.site, "publish-address", "run", doors, by=_who(run), insists=True)
     for kept in run.kept_fences.select_related("site", "request"):
         if not withdraw(kept.request):
             # It may be there, or come to be: these wait behind it.
