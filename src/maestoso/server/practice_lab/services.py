@@ -24,7 +24,17 @@ MOST_FAULTS = 200
 LONGEST_SCRIPT = 100_000
 TOLD_WITHIN_S = 15.0
 """Whoever breaks something waits for a busy machine rather than do it twice."""
-VERBS_AT = ("shut-down", "fence", "promote", "register", "power-on", "sync", "power-off", "lift-fence")
+VERBS_AT = (
+    "shut-down",
+    "fence",
+    "promote",
+    "register",
+    "power-on",
+    "sync",
+    "power-off",
+    "lift-fence",
+    "publish-address",
+)
 
 
 def lab() -> Lab:
