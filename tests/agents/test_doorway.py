@@ -6,7 +6,8 @@ import socket
 import threading
 import unittest
 
-from maestoso.agents.libvirt.doorway import Relay, Translation, Way, _lets_in
+from maestoso.agent_kit.front_doors import lets_in
+from maestoso.agents.libvirt.doorway import Relay, Translation, Way
 from tests.ports import free_port
 
 WEB = Way("203.0.113.10", "tcp", 443, "10.0.0.5")
@@ -31,10 +32,10 @@ class Rules(unittest.TestCase):
         self.assertIn("ip6 daddr 2001:db8::1 tcp dport 80 dnat ip6 to fd00::5", other)
 
     def test_who_may_come_to_a_door_of_a_test(self) -> None:
-        self.assertTrue(_lets_in((), "192.0.2.1"))
-        self.assertTrue(_lets_in(("192.0.2.0/24",), "192.0.2.1"))
-        self.assertFalse(_lets_in(("192.0.2.0/24",), "198.51.100.1"))
-        self.assertFalse(_lets_in(("192.0.2.0/24",), "2001:db8::1"))
+        self.assertTrue(lets_in((), "192.0.2.1"))
+        self.assertTrue(lets_in(("192.0.2.0/24",), "192.0.2.1"))
+        self.assertFalse(lets_in(("192.0.2.0/24",), "198.51.100.1"))
+        self.assertFalse(lets_in(("192.0.2.0/24",), "2001:db8::1"))
 
 
 class PassedOn(unittest.TestCase):

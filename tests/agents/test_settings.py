@@ -51,9 +51,9 @@ class Reading(unittest.TestCase):
         self.assertEqual(found.networks["app"].gateways, ("192.0.2.1",))
         self.assertEqual(found.sites["HIL"].secret, "0123456789abcdef" * 4)
         assert found.front_doors is not None
-        (own,) = found.front_doors.own
+        own = found.front_doors.own["web"]
         self.assertEqual(
-            (found.front_doors.interface, own.door["machine"], own.door["sources"]), ("eno1", "web-01", [])
+            (found.front_doors.interface, own["machine"], own["sources"]), ("eno1", "web-01", [])
         )
         self.assertIsNone(self.settings(GOOD.split("[front_doors]")[0]).front_doors)
 

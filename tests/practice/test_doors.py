@@ -165,6 +165,23 @@ class Fronts(Sites):
         self.assertEqual(self.a.inventory.front_doors, (DOOR,))
         self.assertEqual(len([one for one in self.a.journal if one.verb == "withdraw-address"]), 1)
 
+    def test_two_of_one_request_do_not_share_an_address(self) -> None:
+        one = {"name": "one", "address": "203.0.113.20", "ports": ["tcp/1"], "machine": "db"}
+        told = {"mark": "x", "doors": [one, {**one, "name": "two", "ports": ["tcp/2", "tcp/1"]}]}
+        self.assertEqual(self.ask(self.a, "publish-address", "d", told).code, "address-taken")
+        self.assertEqual(self.a.doors, {})
+
+    def test_isolation_is_not_proved_where_a_door_of_the_test_would_be_one_of_production(self) -> None:
+        told = {"mark": "t9", "networks": [], "doors": [HOME]}
+        said = self.ask(self.a, "prove-isolation", "networks", told)
+        self.assertEqual((said.status, said.code), ("failed", "not-isolated"))
+        self.assertIn(f"would open at {HOME}, which is shop-front of production", said.reason)
+        self.ask(self.a, "withdraw-address", "run", {"mark": "", "doors": ["shop-front"]})
+        self.assertEqual(self.ask(self.a, "prove-isolation", "networks", told).code, "not-isolated")
+        self.assertEqual(
+            self.ask(self.a, "prove-isolation", "networks", {**told, "doors": [TRIED]}).status, "done"
+        )
+
     def test_what_one_run_opened_another_does_not_close(self) -> None:
         told = {"name": "shop-front", "address": AWAY, "ports": [PORT], "machine": "web"}
         self.ask(self.a, "publish-address", "d", {"mark": "t1", "doors": [told]})

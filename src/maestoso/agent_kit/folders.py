@@ -10,21 +10,18 @@ from __future__ import annotations
 
 import hashlib
 import json
-import re
 import shutil
 import threading
 import time
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, datetime
-from ipaddress import ip_address
 from pathlib import Path
 from typing import Any
 
-from . import scripts
+from . import front_doors, scripts
 from .platform import Failure, NotKnown, Operation, Platform
 
 BOOT_S = 0.2
-PORT = re.compile(r"(tcp|udp)/[1-9][0-9]{0,4}")
 
 
 class Folders(Platform):
@@ -240,11 +237,13 @@ class Folders(Platform):
         """Those that a run opened."""
         return [one["door"] for one in self.store.notes("door:").values() if mark and one["mark"] == mark]
 
-    def _opened(self) -> list[tuple[str, dict[str, Any]]]:
-        """Every open door with the mark that it has; the site's own have none."""
-        closed = set(self.store.notes("closed:"))
-        own = [("", door) for door in self._said().get("front_doors", ()) if door["name"] not in closed]
-        return own + [(one["mark"], one["door"]) for one in self.store.notes("door:").values()]
+    def _opened(self) -> dict[tuple[str, str], dict[str, Any]]:
+        """Every open door by the mark that it has, and its name; the site's own have none."""
+        closed, own = set(self.store.notes("closed:")), self._said().get("front_doors", ())
+        opened = {("", door["name"]): door for door in own if door["name"] not in closed}
+        return opened | {
+            (one["mark"], one["door"]["name"]): one["door"] for one in self.store.notes("door:").values()
+        }
 
     def _keep_doors(self, doors: Iterable[Mapping[str, Any]]) -> None:
         """These are the site's own from now on."""
@@ -263,13 +262,9 @@ class Folders(Platform):
     def publish_address(self, op: Operation) -> None:
         """All of them, or none."""
         mark = op.args["mark"]
+        front_doors.checked(mark, op.args["doors"], self._opened())
         for door in op.args["doors"]:
-            _refuse_unreadable(door)
             self._machine(door["machine"])
-            for whose, other in self._opened():
-                shares = other["address"] == door["address"] and set(other["ports"]) & set(door["ports"])
-                if shares and (whose, other["name"]) != (mark, door["name"]):
-                    raise Failure("address-taken", f"{door['address']} is that of {other['name']} already.")
         for door in op.args["doors"]:
             if mark:
                 op.note(f"door:{mark}/{door['name']}", {"mark": mark, "door": door})
@@ -282,15 +277,16 @@ class Folders(Platform):
     def withdraw_address(self, op: Operation) -> None:
         """Those of a run are gone; the site's own can be opened again."""
         mark = op.args["mark"]
-        mine = {door["name"] for whose, door in self._opened() if whose == mark}
-        closed = [name for name in op.args["doors"] if name in mine]
+        opened = self._opened()
+        closed = [name for name in op.args["doors"] if (mark, name) in opened]
         for name in closed:
             op.note(f"door:{mark}/{name}" if mark else f"closed:{name}", None if mark else {})
         if closed:
             op.effect(withdrawn=closed)
 
     def prove_isolation(self, op: Operation) -> dict[str, Any]:
-        """Nothing routes here, so only an adapter in another network can lead out."""
+        """Nothing routes here, so only an adapter in another network can lead out, or an address in."""
+        front_doors.proved_apart(op.args["doors"], self._said().get("front_doors", ()))
         boxes = self.store.notes("sandbox:")
         copies = [one for one in self._machines() if one["mark"] == op.args["mark"] and not one["own"]]
         for one in copies:
@@ -720,16 +716,6 @@ def _definition(op: Operation) -> dict[str, Any]:
     """What is kept of a group: its source may be gone when its copies are needed."""
     specs = {spec["name"]: spec for spec in op.args["workloads"]}
     return {"group": op.args["group"], "digest": op.args["digest"], "specs": specs}
-
-
-def _refuse_unreadable(door: Mapping[str, Any]) -> None:
-    try:
-        ip_address(door["address"])
-    except ValueError as error:
-        raise Failure("bad-value", f"{door['name']}: {error}.") from error
-    odd = [port for port in door["ports"] if not PORT.fullmatch(port)]
-    if odd or not door["ports"]:
-        raise Failure("bad-value", f"{door['name']}: {(odd or ['nothing'])[0]!r} is no port.")
 
 
 def checksum(disks: Path) -> str:

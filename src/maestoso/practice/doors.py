@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
-from ipaddress import ip_address, ip_network
+from ipaddress import ip_address
 from typing import TYPE_CHECKING, Any
 
+from maestoso.agent_kit.front_doors import lets_in
 from maestoso.core.codec import from_data
 from maestoso.core.errors import BadValue
 from maestoso.core.model.door import is_port
@@ -37,15 +38,20 @@ def publish(world: World, op: Op) -> Outcome:
         told = from_data(PublishAddress, dict(op.submission.args), "args")
     except BadValue as error:
         raise Failure("bad-value", f"{error.sentence} {error.remedy}") from error
+    known = {(one.mark, one.name): (one.address, one.ports) for one in opened(world)}
     for door in told.doors:
-        _refuse_impossible(world, door, told.mark)
+        _refuse_impossible(world, door)
+        for key, (address, ports) in known.items():
+            if key != (told.mark, door.name) and address == door.address and set(ports) & set(door.ports):
+                raise Failure("address-taken", f"{door.address} is that of {key[1]} already.")
+        known[told.mark, door.name] = (door.address, door.ports)
     for door in told.doors:
         _open(world, door, told.mark)
     listed = [{"name": one.name, "address": one.address} for one in told.doors]
     return {}, {"published": listed, "mark": told.mark}
 
 
-def _refuse_impossible(world: World, door: Door, mark: str) -> None:
+def _refuse_impossible(world: World, door: Door) -> None:
     try:
         at = ip_address(door.address)
     except ValueError as error:
@@ -59,11 +65,6 @@ def _refuse_impossible(world: World, door: Door, mark: str) -> None:
     ranges = world.inventory.door_addresses
     if ranges and not any(at.version == prefix.version and at in prefix for prefix in ranges):
         raise Failure("address-not-here", f"{door.address} cannot be published here.")
-    for other in opened(world):
-        if (other.name, other.mark) != (door.name, mark) and other.address == door.address and (
-            set(other.ports) & set(door.ports)
-        ):  # fmt: skip
-            raise Failure("address-taken", f"{door.address} leads to {other.machine} already.")
 
 
 def _open(world: World, door: Door, mark: str) -> None:
@@ -139,13 +140,7 @@ def behind(world: World, address: str, port: str, source: str = "") -> Copy | No
     ``port`` is written ``tcp/443``.
     """
     for door in opened(world):
-        if door.address == address and port in door.ports and _lets_in(door, source):
+        allowed = not source or lets_in(door.sources, source)
+        if door.address == address and port in door.ports and allowed:
             return world.machine(door.machine)
     return None
-
-
-def _lets_in(door: OpenDoor, source: str) -> bool:
-    if not door.sources or not source:
-        return True
-    at = ip_address(source)
-    return any(at in ip_network(prefix) for prefix in door.sources if at.version == prefix.version)

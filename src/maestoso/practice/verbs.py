@@ -78,6 +78,13 @@ def _remove_sandbox(world: World, op: Op) -> Outcome:
 def _prove_isolation(world: World, op: Op) -> Outcome:
     """Follow every route from the sandbox; a path to a production network fails, hop by hop."""
     mark = str(op.submission.args.get("mark", ""))
+    held = {door.address: door.name for door in world.inventory.front_doors}
+    for address in op.submission.args.get("doors", []):
+        if address in held:
+            said = (
+                f"A front door of the test would open at {address}, which is {held[address]} of production."
+            )
+            raise Failure("not-isolated", said)
     start = [str(name) for name in op.submission.args.get("networks", [])]
     copies = [copy for copy in world.copies.values() if copy.mark == mark]
     start += [n["network"] for copy in copies for n in copy.nics.values() if n.get("connected", True)]

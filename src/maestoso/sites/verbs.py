@@ -43,7 +43,8 @@ REFUSALS: Mapping[str, str] = {
     "no-such-replica": "No copy of that workload is held in that group here.",
     "not-equal": "The copies are behind what the disks of their fenced source hold.",
     "not-found": "Nothing of that name is known here; of a key, that it was never asked for.",
-    "not-isolated": "A way leads from the isolated network to production; the reason names it hop by hop.",
+    "not-isolated": "A way leads from the isolated network to production, hop by hop as the reason says, or "
+    "a front door of production into it.",
     "not-promoted": "The copies of the group are not writable here.",
     "other-site": "The agent is of another site than the one that it was taken for.",
     "point-gone": "The recovery point is not held here any more.",
@@ -210,10 +211,12 @@ class WithdrawAddress:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ProveIsolation:
-    """The networks to begin from, beside those that copies with the mark are on."""
+    """The networks to begin from, beside those that copies with the mark are on. ``doors``: the addresses at
+    which front doors of the run will open."""
 
     mark: str
     networks: tuple[str, ...] = ()
+    doors: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -619,7 +622,8 @@ VERBS: Mapping[str, Verb] = {
         result=Proved,
         refusals=("not-isolated",),
         does="follow every route from these networks and from all copies with this mark; a path to "
-        "production is a failure, and is named hop by hop",
+        "production is a failure, and is named hop by hop; so is an address of `doors` that a front door of "
+        "the site's own has, open or not",
     ),
     "clone-point": Verb(
         subject="the copy",

@@ -92,6 +92,15 @@ class Rules(unittest.TestCase):
         apart = replace(other, ports=("tcp/25",))
         self.assertNotIn("door-cannot-open", codes(context(target=worlds.target(front_doors=(apart,)))))
 
+    def test_two_doors_do_not_open_at_one_address(self) -> None:
+        other = replace(DOOR, name="other-front", address="203.0.113.11")
+        rows = tuple(DoorRow(source=name, live=AWAY) for name in ("shop-front", "other-front"))
+        cue = replace(CUE, doors=Doors(doors=("shop-front", "other-front")))
+        said = codes(context(cue, doors=(DOOR, other), crosswalk=worlds.crosswalk(front_doors=rows)))
+        self.assertIn(
+            f"other-front would open at {AWAY}, where shop-front leads to web", said["door-cannot-open"]
+        )
+
     def test_a_door_of_a_test_is_none_of_production(self) -> None:
         for address in (HOME, AWAY):
             ctx = context(row=DoorRow(source="shop-front", live=AWAY, test=address))
@@ -173,6 +182,8 @@ class Moves(unittest.TestCase):
     def test_a_test_opens_what_has_an_address_for_tests_and_nothing_else(self) -> None:
         graph = self.graph("test")
         self.assertEqual(graph["doors:d"].args["doors"][0]["machine"], "web--x1")
+        for proof in ("prove-isolation:networks", "prove-isolation:copies"):
+            self.assertEqual(graph[proof].args["doors"], [TRIED], "it is proved before any copy has power")
         self.assertEqual(
             (graph["doors:d"].args["mark"], graph["doors:d"].args["doors"][0]["address"]), ("x1", TRIED)
         )
@@ -182,6 +193,7 @@ class Moves(unittest.TestCase):
         ctx = context(CUE, behind, row=DoorRow(source="shop-front", live=AWAY))
         shut = self.graph("test", ctx)
         self.assertNotIn("doors:d", shut)
+        self.assertNotIn("doors", shut["prove-isolation:copies"].args)
         self.assertEqual((shut["probe:b"].subject, "outside" in shut["probe:b"].args), ("web--x1", False))
 
     def test_a_probe_goes_through_it_from_outside(self) -> None:

@@ -209,14 +209,18 @@ def _doors(site: Client, run: str, copy: str) -> None:
     ranges = [ip_network(text) for text in has.get("door_addresses", [])] or [ip_network("192.0.2.0/28")]
     taken = {door["address"] for door in own}
     at = next(str(address) for network in ranges for address in network.hosts() if str(address) not in taken)
+    for held in own[:1]:
+        at_home = {"networks": [], "doors": [held["address"]]}
+        site.fails("prove-isolation", "copies", "not-isolated", run=run, mark=run, **at_home)
     door = {"name": f"door-{run}", "address": at, "ports": ["tcp/80"], "machine": copy, "sources": []}
+    twin = {**door, "name": f"twin-{run}"}
+    site.fails("publish-address", "d", "address-taken", run=run, mark=run, doors=[door, twin])
     site.fails("publish-address", "d", "no-such-copy", run=run, mark=run, doors=[{**door, "machine": run}])
     wrong: tuple[dict[str, Any], ...] = ({"address": "nowhere"}, {"ports": ["443"]}, {"ports": []})
     for change in wrong:
         site.fails("publish-address", "d", "bad-value", run=run, mark=run, doors=[{**door, **change}])
     site.done("publish-address", "d", run=run, mark=run, doors=[door])
-    other = {**door, "name": f"other-{run}"}
-    site.fails("publish-address", "d", "address-taken", run=run, mark=run, doors=[other])
+    site.fails("publish-address", "d", "address-taken", run=run, mark=run, doors=[twin])
     said = site.done("read-adapters", "copies", run=run, mark=run).get("doors", [])
     check([one["name"] for one in said] == [door["name"]], f"read-adapters says {said} of front doors.")
     now = site.get("/inventory", "Inventory").get("front_doors", [])

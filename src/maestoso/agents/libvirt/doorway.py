@@ -16,6 +16,8 @@ from dataclasses import dataclass
 from ipaddress import ip_address, ip_network
 from typing import cast
 
+from maestoso.agent_kit.front_doors import lets_in
+
 from .networks import NetworkFault, ip, links
 
 log = logging.getLogger("site-agent")
@@ -36,7 +38,8 @@ class Way:
 
 
 class Translation:
-    """The ways of live machines: one table of nftables of the agent's own, replaced as a whole."""
+    """The ways of live machines by destination NAT: one table of nftables of the agent's own, replaced as a
+    whole."""
 
     def __init__(self, site: str) -> None:
         self.table = f"maestoso_{site.lower()}"
@@ -112,7 +115,7 @@ class Relay:
                 client, who = self._door.accept()
             except OSError:
                 return
-            if not _lets_in(self.way.sources, who[0]) or not self._free.acquire(blocking=False):
+            if not lets_in(self.way.sources, who[0]) or not self._free.acquire(blocking=False):
                 client.close()
                 continue
             threading.Thread(target=self._serve, args=(client,), daemon=True).start()
@@ -125,12 +128,6 @@ class Relay:
             log.info("Through %s port %d nobody came: %s", self.way.address, self.way.port, error)
         finally:
             self._free.release()
-
-
-def _lets_in(sources: Iterable[str], who: str) -> bool:
-    known = tuple(sources)
-    at = ip_address(who)
-    return not known or any(at in prefix for prefix in map(ip_network, known) if prefix.version == at.version)
 
 
 def _pass_on(one: socket.socket, other: socket.socket) -> None:

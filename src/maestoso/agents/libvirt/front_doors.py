@@ -7,16 +7,17 @@ import socket
 import threading
 from collections.abc import Iterable, Mapping
 from functools import partial
-from ipaddress import ip_address, ip_network
+from ipaddress import ip_address
 from typing import Any
 
+from maestoso.agent_kit import front_doors
 from maestoso.agent_kit.platform import Failure, Operation
 
 from .doorway import Addresses, Relay, Translation, Way
 from .guest_machines import GuestMachines
 from .hypervisor import NoMachine
 from .networks import NetworkFault
-from .settings import PORT, Settings
+from .settings import Settings
 
 log = logging.getLogger("site-agent")
 VERBS = frozenset({"publish-address", "withdraw-address"})
@@ -49,7 +50,7 @@ class FrontDoors(GuestMachines):
         """The site's own, those of the settings that were never taken over among them, open or not."""
         kept: dict[str, Door] = self.store.note("doors") or {}
         told = self.settings.front_doors
-        first = {one.name: {**one.door, "open": True} for one in (told.own if told else ())}
+        first = {name: {**door, "open": True} for name, door in (told.own if told else {}).items()}
         # One that was given up is kept as None, so that the settings do not bring it back.
         return [door for door in {**first, **kept}.values() if door is not None]
 
@@ -90,8 +91,9 @@ class FrontDoors(GuestMachines):
     def publish_address(self, op: Operation) -> None:
         """All of them, or none; the host does it before it is said to be done."""
         mark, doors = op.args["mark"], op.args["doors"]
+        front_doors.checked(mark, doors, self._opened())
         for door in doors:
-            self._refuse_impossible(door, mark)
+            self._refuse_impossible(door)
         self._change(op, {(mark, door["name"]): _said(door) for door in doors})
         for door in doors:
             if mark:
@@ -112,21 +114,14 @@ class FrontDoors(GuestMachines):
                 self.look_after_doors()
                 raise
 
-    def _refuse_impossible(self, door: Mapping[str, Any], mark: str) -> None:
-        _refuse_unreadable(door)
+    def _refuse_impossible(self, door: Mapping[str, Any]) -> None:
         self._described(door["machine"])
         if self._edge is None or not self._edge.can(door["address"]):
             raise Failure("address-not-here", f"{door['address']} cannot be published here.")
         test = bool(self.hypervisor.kept(door["machine"]).get("test"))
         odd = [port for port in door["ports"] if test and not port.startswith("tcp/")]
         if odd:
-            raise Failure(
-                "address-not-here", f"A door to a copy of a test can have TCP ports only, not {odd[0]}."
-            )
-        for key, other in self._opened().items():
-            shares = other["address"] == door["address"] and set(other["ports"]) & set(door["ports"])
-            if shares and key != (mark, door["name"]):
-                raise Failure("address-taken", f"{door['address']} leads to {other['machine']} already.")
+            raise Failure("address-not-here", f"A door to a copy of a test has TCP ports only, not {odd[0]}.")
 
     def withdraw_address(self, op: Operation) -> None:
         """Nobody comes in by them any more."""
@@ -187,19 +182,6 @@ class FrontDoors(GuestMachines):
         """To a copy, from inside of its isolated networks."""
         mark = self.hypervisor.kept(name)["mark"]
         return self.isolation.within(mark, lambda: socket.create_connection((way.to, way.port), REACH_S))
-
-
-def _refuse_unreadable(door: Mapping[str, Any]) -> None:
-    """What goes into rules of the host is looked at first."""
-    try:
-        ip_address(door["address"])
-        for source in door["sources"]:
-            ip_network(source)
-    except ValueError as error:
-        raise Failure("bad-value", f"{door['name']}: {error}.") from error
-    odd = next((port for port in door["ports"] if not PORT.fullmatch(port)), None)
-    if odd is not None or not door["ports"]:
-        raise Failure("bad-value", f"{door['name']}: {odd or 'nothing'!r} is no port; write it as tcp/443.")
 
 
 def _said(door: Mapping[str, Any]) -> Door:

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 from xml.etree import ElementTree
 
+from maestoso.agent_kit import front_doors
 from maestoso.agent_kit.platform import Failure, Operation
 
 from . import definition, images
@@ -50,6 +51,7 @@ class Landing(FrontDoors, CopyNames):
     def prove_isolation(self, op: Operation) -> dict[str, Any]:
         """Every adapter of the copies is in an isolated network of the run, and nothing leads out of
         those."""
+        front_doors.proved_apart(op.args["doors"], self.own_doors())
         mark, boxes = op.args["mark"], self.store.notes("sandbox:")
         mine = {name for name, box in boxes.items() if box["mark"] == mark}
         devices, reached = [], set(op.args["networks"])

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import tomllib
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
@@ -10,8 +9,7 @@ from ipaddress import ip_address, ip_network
 from pathlib import Path
 from typing import Any
 
-PORT = re.compile(r"(tcp|udp)/[1-9][0-9]{0,4}")
-"""A port of a front door."""
+from maestoso.agent_kit.front_doors import PORT
 
 
 class SettingsFault(Exception):
@@ -44,21 +42,14 @@ class OtherSite:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class OwnDoor:
-    """A front door that the site has from the start, as verbs say it."""
-
-    name: str
-    door: Mapping[str, Any]
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
 class DoorSettings:
     """The ``interface`` that clients come in by, and the ``addresses`` (prefixes) that front doors can have
-    there: nobody else puts any of them on it."""
+    there: nobody else puts any of them on it. ``own`` are front doors that the site has from the start, by
+    their names, as verbs say them."""
 
     interface: str
     addresses: tuple[str, ...]
-    own: tuple[OwnDoor, ...] = ()
+    own: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -120,7 +111,7 @@ def _doors(told: Any) -> DoorSettings:
         raise SettingsFault("front_doors is no table. Write [front_doors], and its fields below.")
     _only(told, {"interface", "addresses", "own"}, "front_doors")
     addresses = _list(told, "addresses", ip_network, "front_doors")
-    own = []
+    own = {}
     for name, one in _tables(told, "own"):
         at = f"front_doors.own.{name}"
         _only(one, {"address", "ports", "machine", "sources"}, at)
@@ -137,15 +128,14 @@ def _doors(told: Any) -> DoorSettings:
             raise SettingsFault(
                 f"{at}.ports: {odd[0] if odd else 'nothing'!r} is no port. Write it as tcp/443."
             )
-        door = {
+        own[name] = {
             "name": name, "address": address, "ports": list(ports), "machine": _text(one, "machine", at),
             "sources": list(_list(one, "sources", ip_network, at)),
         }  # fmt: skip
-        own.append(OwnDoor(name=name, door=door))
     interface = _text(told, "interface", "front_doors")
     if not addresses:
         raise SettingsFault("front_doors.addresses is missing. Give the prefixes that front doors can have.")
-    return DoorSettings(interface=interface, addresses=addresses, own=tuple(own))
+    return DoorSettings(interface=interface, addresses=addresses, own=own)
 
 
 def _list(told: Mapping[str, Any], part: str, kind: Callable[[Any], object], at: str) -> tuple[str, ...]:

@@ -7,7 +7,7 @@ from functools import cached_property
 from typing import Any
 
 from maestoso.core.codec import to_data
-from maestoso.core.model.cue import Cue
+from maestoso.core.model.cue import Cue, CueKind
 from maestoso.core.model.estate import Workload
 from maestoso.core.model.names import NAME_SERVERS
 from maestoso.core.model.plan import Member, Wave
@@ -47,11 +47,10 @@ class BringUp:
         )
         return (*before, *waves, *self._cues(cues, "after", _last((*before, *waves)) or self.begins))
 
-    @property
-    def name_cues(self) -> tuple[Cue, ...]:
-        """Those that change names in this run, in the order of the plan."""
+    def cues_of(self, kind: CueKind) -> tuple[Cue, ...]:
+        """Those of one kind in this run, in the order of the plan."""
         placed = (cue for _, _, cue in self.inputs.plan.placed_cues())
-        return tuple(cue for cue in self._applying(placed) if cue.names is not None)
+        return tuple(cue for cue in self._applying(placed) if cue.kind == kind)
 
     @property
     def ids(self) -> tuple[str, ...]:
@@ -77,12 +76,6 @@ class BringUp:
         if _waits_for_heartbeat(member, workload):
             return (f"await-heartbeat:{name}",)
         return (f"power-on:{name}",)
-
-    @property
-    def door_cues(self) -> tuple[Cue, ...]:
-        """Those that open front doors in this run, in the order of the plan."""
-        placed = (cue for _, _, cue in self.inputs.plan.placed_cues())
-        return tuple(cue for cue in self._applying(placed) if cue.doors is not None)
 
     def _applying(self, cues: Iterable[Cue], at: str | None = None) -> list[Cue]:
         """Those that do something in this run: a test may open none of the doors of a cue."""

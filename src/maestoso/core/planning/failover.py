@@ -379,14 +379,14 @@ class _Failover:
                 *(f"unregister:{name}" for name in self.members),
                 *(f"demote:{group.code}" for group in self.inputs.groups),
                 *self.bring_up.ids,
-                *map(closed_id, self.bring_up.door_cues),
+                *map(closed_id, self.bring_up.cues_of("doors")),
             ),
             args={"mark": self.inputs.mark},
         )
 
     def _doors_back(self, common: dict[str, Any]) -> Iterator[Step]:
         """They close at the target at once, and open at the source when what they lead to is up there."""
-        cues, title = self.bring_up.door_cues, "Close the front doors at the target"
+        cues, title = self.bring_up.cues_of("doors"), "Close the front doors at the target"
         yield from (closes(cue, self.inputs, DECISION, title, **common) for cue in cues)
         if self.doors and (not self.disaster or self.live.close_down):
             up = tuple(self._again(member) for member in self.members.values())
@@ -407,7 +407,7 @@ class _Failover:
         """Names lead back once what they lead to is up again; where nothing starts at the source, at once."""
         started = not self.disaster or self.live.close_down
         up = tuple(self._again(member) for member in self.members.values()) if started else ()
-        for cue in self.bring_up.name_cues:
+        for cue in self.bring_up.cues_of("names"):
             yield Step(
                 id=f"names-back:{cue.id}",
                 verb="put-names-back",

@@ -140,7 +140,7 @@ class _TestSteps:
             after=tuple(f"make-sandbox:{network}" for network in self.sandboxes),
             skippable=False,
             on_failure="stop",
-            args={"mark": self.inputs.mark, "networks": self._landing_networks()},
+            args=self._to_prove(),
         )
         for index, member in self.inputs.plan.members():
             yield from self._copy(index, member)
@@ -152,8 +152,13 @@ class _TestSteps:
             after=(PROVE_NETWORKS, *(f"attach-nics:{name}" for name in self.members)),
             skippable=False,
             on_failure="stop",
-            args={"mark": self.inputs.mark, "networks": self._landing_networks()},
+            args=self._to_prove(),
         )
+
+    def _to_prove(self) -> dict[str, Any]:
+        told: dict[str, Any] = {"mark": self.inputs.mark, "networks": self._landing_networks()}
+        doors = sorted({one.after for one in self.inputs.all_opened()})
+        return {**told, "doors": doors} if doors else told
 
     def _landing_networks(self) -> list[str]:
         nics = (nic for landing in self.inputs.landings for nic in landing.nics if nic.connected)
@@ -227,7 +232,7 @@ class _TestSteps:
                 after=(f"unregister:{name}",),
                 undoes=(f"clone-point:{name}",),
             )
-        for cue in self.bring_up.door_cues:
+        for cue in self.bring_up.cues_of("doors"):
             title = "Close the front doors of the test"
             yield closes(cue, self.inputs, VERDICT, title, phase="cleanup", on_failure="ask")
         gone = tuple(f"unregister:{name}" for name in self.members)
@@ -253,7 +258,7 @@ class _TestSteps:
                 *(f"discard-clone:{name}" for name in self.members),
                 *(f"remove-sandbox:{network}" for network in self.sandboxes),
                 *self.bring_up.ids,
-                *map(closed_id, self.bring_up.door_cues),
+                *map(closed_id, self.bring_up.cues_of("doors")),
                 *syncs,
                 VERDICT,
             ),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cached_property
@@ -13,6 +13,7 @@ from maestoso.core.landing.ground import Ground
 from maestoso.core.landing.judge import Judged, judge_landings
 from maestoso.core.landing.names import Known
 from maestoso.core.model.crosswalk import SIDES, Crosswalk, Side
+from maestoso.core.model.cue import Cue, CueKind
 from maestoso.core.model.estate import Inventory, OddMachine, Service, Workload
 from maestoso.core.model.plan import Member, Plan
 from maestoso.core.model.protection import CopyState, Group, RecoveryPoint
@@ -128,6 +129,10 @@ class Context:
             for wave, member in self.plan.members()
             if member.workload in self.workloads
         ]
+
+    def cues_of(self, kind: CueKind) -> Iterator[Cue]:
+        """The cues of one kind, and of no other besides, in the order of the plan."""
+        return (cue for _, _, cue in self.plan.placed_cues() if cue.parts() == (kind,))
 
     def site_of(self, workload: str) -> str | None:
         """Where a workload is at home now; None where that is not known."""

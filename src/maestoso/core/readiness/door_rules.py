@@ -9,7 +9,6 @@ from ipaddress import ip_address
 from maestoso.core.landing.doors import address_at, door_moves
 from maestoso.core.landing.names import addresses
 from maestoso.core.model.crosswalk import Side
-from maestoso.core.model.cue import Cue
 from maestoso.core.model.door import MOST_DOORS, DoorMove
 from maestoso.core.model.estate import FrontDoor
 from maestoso.core.model.finding import Finding, blocks, warns
@@ -26,7 +25,7 @@ def moves(ctx: Context, side: Side) -> Moves:
         return {}
     return {
         cue.id: tuple(door_moves(cue.doors.doors, source, ctx.crosswalk, side))
-        for cue in _door_cues(ctx)
+        for cue in ctx.cues_of("doors")
         if cue.doors is not None
     }
 
@@ -51,7 +50,7 @@ def door_addresses(ctx: Context, side: Side) -> Mapping[str, tuple[str, ...]]:
 
 def told_before(ctx: Context, kind: Kind, source: str, target: str) -> tuple[str, ...]:
     """What a run does with front doors, a sentence each; the sites by their names."""
-    cues = {cue.id for cue in _door_cues(ctx) if kind in cue.kinds}
+    cues = {cue.id for cue in ctx.cues_of("doors") if kind in cue.kinds}
     side: Side = "live" if kind in LIVE else "test"
     found = [one for cue, listed in moves(ctx, side).items() if cue in cues for one in listed if one.after]
     return tuple(_told(one, kind, source, target) for one in found)
@@ -70,12 +69,6 @@ def _told(one: DoorMove, kind: Kind, source: str, target: str) -> str:
     return f"{said} and leads to {one.workload} there; {closes} {when}."
 
 
-def _door_cues(ctx: Context) -> Iterator[Cue]:
-    for _, _, cue in ctx.plan.placed_cues():
-        if cue.doors is not None and len(cue.parts()) == 1:
-            yield cue
-
-
 def _doors(ctx: Context) -> dict[str, FrontDoor]:
     source = ctx.ground.sites.get(ctx.plan.source)
     return {door.name: door for door in source.front_doors} if source else {}
@@ -84,7 +77,7 @@ def _doors(ctx: Context) -> dict[str, FrontDoor]:
 def door_malformed(ctx: Context) -> Iterator[Finding]:
     """A door cue names doors, and each door is moved once."""
     named: dict[str, str] = {}
-    for cue in _door_cues(ctx):
+    for cue in ctx.cues_of("doors"):
         listed = cue.doors.doors if cue.doors else ()
         if not 1 <= len(listed) <= MOST_DOORS:
             yield blocks("cue-malformed", cue.title, f"The cue {cue.title} has {len(listed)} front doors.",
@@ -100,7 +93,7 @@ def door_unknown(ctx: Context) -> Iterator[Finding]:
     """What is moved must be there, and lead to something that this plan brings up."""
     doors = _doors(ctx)
     members = {member.workload for _, member in ctx.plan.members() if member.power_on}
-    for cue in _door_cues(ctx):
+    for cue in ctx.cues_of("doors"):
         for name in cue.doors.doors if cue.doors else ():
             if name not in doors:
                 yield blocks(
@@ -143,12 +136,17 @@ def door_cannot_open(ctx: Context) -> Iterator[Finding]:
     if target is None:
         return
     for side in ("live", "test"):
+        opened: list[DoorMove] = []
         for one in _all(ctx, side):
             if not one.after:
                 continue
             at = ip_address(one.after)
             ranges = target.door_addresses
-            taken = next((door for door in target.front_doors if _meet(door, one)), None)
+            there = (
+                FrontDoor(name=m.name, address=m.after, ports=m.ports, workload=m.workload) for m in opened
+            )
+            taken = next((door for door in (*target.front_doors, *there) if _meet(door, one)), None)
+            opened.append(one)
             if ranges and not any(at.version == prefix.version and at in prefix for prefix in ranges):
                 shown = ", ".join(map(str, ranges))
                 found = blocks(
@@ -218,7 +216,7 @@ def door_without_name(ctx: Context) -> Iterator[Finding]:
 
 def door_stays(ctx: Context) -> Iterator[Finding]:
     """A workload that moves without its door is up, and nobody comes to it."""
-    named = {name for cue in _door_cues(ctx) for name in (cue.doors.doors if cue.doors else ())}
+    named = {name for cue in ctx.cues_of("doors") for name in (cue.doors.doors if cue.doors else ())}
     members = {member.workload for _, member in ctx.plan.members() if member.power_on}
     for door in _doors(ctx).values():
         if door.workload in members and door.name not in named:

@@ -39,7 +39,7 @@ def name_changes(ctx: Context, side: Side) -> dict[str, tuple[NameChange, ...]]:
         cue.id: tuple(
             changes(cue.names.records, ctx.plan.target, landings, doors, ctx.zones, ctx.known_names)
         )
-        for cue in _name_cues(ctx)
+        for cue in ctx.cues_of("names")
         if cue.names is not None
     }
 
@@ -49,21 +49,15 @@ def _landings(ctx: Context, side: Side) -> dict[str, Landing]:
     return {one.workload: one for one in judged.landings} if judged else {}
 
 
-def _name_cues(ctx: Context) -> Iterator[Cue]:
-    for _, _, cue in ctx.plan.placed_cues():
-        if cue.names is not None and len(cue.parts()) == 1:
-            yield cue
-
-
 def _records(ctx: Context) -> Iterator[tuple[Cue, NameRecord]]:
-    for cue in _name_cues(ctx):
+    for cue in ctx.cues_of("names"):
         for record in cue.names.records if cue.names else ():
             yield cue, record
 
 
 def told_before(ctx: Context, kind: Kind) -> tuple[str, ...]:
     """What a run changes of names, a sentence each; in a test that nothing outside changes."""
-    cues = {cue.id for cue in _name_cues(ctx) if kind in cue.kinds}
+    cues = {cue.id for cue in ctx.cues_of("names") if kind in cue.kinds}
     side: Side = "live" if kind in LIVE else "test"
     found = [one for cue, listed in name_changes(ctx, side).items() if cue in cues for one in listed]
     if not found:
@@ -91,7 +85,7 @@ def _told(one: NameChange) -> str:
 
 def name_malformed(ctx: Context) -> Iterator[Finding]:
     """A record is such that a zone could hold it."""
-    for cue in _name_cues(ctx):
+    for cue in ctx.cues_of("names"):
         records = cue.names.records if cue.names else ()
         if not 1 <= len(records) <= MOST_RECORDS:
             yield blocks("cue-malformed", cue.title, f"The cue {cue.title} has {len(records)} names.",

@@ -101,8 +101,7 @@ def want(by: str, now: datetime) -> None:
             "Nothing says where backups go, and for whose key.",
             "Set backup_folder and backup_recipient, or run ./maestoso backup on the machine.",
         )
-    if not BackupWanted.objects.exists():
-        BackupWanted.objects.create(by=by, at=now)
+    BackupWanted.objects.get_or_create(pk=1, defaults={"by": by, "at": now})
 
 
 @dataclass(frozen=True, slots=True)
