@@ -90,7 +90,7 @@ class EveryPage(unittest.TestCase):
         self.page = visit(self, APP, BROWSER["browser"])
 
     def addresses(self) -> dict[str, str]:
-        """One address for every route, by its name."""
+        """An address for every route, by its name; behind a comma for a part of it that is not there at first."""
         api = APP.api()
         run = api.start_test("FLEET", 200)
         api.send("POST", f"/runs/{run}/controls", {"kind": "hold"}, **{"Idempotency-Key": "every-page"})
@@ -99,7 +99,8 @@ class EveryPage(unittest.TestCase):
         return {
             "readiness": "/", "plans": "/plans", "new-plan": "/plans/new", "plan": "/plans/BOOK",
             "start": "/plans/BOOK/start?kind=planned", "plan-landings": "/plans/BOOK/landings",
-            "crosswalks": "/crosswalks", "crosswalk": "/crosswalks/QUA/HIL", "estate": "/estate",
+            "crosswalks": "/crosswalks", "crosswalk": "/crosswalks/QUA/HIL",
+            "crosswalk, doors": "/crosswalks/QUA/HIL?tab=doors", "estate": "/estate",
             "sites": "/estate/sites", "uses": "/estate/uses", "import": "/estate/import",
             "protection": "/protection", "new-group": "/protection/new", "group": "/protection/fleet",
             "edit-group": "/protection/fleet/edit", "scripts": "/scripts", "runs": "/runs",
@@ -115,7 +116,8 @@ class EveryPage(unittest.TestCase):
 
     def test_nothing_stands_in_anybodys_way(self) -> None:
         addresses = self.addresses()
-        self.assertEqual(set(addresses), set(re.findall(r'name: "([\w-]+)"', ROUTES.read_text())))
+        named = {name.split(",")[0] for name in addresses}
+        self.assertEqual(named, set(re.findall(r'name: "([\w-]+)"', ROUTES.read_text())))
         found: list[str] = []
         for name, address in addresses.items():
             self.page.set_viewport_size({"width": 1280, "height": 800})
