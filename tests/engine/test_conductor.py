@@ -152,6 +152,17 @@ class LostLines(EngineCase):
         self.assertIn("site.lost", kinds)
         self.assertIn("site.back", kinds)
 
+    async def test_an_engine_that_begins_while_a_site_is_away_does_not_say_that_it_is_back(self) -> None:
+        await self.conduct(lambda state: bool(state.steps["power-on:db"].attempt))
+        self.site.transport.cut = True
+        await self.conduct(lambda state: "B" in state.lost_sites)
+        second = self.engine("two")
+        await self.conduct(lambda _: "B" in second.links and second.links["B"].lost_because is not None, second)
+        self.assertEqual([e.kind for e in self.log.runs["r-1"].events].count("site.back"), 0)
+        self.site.transport.cut = False
+        await self.judged()
+        self.assertEqual([e.kind for e in self.log.runs["r-1"].events].count("site.back"), 1)
+
     async def test_answers_that_are_lost_on_the_way_back_cause_no_second_effect(self) -> None:
         self.site.transport.swallow_answers = 25
         await self.judged()

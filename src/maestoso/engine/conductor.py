@@ -311,7 +311,8 @@ class Conductor:
             if why is not None and site not in driven.state.lost_sites:
                 drafts.append(Draft(kind="site.lost", data={"site": site, "reason": why}))
         for site in sorted(driven.state.lost_sites):
-            if site not in self.links or self.links[site].lost_because is None:
+            # Another engine may have lost it: that a new line knows of no trouble yet is not an answer.
+            if self.links[site].answers:
                 drafts.append(Draft(kind="site.back", data={"site": site}))
         return drafts
 

@@ -42,10 +42,11 @@ PATIENCE = Patience()
 class SiteLink:
     """``on_answer(key, state)`` is called once the site says that an operation is settled; ``on_trouble(key,
     kind, reason)`` when it takes it in at no try (``site.deaf``), wants it brought later (``site.busy``), or
-    does not know any more what it had taken in (``site.forgot``); ``on_change()`` when the site was lost or
-    is back.
+    does not know any more what it had taken in (``site.forgot``); ``on_change()`` when the site was lost,
+    heard for the first time, or is back.
 
-    ``lost_because`` is None while it can be listened to. A site that says what changes and answers no request
+    ``lost_because`` is None while it can be listened to, and before it was tried; ``answers`` is true only
+    once it was heard. A site that says what changes and answers no request
     is not lost: what it was asked for is overdue one day, as if it went on saying that it is at work.
     """
 
@@ -71,6 +72,11 @@ class SiteLink:
         self._tasks: set[asyncio.Task[None]] = set()
         self.failures = 0
         self._keep(self._supervised(self._listen))
+
+    @property
+    def answers(self) -> bool:
+        """Whether this line has heard the site, and has not lost it since."""
+        return self._listening.is_set() and self.lost_because is None
 
     def send(self, operation: Operation, fence: int) -> None:
         """Bring the operation to the site and wait for its end; a key that already waits is not doubled."""
@@ -148,6 +154,7 @@ class SiteLink:
                     first = await self.client.changes(-1, 0.0)
                     self._cursor, self._epoch = first.cursor, first.epoch
                     self._listening.set()
+                    self.on_change()
                 feed = await self.client.changes(self._cursor, self.patience.long_poll_s)
                 # One that says no epoch is known by its cursor, which never goes back otherwise.
                 gap = feed.epoch != self._epoch or feed.cursor < self._cursor
