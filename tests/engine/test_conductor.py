@@ -157,7 +157,9 @@ class LostLines(EngineCase):
         self.site.transport.cut = True
         await self.conduct(lambda state: "B" in state.lost_sites)
         second = self.engine("two")
-        await self.conduct(lambda _: "B" in second.links and second.links["B"].lost_because is not None, second)
+        await self.conduct(
+            lambda _: "B" in second.links and second.links["B"].lost_because is not None, second
+        )
         self.assertEqual([e.kind for e in self.log.runs["r-1"].events].count("site.back"), 0)
         self.site.transport.cut = False
         await self.judged()

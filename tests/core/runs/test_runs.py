@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 from maestoso.core.errors import BadValue, DomainError, LogCorrupt, NotFound, Refused
 from maestoso.core.model.estate import SiteLimits
+from maestoso.core.planning.failover import ASK_SOURCE, SOURCE_LIMIT_S
 from maestoso.core.planning.graph import Step
 from maestoso.core.planning.isolated_test import LEAK_CHECK, PROVE_COPIES, VERDICT
 from maestoso.core.runs.controls import CONTROLS, control
@@ -171,6 +172,32 @@ class Deciding(unittest.TestCase):
         play.go(4 * 3600)
         self.assertEqual(play.state.verdict, "inconclusive")
         self.assertIn("by itself", play.state.notes)
+
+    def asking(self, silent_s: float) -> Player:
+        """A disaster that has begun, of a source that was heard last so long before the start."""
+        heard = {"A": worlds.NOW - timedelta(seconds=silent_s)}
+        ctx = worlds.context(lost_sites={"A": "No connection."}, silent_since=heard)
+        player = Player(worlds.live_inputs("disaster", ctx))
+        self.assertEqual(player.status(ASK_SOURCE), "asked")
+        return player
+
+    def test_a_source_that_was_silent_before_is_tried_once_and_not_waited_for(self) -> None:
+        player = self.asking(SOURCE_LIMIT_S)
+        player.go(1)
+        self.assertEqual(player.status(ASK_SOURCE), "asked", "it has not been tried yet")
+        player.write(Draft(kind="site.lost", data={"site": "A", "reason": "No connection."}))
+        self.assertEqual(player.status(ASK_SOURCE), "skipped")
+        (failed,) = [event for event in player.log if event.kind == "step.failed"]
+        self.assertIn("silent before the start", failed.data["reason"])
+        self.assertEqual(player.status("shut-down:db"), "skipped")
+
+    def test_a_source_that_was_heard_a_moment_ago_is_waited_for(self) -> None:
+        player = self.asking(SOURCE_LIMIT_S - 1)
+        player.write(Draft(kind="site.lost", data={"site": "A", "reason": "No connection."}))
+        player.go(SOURCE_LIMIT_S - 1)
+        self.assertEqual(player.status(ASK_SOURCE), "asked")
+        player.go(1)
+        self.assertEqual(player.status(ASK_SOURCE), "skipped")
 
     def test_abort_cancels_what_waits_settles_what_flies_and_takes_all_away(self) -> None:
         play = Player()

@@ -68,7 +68,9 @@ class LiveChoices:
     recorded and skipped. The decision window is ``decide_within_s`` seconds by the clock on the wall
     (0: it has no end); then ``then`` happens by itself. ``declared_at``: the moment from which RTO and RPO
     count, the start where it is None. ``acknowledged``: source copies that cannot be confirmed off were
-    acknowledged at the start. ``wake`` are host pools at the target whose standby hosts are woken first.
+    acknowledged at the start. ``wake`` are host pools at the target whose standby hosts are woken first;
+    ``source_silent``: when it was started, nothing had been heard of the source for as long as a disaster
+    waits for it. Both are what was known then, and no choices.
     A guest that is not down ``force_after_s`` machine seconds after it was asked loses its power; None: the
     plan says of each member whether and when.
     """
@@ -81,6 +83,7 @@ class LiveChoices:
     declared_at: datetime | None = None
     acknowledged: bool = False
     wake: tuple[str, ...] = ()
+    source_silent: bool = False
     force_after_s: int | None = None
 
 

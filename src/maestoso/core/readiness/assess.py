@@ -14,6 +14,7 @@ from maestoso.core.model.finding import Finding, sort_key
 from maestoso.core.model.landing import Landing
 from maestoso.core.model.protection import RecoveryPoint
 from maestoso.core.planning.compiled import compile_run
+from maestoso.core.planning.failover import SOURCE_LIMIT_S
 from maestoso.core.planning.graph import StepGraph
 from maestoso.core.planning.inputs import (
     LIVE,
@@ -239,7 +240,7 @@ def assess(
         unattended=options.unattended,
         probed=options.probed,
         scripts=_scripts(ctx),
-        live=_waking(ctx, options.live, landings) if kind in LIVE else None,
+        live=_known(ctx, options.live, landings) if kind in LIVE else None,
         names=name_rules.name_changes(ctx, side),
         doors=door_rules.moves(ctx, side),
     )
@@ -263,8 +264,8 @@ def _limits(ctx: Context, kind: Kind) -> SiteLimits:
     return replace(limits, power=min(limits.power, source.limits.power))
 
 
-def _waking(ctx: Context, live: LiveChoices | None, landings: Sequence[Landing]) -> LiveChoices:
-    """The choices, with the pools whose standby hosts this run needs."""
+def _known(ctx: Context, live: LiveChoices | None, landings: Sequence[Landing]) -> LiveChoices:
+    """The choices, with the pools whose standby hosts this run needs, and whether the source is silent."""
     wanted: dict[str, int] = {}
     for landing in landings:
         wanted[landing.host_pool] = wanted.get(landing.host_pool, 0) + landing.memory_mib
@@ -274,7 +275,9 @@ def _waking(ctx: Context, live: LiveChoices | None, landings: Sequence[Landing])
         if pool.standby_hosts and pool.hosts and wanted.get(pool.name, 0) + pool.used_memory_mib
         > pool.memory_mib * (pool.hosts - pool.standby_hosts) // pool.hosts
     ]  # fmt: skip
-    return replace(live or LiveChoices(), wake=tuple(wake))
+    heard_last = ctx.silent_since.get(ctx.plan.source, ctx.now)
+    silent = (ctx.now - heard_last).total_seconds() >= SOURCE_LIMIT_S
+    return replace(live or LiveChoices(), wake=tuple(wake), source_silent=silent)
 
 
 def _scripts(ctx: Context) -> tuple[ScriptText, ...]:

@@ -42,7 +42,8 @@ class Context:
     """A plan and the world around it at ``now``.
 
     ``workloads`` is the whole estate by name; ``newest`` the newest point per group, absent where a group
-    has none; ``lost_sites`` are sites that do not answer, with the reason. ``copying`` says how the site
+    has none; ``lost_sites`` are sites that do not answer, with the reason, and ``silent_since`` the moments
+    when they were heard last. ``copying`` says how the site
     that holds the copies of a group stands; ``keys_missing`` are groups whose key is not stored; ``drifted``
     counts what a site's agent says otherwise than the records, ``odd`` are its machines that cannot be taken
     over, ``skew_s`` is how far its clock is ahead, ``protocols`` which version of the site protocol it
@@ -70,6 +71,7 @@ class Context:
     groups: tuple[Group, ...]
     newest: Mapping[str, RecoveryPoint]
     lost_sites: Mapping[str, str] = field(default_factory=dict)
+    silent_since: Mapping[str, datetime] = field(default_factory=dict)
     last_test: LastTest | None = None
     copying: Mapping[str, CopyState] = field(default_factory=dict)
     keys_missing: frozenset[str] = frozenset()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from maestoso.core.planning.failover import ACKNOWLEDGE, DECISION
+from maestoso.core.planning.failover import ACKNOWLEDGE, ASK_SOURCE, DECISION
 from maestoso.core.planning.graph import TO_READY
 from maestoso.core.planning.isolated_test import LEAK_CHECK, VERDICT
 from maestoso.core.runs.events import Draft, Event
@@ -70,8 +70,17 @@ def _for_silence(state: RunState, now: datetime) -> list[Draft]:
             code = "no-answer" if step.limit_s else "overdue"
             waited = (now - (state.steps[name].asked_at or now)).total_seconds()
             reason = f"{step.site} did not say within {waited:.0f} s what became of it."
+            if _silent_already(state, name):
+                reason = f"{step.site} was silent before the start, and could not be reached now either."
             drafts.append(Draft(kind="step.failed", data={"step": name, "code": code, "reason": reason}))
     return drafts
+
+
+def _silent_already(state: RunState, name: str) -> bool:
+    """Whether a source need not be waited for: it was waited for long enough before the start, and was just
+    tried once more, by another process over another line."""
+    live, site = state.inputs.live, state.graph[name].site
+    return name == ASK_SOURCE and live is not None and live.source_silent and site in state.lost_sites
 
 
 OVERDUE_S = 3600.0
@@ -88,7 +97,7 @@ def waits_until(state: RunState, name: str) -> datetime | None:
     if asked is None:
         raise AssertionError(f"{name} is in flight and was never asked for")
     if step.limit_s:
-        return asked + timedelta(seconds=step.limit_s)
+        return asked + timedelta(seconds=0.0 if _silent_already(state, name) else step.limit_s)
     if step.verb in ENDLESS or step.site in state.lost_sites:
         return None
     if "within_s" in step.args:

@@ -253,6 +253,10 @@ class Surroundings:
         return replace(
             bare, newest=taken.newest, copying=taken.copying, keys_missing=self.keys_missing,
             lost_sites={code: one.lost_because for code, one in said.items() if one.lost_because},
+            silent_since={
+                code: since for code, one in said.items()
+                if one.lost_because and (since := self.sites[code].silent_since)
+            },
             drifted={code: self.drifted(code) for code in ends}, skew_s={plan.target: taken.skew_s},
             protocols={code: one.said.protocol for code, one in said.items() if one.said},
             lacks={code: lacks(self.sites[code]) for code in ends},
