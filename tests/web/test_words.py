@@ -216,6 +216,19 @@ class Landed(TypeScript):
         )
 
 
+class Bursts(TypeScript):
+    """ui/pointTimeline"""
+
+    module = "ui/pointTimeline"
+
+    def test_how_many_times_the_usual(self) -> None:
+        self.assert_table(
+            "timesUsual",
+            (3.04, "3.0 × the usual"), (99.9, "99.9 × the usual"),
+            (1.1e10, "over 100 × the usual"),
+        )  # fmt: skip
+
+
 class RunFilters(TypeScript):
     """features/runs/runFilter"""
 

@@ -17,6 +17,7 @@ from tests.core.replication.plain import plain_kept, plain_scores
 from tests.core.replication.series import labelled, quality
 
 NOW = 1_794_495_600
+NOW_AT = datetime.fromtimestamp(NOW, UTC)
 POLICY = Policy(interval_s=60, rpo_s=120, keep_all_s=3600, keep_hourly_s=86400, keep_daily_s=7 * 86400)
 
 
@@ -82,6 +83,21 @@ class Anomalies(unittest.TestCase):
     def test_a_series_shorter_than_an_hour_has_no_opinion(self) -> None:
         np.testing.assert_allclose(scores(np.ones((1, 3)), 6, 144), [[1, 1, 1]])
         self.assertEqual(scored((), 600), ())
+
+    def test_a_few_blocks_of_a_machine_at_rest_are_no_burst_and_nothing_is_so_many_times_nothing(
+        self,
+    ) -> None:
+        def anomalies(written: float) -> list[float]:
+            rates = [0.0] * 288
+            rates[200:203] = [written] * 3
+            at = [NOW_AT + timedelta(minutes=10 * i) for i in range(288)]
+            series = [ChangeRate(at=one, rate_bps=rate) for one, rate in zip(at, rates, strict=True)]
+            return [one.anomaly for one in scored(series, 600)]
+
+        self.assertEqual(set(anomalies(9_000.0)), {1.0})
+        burst = anomalies(2e6)
+        self.assertEqual([i for i, one in enumerate(burst) if one >= 3], [200, 201, 202])
+        self.assertLess(max(burst), 200)
 
     def test_points_take_the_anomaly_of_their_time_and_the_hint_is_before_the_burst(self) -> None:
         start = datetime(2026, 11, 10, tzinfo=UTC)

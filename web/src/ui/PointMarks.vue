@@ -2,7 +2,7 @@
 // The recovery points of one group, as a row of marks on the time axis.
 import type { RecoveryPoint } from "@/api/types";
 import { moment } from "@/ui/format";
-import { type PointRow, UNUSUAL } from "@/ui/pointTimeline";
+import { type PointRow, UNUSUAL, timesUsual } from "@/ui/pointTimeline";
 
 /** `x` gives the pixel of a time in ms; what lies left of `left` is not seen. */
 defineProps<{ group: PointRow; points: RecoveryPoint[]; chosen: RecoveryPoint | undefined; y: number; x: (ms: number) => number; left: number }>();
@@ -13,7 +13,7 @@ const about = (group: PointRow, point: RecoveryPoint) =>
     point.kind,
     point.label ? `pinned: ${point.label}` : "",
     group.proved[point.id] ? `proved by run ${group.proved[point.id]}` : "",
-    point.anomaly >= UNUSUAL ? `${point.anomaly.toFixed(1)} × the usual changes` : "",
+    point.anomaly >= UNUSUAL ? `${timesUsual(point.anomaly)} changes` : "",
   ]
     .filter(Boolean)
     .join(", ");

@@ -5,7 +5,7 @@ import { computed, onMounted, onScopeDispose, ref, useTemplateRef, watch } from 
 import type { RecoveryPoint } from "@/api/types";
 import PointMarks from "@/ui/PointMarks.vue";
 import { duration, instant, moment } from "@/ui/format";
-import { axisTicks, changeCurve, type PointRow as Row } from "@/ui/pointTimeline";
+import { axisTicks, changeCurve, type PointRow as Row, timesUsual } from "@/ui/pointTimeline";
 
 const props = defineProps<{ groups: Row[]; now: string; at: number; newest: boolean; chosen: Record<string, RecoveryPoint | undefined> }>();
 const emit = defineEmits<{ pick: [at: number] }>();
@@ -146,7 +146,7 @@ function pickBefore() {
         <g clip-path="url(#plot)">
           <g v-for="burst in curve.bursts" :key="burst.from">
             <rect :x="x(burst.from)" y="4" :width="Math.max(x(burst.to) - x(burst.from), 5)" :height="height - 26" class="burst" />
-            <text :x="late(burst.to) ? x(burst.from) - 8 : x(burst.to) + 8" y="16" class="bad" :text-anchor="late(burst.to) ? 'end' : 'start'">{{ burst.times.toFixed(1) }} × the usual changes</text>
+            <text :x="late(burst.to) ? x(burst.from) - 8 : x(burst.to) + 8" y="16" class="bad" :text-anchor="late(burst.to) ? 'end' : 'start'">{{ timesUsual(burst.times) }} changes</text>
           </g>
           <path :d="curve.area" class="area" />
         </g>

@@ -5,6 +5,9 @@ export type PointRow = Pick<GroupPoints, "group" | "name" | "points" | "changes"
 
 /** So many times the usual changes are worth a look. */
 export const UNUSUAL = 3;
+const BEYOND = 100;
+/** How many times its usual something changed, in words; where hardly anything is usual, no number means much. */
+export const timesUsual = (times: number) => `${times >= BEYOND ? `over ${BEYOND}` : times.toFixed(1)} × the usual`;
 const TOGETHER_MS = 7_200_000;
 const SLACK_MS = 700_000;
 const STEPS = [5, 15, 30, 60, 300, 600, 1800, 3600, 10_800, 21_600, 43_200, 86_400, 2 * 86_400, 5 * 86_400];

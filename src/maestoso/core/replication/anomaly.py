@@ -21,6 +21,8 @@ from maestoso.core.model.protection import ChangeRate, RecoveryPoint
 
 Floats = NDArray[np.float64]
 UNUSUAL = 3.0
+AT_REST_BPS = 16_384.0
+"""Four blocks of 4 KiB a second: what changes less is at rest, and no rate is so many times nothing."""
 SPREADS = 4.0
 TRAILING_HOURS = 6
 MAD_TO_SIGMA = 1.4826
@@ -89,10 +91,13 @@ def _days_before(values: Floats, per_day: int) -> Floats:
 
 
 def scored(series: Sequence[ChangeRate], every_s: int) -> tuple[ChangeRate, ...]:
-    """The series, evenly spaced by ``every_s``, with its anomalies filled in."""
+    """The series, evenly spaced by ``every_s``, with its anomalies filled in.
+
+    All that is below ``AT_REST_BPS`` counts as that: of what is usually at rest, an anomaly is a lower bound.
+    """
     if not series:
         return ()
-    rates = np.array([[one.rate_bps for one in series]])
+    rates = np.maximum([[one.rate_bps for one in series]], AT_REST_BPS)
     found = scores(rates, max(3600 // every_s, 1), 86400 // every_s)[0]
     return tuple(
         replace(one, anomaly=round(float(value), 2)) for one, value in zip(series, found, strict=True)

@@ -11,6 +11,7 @@ import ProblemNote from "@/ui/ProblemNote.vue";
 import TrapsOf from "@/ui/TrapsOf.vue";
 import { ago, count, duration, moment, size } from "@/ui/format";
 import { useKeys } from "@/ui/keys";
+import { timesUsual, UNUSUAL } from "@/ui/pointTimeline";
 
 const route = useRoute();
 const router = useRouter();
@@ -135,7 +136,7 @@ useKeys([{ keys: ["E"], label: "Change the group", run: () => void router.push(`
         <PointTimeline :groups="row" :now="data.now" :at="at" :newest="picked === null" :chosen="{ [code]: point }" @pick="picked = $event" />
         <div v-if="point" class="point" data-testid="point">
           <b>{{ moment(point.at, true) }}</b>
-          <span>{{ point.kind }}, {{ size(point.changed_bytes) }} changed<template v-if="point.anomaly >= 3">, <b class="bad">{{ point.anomaly.toFixed(1) }} × the usual</b></template></span>
+          <span>{{ point.kind }}, {{ size(point.changed_bytes) }} changed<template v-if="point.anomaly >= UNUSUAL">, <b class="bad">{{ timesUsual(point.anomaly) }}</b></template></span>
           <RouterLink v-if="data.proved[point.id]" :to="`/runs/${data.proved[point.id]}`">✓ proved by run {{ data.proved[point.id] }}</RouterLink>
           <template v-if="point.label">
             <span>⚑ {{ point.label }}</span>
