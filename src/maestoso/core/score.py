@@ -8,17 +8,17 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
 
 from maestoso.core.forecast.monte_carlo import Forecast
-from maestoso.core.planning.graph import TO_READY, Step, StepGraph
+from maestoso.core.planning.graph import TO_READY, StepGraph
 from maestoso.core.runs.progress import expected, planned
 from maestoso.core.runs.state import RunState
 from maestoso.core.runs.steps import RESOLVED, Status, Try
-from maestoso.core.scheduling.list_schedule import Schedule, critical_path
+from maestoso.core.scheduling.list_schedule import critical_path
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+# Not frozen, as Step is not, and for the same reason.
+@dataclass(slots=True, kw_only=True)
 class ScoreStep:
     """One step on the score. In a forecast, ``low_s`` and ``high_s`` are the p10 and p90 of its end, and
     ``decides`` is the share of runs in which it holds up the end."""
@@ -50,42 +50,28 @@ class ScoreStep:
     tries: tuple[Try, ...] = ()
 
 
-def _blank(step: Step, at: int, schedule: Schedule) -> dict[str, Any]:
-    start, finish = round(schedule.start_s[at], 1), round(schedule.finish_s[at], 1)
-    return {
-        "id": step.id,
-        "verb": step.verb,
-        "title": step.title,
-        "phase": step.phase,
-        "workload": step.workload,
-        "wave": step.wave,
-        "site": step.site,
-        "delay_s": step.delay_s,
-        "person": step.person,
-        "skippable": step.skippable,
-        "planned_start_s": start,
-        "planned_finish_s": finish,
-        "expected_start_s": start,
-        "expected_finish_s": finish,
-        "status": "waiting",
-        "attempt": 0,
-    }
-
-
 def forecast_score(graph: StepGraph, made: Forecast) -> tuple[ScoreStep, ...]:
     """The score of what would happen, up to the verdict: what is taken away after it is nobody's question."""
-    critical = set(made.critical)
-    return tuple(
-        ScoreStep(
-            **_blank(step, at, made.likely),
-            low_s=round(made.spread_s[at][0], 1),
-            high_s=round(made.spread_s[at][1], 1),
-            critical=step.id in critical,
-            decides=round(made.criticality[at], 2),
-        )
-        for at, step in enumerate(graph.steps)
-        if step.phase in TO_READY or step.phase == "judge"
-    )
+    critical, likely = set(made.critical), made.likely
+    rows = []
+    for at, step in enumerate(graph.steps):
+        if step.phase not in TO_READY and step.phase != "judge":
+            continue
+        start, finish = round(likely.start_s[at], 1), round(likely.finish_s[at], 1)
+        low, high = made.spread_s[at]
+        # Named one by one: of a large plan there are thousands, after every change of it.
+        rows.append(
+            ScoreStep(
+                id=step.id, verb=step.verb, title=step.title, phase=step.phase, workload=step.workload,
+                wave=step.wave, site=step.site, delay_s=step.delay_s, person=step.person,
+                skippable=step.skippable, status="waiting", attempt=0,
+                planned_start_s=start, planned_finish_s=finish,
+                expected_start_s=start, expected_finish_s=finish,
+                low_s=round(low, 1), high_s=round(high, 1), critical=step.id in critical,
+                decides=round(made.criticality[at], 2),
+            )
+        )  # fmt: skip
+    return tuple(rows)
 
 
 def run_score(state: RunState, now: datetime) -> tuple[ScoreStep, ...]:
@@ -100,19 +86,15 @@ def run_score(state: RunState, now: datetime) -> tuple[ScoreStep, ...]:
         start = happened.asked_s if happened.asked_s is not None else happened.settled_s
         rows.append(
             ScoreStep(
-                **{
-                    **_blank(step, at, ghost),
-                    "expected_start_s": round(ahead.start_s[at], 1),
-                    "expected_finish_s": round(ahead.finish_s[at], 1),
-                    "status": happened.status,
-                    "attempt": happened.attempt,
-                    "start_s": None if not begun or start is None else round(start, 1),
-                    "finish_s": round(happened.settled_s or 0.0, 1) if settled else None,
-                    "critical": step.id in critical,
-                    "code": happened.code,
-                    "reason": happened.reason,
-                    "tries": happened.tries,
-                }
+                id=step.id, verb=step.verb, title=step.title, phase=step.phase, workload=step.workload,
+                wave=step.wave, site=step.site, delay_s=step.delay_s, person=step.person,
+                skippable=step.skippable, status=happened.status, attempt=happened.attempt,
+                planned_start_s=round(ghost.start_s[at], 1), planned_finish_s=round(ghost.finish_s[at], 1),
+                expected_start_s=round(ahead.start_s[at], 1), expected_finish_s=round(ahead.finish_s[at], 1),
+                start_s=None if not begun or start is None else round(start, 1),
+                finish_s=round(happened.settled_s or 0.0, 1) if settled else None,
+                critical=step.id in critical,
+                code=happened.code, reason=happened.reason, tries=happened.tries,
             )
-        )
+        )  # fmt: skip
     return tuple(rows)

@@ -16,7 +16,7 @@ from maestoso.core.model.estate import SiteLimits
 from maestoso.core.model.plan import Member, Plan
 from maestoso.core.planning.graph import TO_READY, StepGraph
 from maestoso.core.planning.inputs import Estimate, RunInputs
-from maestoso.core.scheduling.list_schedule import list_schedule
+from maestoso.core.scheduling.list_schedule import makespan
 
 MOST_CANDIDATES = 24
 WORTH_S = 1.0
@@ -68,7 +68,7 @@ def helps(
     for place, candidate in enumerate(candidates):
         tell(place, whole)
         graph = _counted(compile_graph(candidate.inputs))
-        ends = list_schedule(graph, _medians(graph, inputs.estimates), candidate.inputs.limits).makespan_s
+        ends = makespan(graph, _medians(graph, inputs.estimates), candidate.inputs.limits)
         ranked.append((ends, place, candidate, graph))
     found = []
     best = sorted(ranked, key=lambda one: one[:2])[: most * 2]

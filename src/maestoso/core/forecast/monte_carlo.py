@@ -17,6 +17,7 @@ from maestoso.core.scheduling.list_schedule import (
     capacity,
     critical_path,
     list_schedule,
+    makespan,
     tails,
 )
 
@@ -239,7 +240,7 @@ def _corrected(
     count = min(max(EXACT_STEPS // max(len(graph), 1), 3), EXACT, len(ends))
     chosen = by_end[np.linspace(0, len(ends) - 1, count).round().astype(int)]
     # As a run does it: who goes first is decided by what is expected, not by what will turn out.
-    exact = [list_schedule(graph, drawn[:, at].tolist(), limits, tail=tail).makespan_s for at in chosen]
+    exact = [makespan(graph, drawn[:, at].tolist(), limits, tail) for at in chosen]
     if np.ptp(ends[chosen]) < 1.0:
         shifted: NDArray[np.float64] = ends + (float(np.mean(exact)) - float(ends[chosen].mean()))
         return shifted

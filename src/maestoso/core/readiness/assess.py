@@ -208,21 +208,24 @@ def assess(
     samples: int = 400,
     limits: SiteLimits | None = None,
     whole: bool = True,
+    every_kind: bool = False,
 ) -> Assessment:
     """Judge a run of ``ctx.plan``: findings, and its forecast where one can be made.
 
     ``measured`` holds machine seconds of earlier steps by step id; ``mark`` names the copies of this run;
     ``limits`` stand for those of the target, if one asks what if. Unless it is ``whole``, the graph ends with
-    what is judged, and ``inputs`` are not to be run.
+    what is judged, and ``inputs`` are not to be run. With ``every_kind``, findings are those of the plan,
+    whatever is run of it.
     """
     kind, window_s = options.kind, options.live.decide_within_s if options.live else 0
-    noticed = [
-        *_noticed(ctx),
+    noticed = _noticed(ctx)
+    of_this = [
         *live_rules.live_only(ctx, kind, window_s),
         *protection_rules.points_apart(ctx, options.apart),
     ]
-    if any(finding.code in UNPLANNABLE for finding in noticed):
-        return Assessment(findings=_in_order(ctx, noticed), kind=kind)
+    found = noticed if every_kind else [*noticed, *of_this]
+    if any(finding.code in UNPLANNABLE for finding in (*noticed, *of_this)):
+        return Assessment(findings=_in_order(ctx, found), kind=kind)
     side: Side = "live" if kind in LIVE else "test"
     landings = ctx.landed[side].landings
     inputs = RunInputs(
@@ -230,7 +233,7 @@ def assess(
         plan=ctx.plan,
         plan_version=ctx.version,
         mark=mark,
-        workloads=tuple(workload for _, _, workload in ctx.known_members()),
+        workloads=tuple(workload for _, _, workload in ctx.known_members),
         landings=landings,
         groups=_group_copies(ctx, options),
         limits=limits or _limits(ctx, kind),
@@ -248,7 +251,7 @@ def assess(
     expected = estimates(graph.steps, {w.name: w for w in inputs.workloads}, measured)
     samples = samples if len(graph) < MANY_STEPS else samples // 2
     return Assessment(
-        findings=_in_order(ctx, [*noticed, *ready_timeout_short(ctx.plan, expected)]),
+        findings=_in_order(ctx, [*found, *ready_timeout_short(ctx.plan, expected)]),
         kind=kind,
         inputs=replace(inputs, estimates=expected),
         graph=graph,

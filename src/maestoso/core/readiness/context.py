@@ -110,7 +110,7 @@ class Context:
         """All members judged together, live and in a test; empty without a crosswalk."""
         if self.crosswalk is None:
             return {}
-        workloads = [workload for _, _, workload in self.known_members()]
+        workloads = [workload for _, _, workload in self.known_members]
         copied = {name for group in self.groups if group.code in self.newest for name in group.members}
         return {side: judge_landings(self.crosswalk, self.ground, workloads, side, copied) for side in SIDES}
 
@@ -124,13 +124,20 @@ class Context:
         ours = [group for group in self.groups if (group.source, group.target) == way]
         return {name: group for group in reversed(ours) for name in group.members}
 
-    def known_members(self) -> list[tuple[int, Member, Workload]]:
+    @cached_property
+    def known_members(self) -> tuple[tuple[int, Member, Workload], ...]:
         """Members whose workload is in the estate, with their wave; of the size they get at the target."""
-        return [
+        return tuple(
             (wave, member, _sized(self.workloads[member.workload], member))
             for wave, member in self.plan.members()
             if member.workload in self.workloads
-        ]
+        )
+
+    @cached_property
+    def planned_groups(self) -> tuple[str, ...]:
+        """Codes of the groups that the members belong to, in the order of the plan."""
+        found = (self.group_of(workload.name) for _, _, workload in self.known_members)
+        return tuple(dict.fromkeys(group.code for group in found if group is not None))
 
     def cues_of(self, kind: CueKind) -> Iterator[Cue]:
         """The cues of one kind, and of no other besides, in the order of the plan."""

@@ -209,7 +209,7 @@ def probe_address_moves(ctx: Context) -> Iterator[Finding]:
 
 def workload_at(ctx: Context, address: str) -> str:
     """The member that has an address at the source; empty where none has."""
-    for _, _, workload in ctx.known_members():
+    for _, _, workload in ctx.known_members:
         if any(str(held.ip) == address for nic in workload.nics for held in nic.addresses):
             return workload.name
     return ""

@@ -29,7 +29,7 @@ def crosswalk_holds(ctx: Context) -> Iterator[Finding]:
         return
     used = {rule for judged in ctx.landed.values() for one in judged.landings
             for rule in (nic.decided for nic in one.nics)}  # fmt: skip
-    for _, _, workload in ctx.known_members():
+    for _, _, workload in ctx.known_members:
         used |= {workload.name, workload.host_pool, workload.folder}
         used |= {nic.network for nic in workload.nics} | {disk.storage_pool for disk in workload.disks}
     for finding in check_crosswalk(ctx.crosswalk, ctx.ground):

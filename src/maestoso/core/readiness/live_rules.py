@@ -8,7 +8,6 @@ from dataclasses import replace
 from maestoso.core.model.finding import Finding, blocks, note, warns
 from maestoso.core.planning.inputs import LIVE, Kind
 from maestoso.core.readiness.context import Context
-from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.readiness.room_rules import little_room, no_standby
 from maestoso.core.replication.health import health
 from maestoso.core.replication.lifecycle import is_copied
@@ -25,7 +24,7 @@ STAGE_MENDS = {
 def group_on_its_way(ctx: Context) -> Iterator[Finding]:
     """Only a group that is protected can be tested or failed over."""
     names = {group.code: group.name for group in ctx.groups}
-    for code in groups_in_plan(ctx):
+    for code in ctx.planned_groups:
         stage = ctx.stages.get(code, "protected")
         if not is_copied(stage):
             yield blocks("group-not-protected", code, f"{names[code]} is {stage}.", STAGE_MENDS[stage])
@@ -35,7 +34,7 @@ def group_split(ctx: Context) -> Iterator[Finding]:
     """A group moves as a whole: members that the plan leaves out would lose their copies under them."""
     members = set(ctx.plan.workloads())
     groups = {group.code: group for group in ctx.groups}
-    for code in groups_in_plan(ctx):
+    for code in ctx.planned_groups:
         outside = [name for name in groups[code].members if name not in members]
         if outside:
             found = note(
@@ -112,7 +111,7 @@ def _still_seeding(ctx: Context, kind: Kind) -> Iterator[Finding]:
     """A group without a whole first copy. In a disaster what is there may be all that is left."""
     groups = {group.code: group for group in ctx.groups}
     say = blocks if kind == "planned" else warns
-    for code in groups_in_plan(ctx):
+    for code in ctx.planned_groups:
         if ctx.stages.get(code) == "seeding":
             group = groups[code]
             how = health(group, ctx.copying.get(code), ctx.now, stage="seeding").sentence
@@ -124,7 +123,7 @@ def _still_seeding(ctx: Context, kind: Kind) -> Iterator[Finding]:
 def reprotect_findings(ctx: Context) -> tuple[Finding, ...]:
     """What stands in the way of copying the groups of a plan in the other direction."""
     found = []
-    committed = [code for code in groups_in_plan(ctx) if ctx.stages.get(code) == "running committed"]
+    committed = [code for code in ctx.planned_groups if ctx.stages.get(code) == "running committed"]
     if not committed:
         found.append(
             blocks(

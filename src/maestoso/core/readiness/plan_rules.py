@@ -170,7 +170,7 @@ def dependency_outside(ctx: Context) -> Iterator[Finding]:
 def service_comes_later(ctx: Context) -> Iterator[Finding]:
     """A service that a member uses should be up before it."""
     wave_of = {member.workload: wave for wave, member in ctx.plan.members()}
-    for wave, member, workload in ctx.known_members():
+    for wave, member, workload in ctx.known_members:
         for used in workload.uses:
             provider = ctx.provider_of(used)
             if provider and member.power_on and wave_of.get(provider[0].name, -1) > wave:
@@ -189,7 +189,7 @@ def service_comes_later(ctx: Context) -> Iterator[Finding]:
 
 def heartbeat_without_agent(ctx: Context) -> Iterator[Finding]:
     """Without a guest agent no heartbeat will come."""
-    for _, member, workload in ctx.known_members():
+    for _, member, workload in ctx.known_members:
         if member.power_on and member.ready == "heartbeat" and not workload.guest_agent:
             yield blocks(
                 "heartbeat-without-agent",

@@ -70,7 +70,7 @@ def estate_changed_since_test(ctx: Context) -> Iterator[Finding]:
     """A workload that is another machine than the one that was tested is not proved."""
     tested = ctx.last_test.inputs if ctx.last_test else None
     before = {workload.name: workload for workload in tested.workloads} if tested else {}
-    said = differing(before, {workload.name: workload for _, _, workload in ctx.known_members()}, MATTERS)
+    said = differing(before, {workload.name: workload for _, _, workload in ctx.known_members}, MATTERS)
     if said:
         yield warns(
             "estate-changed-since-test",

@@ -27,7 +27,7 @@ def member_without_group(ctx: Context) -> Iterator[Finding]:
         if (group.source, group.target) == (ctx.plan.target, ctx.plan.source)
         for name in group.members
     }
-    for _, _, workload in ctx.known_members():
+    for _, _, workload in ctx.known_members:
         if workload.name in turned:
             away.setdefault(turned[workload.name].name, []).append(workload.name)
         elif ctx.group_of(workload.name) is None:
@@ -55,7 +55,7 @@ def group_without_point(ctx: Context) -> Iterator[Finding]:
     if ctx.plan.target in ctx.lost_sites:
         # Nobody knows what it holds; that it does not answer is said by itself.
         return
-    for code in groups_in_plan(ctx):
+    for code in ctx.planned_groups:
         # One that runs at its target has none by intent; what to do about that is said elsewhere.
         if code not in ctx.newest and is_copied(ctx.stages.get(code, "protected")):
             yield blocks(
@@ -69,7 +69,7 @@ def group_without_point(ctx: Context) -> Iterator[Finding]:
 def lag_over_rpo(ctx: Context) -> Iterator[Finding]:
     """The newest point should be no older than the RPO objective of the group's policy."""
     groups = {group.code: group for group in ctx.groups}
-    for code in groups_in_plan(ctx):
+    for code in ctx.planned_groups:
         if code in ctx.newest and is_copied(ctx.stages.get(code, "protected")):
             lag_s = (ctx.now - ctx.newest[code].at).total_seconds()
             if lag_s > groups[code].policy.rpo_s:
@@ -97,7 +97,7 @@ def copying_in_trouble(ctx: Context) -> Iterator[Finding]:
         "failing": "See why its cycles fail.",
         "seeding": "Wait for the first copy; a run takes what the newest point holds.",
     }
-    asked = [groups[code] for code in groups_in_plan(ctx) if code in ctx.copying]
+    asked = [groups[code] for code in ctx.planned_groups if code in ctx.copying]
     judged = [
         (
             group,
@@ -117,7 +117,7 @@ def copying_in_trouble(ctx: Context) -> Iterator[Finding]:
 def key_missing(ctx: Context) -> Iterator[Finding]:
     """Encrypted copies cannot be opened without their key."""
     names = {group.code: group.name for group in ctx.groups}
-    for code in groups_in_plan(ctx):
+    for code in ctx.planned_groups:
         if code in ctx.keys_missing:
             yield blocks(
                 "key-missing",
@@ -206,7 +206,7 @@ def agent_too_old(ctx: Context) -> Iterator[Finding]:
 
 def disk_left_out(ctx: Context) -> Iterator[Finding]:
     """A disk that is not copied will be missing."""
-    for _, _, workload in ctx.known_members():
+    for _, _, workload in ctx.known_members:
         for disk in workload.disks:
             if disk.left_out_because is not None:
                 yield warns(
@@ -225,7 +225,7 @@ def uses_what_stays_behind(ctx: Context) -> Iterator[Finding]:
     """
     members = set(ctx.plan.workloads())
     users: dict[tuple[str, str], list[str]] = {}
-    for _, _, workload in ctx.known_members():
+    for _, _, workload in ctx.known_members:
         for used in workload.uses:
             provider = ctx.provider_of(used)
             if provider is None or provider[0].name in members:
@@ -258,9 +258,3 @@ def uses_what_stays_behind(ctx: Context) -> Iterator[Finding]:
                 f"{use}, which is not protected.",
                 f"Protect {name}; it would stay behind at {ctx.plan.source}.",
             )
-
-
-def groups_in_plan(ctx: Context) -> tuple[str, ...]:
-    """Codes of the groups that the members belong to, in the order of the plan."""
-    found = (ctx.group_of(workload.name) for _, _, workload in ctx.known_members())
-    return tuple(dict.fromkeys(group.code for group in found if group is not None))

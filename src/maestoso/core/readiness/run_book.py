@@ -81,7 +81,7 @@ class _Binding:
         self.ctx = ctx
         live = ctx.landed["live"].landings if ctx.landed else ()
         self.landings = {landing.workload: landing for landing in live}
-        self.known = {workload.name: workload for _, _, workload in ctx.known_members()}
+        self.known = {workload.name: workload for _, _, workload in ctx.known_members}
         self.number = 0
 
     def book(self) -> Book:

@@ -10,7 +10,7 @@ from maestoso.core.planning.graph import TO_READY
 from maestoso.core.planning.inputs import GroupCopy
 from maestoso.core.runs.state import RunState
 from maestoso.core.runs.steps import RESOLVED, StepState
-from maestoso.core.scheduling.list_schedule import Pinned, Schedule, list_schedule
+from maestoso.core.scheduling.list_schedule import Pinned, Schedule, list_schedule, makespan
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -106,7 +106,7 @@ def overhead(state: RunState) -> float | None:
         done = state.steps[step.id]
         machine = step.site is not None and done.asked_s is not None and done.settled_s is not None
         took.append((done.settled_s or 0.0) - (done.asked_s or 0.0) if machine else 0.0)
-    least = list_schedule(state.graph, took, state.inputs.limits).makespan_s
+    least = makespan(state.graph, took, state.inputs.limits)
     return (state.run_s - state.people_s) / least if least > 0 else None
 
 

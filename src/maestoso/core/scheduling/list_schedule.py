@@ -67,8 +67,31 @@ def list_schedule(
     ``durations_s`` is in the order of ``graph.steps``, and so is ``tail``, the remaining paths by which steps
     are preferred where they are not those of the durations. Time is O((steps + edges) log steps).
     """
-    pinned = pinned or {}
     tail = tails(graph, durations_s) if tail is None else tail
+    start, finish = _laid(graph, durations_s, limits, tail, pinned or {}, now_s)
+    # At one moment, what takes no time had its slot before what takes some.
+    spans = list(zip(start, finish, strict=True))
+    return Schedule(
+        start_s=tuple(start),
+        finish_s=tuple(finish),
+        order=tuple(sorted(range(len(graph)), key=spans.__getitem__)),
+        makespan_s=max(finish, default=0.0),
+    )
+
+
+def makespan(
+    graph: StepGraph, durations_s: Sequence[float], limits: SiteLimits, tail: Sequence[float] | None = None
+) -> float:
+    """When the last step of that schedule ends, in seconds: what is not asked for is not put in order."""
+    tail = tails(graph, durations_s) if tail is None else tail
+    return max(_laid(graph, durations_s, limits, tail, {}, 0.0)[1], default=0.0)
+
+
+def _laid(
+    graph: StepGraph, durations_s: Sequence[float], limits: SiteLimits, tail: Sequence[float],
+    pinned: Mapping[int, Pinned], now_s: float,
+) -> tuple[list[float], list[float]]:  # fmt: skip
+    """Start and finish of every step."""
     count = len(graph)
     start, finish = [0.0] * count, [0.0] * count
     slots, waits, succs = [step.slot for step in graph.steps], graph.waits, graph.succs
@@ -130,14 +153,7 @@ def list_schedule(
                 heapq.heappush(events, (finish[position], 0, position))
                 known.append(position)
         tell()
-    # At one moment, what takes no time had its slot before what takes some.
-    spans = list(zip(start, finish, strict=True))
-    return Schedule(
-        start_s=tuple(start),
-        finish_s=tuple(finish),
-        order=tuple(sorted(range(count), key=spans.__getitem__)),
-        makespan_s=max(finish, default=0.0),
-    )
+    return start, finish
 
 
 def critical_path(graph: StepGraph, schedule: Schedule) -> tuple[str, ...]:

@@ -11,7 +11,6 @@ from maestoso.core.model.finding import Finding
 from maestoso.core.people.scope import Reach
 from maestoso.core.readiness.context import Context
 from maestoso.core.readiness.if_lost import IfLost
-from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.readiness.room_rules import little_room
 from maestoso.core.runs.needs import needs
 from maestoso.core.wording import plain
@@ -146,7 +145,7 @@ def from_failovers(rows: list[tuple[Context, PlanRowView]]) -> list[NextAction]:
     actions: list[NextAction] = []
     spoken: set[str] = set()
     for ctx, view in sorted(rows, key=lambda pair: -pair[1].workloads):
-        home, groups = ctx.authored.source, frozenset(groups_in_plan(ctx))
+        home, groups = ctx.authored.source, frozenset(ctx.planned_groups)
         if ctx.plan.source == home or not groups - spoken or view.active_run is not None:
             continue
         spoken |= groups
@@ -184,7 +183,7 @@ def without_purpose(rows: Sequence[tuple[Context, PlanRowView]]) -> dict[str, Ne
     """Plans whose workloads a relocation brought to where they stay, and that nobody protects since."""
     actions = {}
     for ctx, view in rows:
-        if groups_in_plan(ctx) or view.active_run:
+        if ctx.planned_groups or view.active_run:
             continue
         last = Run.objects.filter(plan_code=view.code, outcome="committed").first()
         if last is None or not _ended_protection(last):

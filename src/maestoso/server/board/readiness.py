@@ -15,7 +15,6 @@ from maestoso.core.planning.inputs import LIVE, Kind
 from maestoso.core.readiness.assess import RECOVERY, Assessment, findings_of
 from maestoso.core.readiness.context import Context
 from maestoso.core.readiness.if_lost import IfLost, Place, Way, if_lost, way_of
-from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.replication.lifecycle import is_copied
 from maestoso.server.board.actions import (
     from_approvals,
@@ -142,7 +141,7 @@ def _state(ctx: Context, findings: Sequence[Finding], kind: Kind) -> KindState:
 
 def _at_risk(ctx: Context, now: datetime) -> tuple[float | None, str]:
     """How old the oldest of the newest points is; or None, and why there is no such age."""
-    groups = groups_in_plan(ctx)
+    groups = ctx.planned_groups
     protecting = {ctx.rows[name].group for name in ctx.plan.workloads() if name in ctx.rows} - {""}
     away = sorted(code for code in protecting if not is_copied(ctx.stages.get(code, "protected")))
     if away:

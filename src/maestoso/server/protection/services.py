@@ -248,11 +248,12 @@ def _set_key(row: GroupRow, group: Group, key: str) -> None:
 
 def keys_missing() -> frozenset[str]:
     """Codes of the groups whose copies are encrypted and whose key is not stored."""
-    bare = set(GroupRow.objects.filter(key="", policy__encrypted=True).values_list("code", flat=True))
-    wanted = {row.group for row in estate().rows.values() if row.needs_key and row.group}
-    return frozenset(
-        bare | set(GroupRow.objects.filter(key="", code__in=wanted).values_list("code", flat=True))
-    )
+    now = estate()
+    wanted = {row.code for row, group in now.parts["groups"] if group.policy.encrypted}
+    wanted |= {row.group for row in now.rows.values() if row.needs_key and row.group}
+    if not wanted:
+        return frozenset()
+    return frozenset(GroupRow.objects.filter(key="", code__in=wanted).values_list("code", flat=True))
 
 
 def check_group(group: Group) -> None:

@@ -9,7 +9,6 @@ from maestoso.core.model.protection import RecoveryPoint
 from maestoso.core.planning.inputs import LIVE, LiveChoices, Probed
 from maestoso.core.readiness.assess import Options
 from maestoso.core.readiness.context import Context
-from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.server.estate.models import Site
 from maestoso.server.protection.picture import held_point
 from maestoso.server.readiness.shapes import (
@@ -46,7 +45,7 @@ def read_choices(ctx: Context, chosen: RunOptions, now: datetime) -> Options:
             "Choose a test and give cleanup_after_s.",
             field="body.unattended",
         )
-    known = groups_in_plan(ctx)
+    known = ctx.planned_groups
     points = {}
     for code, wanted in chosen.points.items():
         if code not in known:
@@ -72,7 +71,7 @@ def services_of(ctx: Context) -> tuple[Probed, ...]:
     """What the members of a plan offer, and are powered on for."""
     return tuple(
         Probed(workload=workload.name, service=service.name)
-        for _, member, workload in ctx.known_members() if member.power_on for service in workload.offers
+        for _, member, workload in ctx.known_members if member.power_on for service in workload.offers
     )  # fmt: skip
 
 

@@ -14,13 +14,19 @@ from maestoso.core.people.roles import APPROVE
 from maestoso.core.planning.diff import changes
 from maestoso.core.planning.inputs import Kind
 from maestoso.core.readiness import door_rules, name_rules
-from maestoso.core.readiness.assess import RECOVERY, Assessment, Options, assess, findings_of, severity_in
+from maestoso.core.readiness.assess import (
+    RECOVERY,
+    Assessment,
+    Options,
+    assess,
+    findings_of,
+    severity_in,
+)  # fmt: skip
 from maestoso.core.readiness.context import Context
 from maestoso.core.readiness.landing_rules import crosswalk_holds
 from maestoso.core.readiness.live_rules import live_only, reprotect_findings
 from maestoso.core.readiness.mends import fixed
 from maestoso.core.readiness.proof_rules import at_a_start
-from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.replication.anomaly import clean_point_hint
 from maestoso.core.score import forecast_score
 from maestoso.core.wording import lasting
@@ -100,16 +106,17 @@ def figures(judged: Assessment, plan: Plan) -> ForecastFigures | None:
 
 
 def assess_plan(
-    ctx: Context, options: Options, limits: SiteLimits | None = None, mark: str = "t0", whole: bool = False
-) -> Assessment:
+    ctx: Context, options: Options, limits: SiteLimits | None = None, mark: str = "t0", whole: bool = False,
+    every_kind: bool = False,
+) -> Assessment:  # fmt: skip
     """Assess with what earlier runs at the target measured; ``whole`` for what is to be run."""
-    return assess(ctx, options, mark, measured(ctx.plan.target), limits=limits, whole=whole)
+    times = measured(ctx.plan.target)
+    return assess(ctx, options, mark, times, limits=limits, whole=whole, every_kind=every_kind)
 
 
 def assess_recovery(ctx: Context, limits: SiteLimits | None = None, whole: bool = False) -> Assessment:
     """What a recovery would take, its source being lost; with findings for every kind of run."""
-    judged = assess_plan(ctx, RECOVERY, limits=limits, whole=whole)
-    return replace(judged, findings=findings_of(ctx, judged.inputs.estimates if judged.inputs else None))
+    return assess_plan(ctx, RECOVERY, limits=limits, whole=whole, every_kind=True)
 
 
 def assess_draft(code: str, draft: Draft, now: datetime) -> AssessmentView:
@@ -120,7 +127,7 @@ def assess_draft(code: str, draft: Draft, now: datetime) -> AssessmentView:
         if limits is not None and not 1 <= getattr(limits, field) <= MOST_AT_ONCE:
             said = f"{field} is {getattr(limits, field)}."
             raise BadValue(said, f"Give 1 to {MOST_AT_ONCE}.", field=f"body.limits.{field}")
-    base = row.versions.filter(number=draft.based_on).first()
+    base = row.versions.defer("body").filter(number=draft.based_on).first()
     changed = changes(base.core(), draft.plan) if base else ()
     ctx = context(draft.plan, row.current if not changed else row.current + 1, now)
     return view(ctx, assess_recovery(ctx, limits), changed)
@@ -156,7 +163,7 @@ def plan_points(code: str, now: datetime) -> PlanPoints:
     site = Site.objects.get(code=ctx.plan.target)
     members = set(ctx.plan.workloads())
     found = []
-    codes = groups_in_plan(ctx)
+    codes = ctx.planned_groups
     with needed(f"{site.name} does not say which points it holds"):
         points = points_of(site, codes)
     for group in ctx.groups:
@@ -182,7 +189,7 @@ def plan_landings(code: str, text: str, now: datetime) -> LandingsView:
             f"There is no crosswalk {ctx.plan.source} to {ctx.plan.target}.",
             "Make it on the page Crosswalks.",
         )
-    workloads = [workload for _, _, workload in ctx.known_members()]
+    workloads = [workload for _, _, workload in ctx.known_members]
     asked = LandingsAsked(crosswalk=ctx.crosswalk, filter=text, limit=LONGEST_PAGE)
     return view_landings(ctx.crosswalk, workloads, ctx.landed, tuple(crosswalk_holds(ctx)), (), asked)
 

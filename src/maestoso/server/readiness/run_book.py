@@ -11,7 +11,6 @@ from zoneinfo import ZoneInfo
 from django.template import Context as Values
 from django.template import Engine
 
-from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.readiness.run_book import run_book
 from maestoso.server.common.print import fonts_here, pdf_of, rendered
 from maestoso.server.estate.models import Site
@@ -46,7 +45,7 @@ def page(code: str, now: datetime, *, faces: bool = False) -> str:
         "forecast": judged.forecast,
         "findings": [one for one in judged.findings if one.live_severity in ("blocks", "warns")],
         "book": run_book(ctx),
-        "groups": [one for one in ctx.groups if one.code in groups_in_plan(ctx)],
+        "groups": [one for one in ctx.groups if one.code in ctx.planned_groups],
         "traps": traps_of_plan(ctx),
         "rendered": rendered,
         "faces": fonts_here() if faces else [],

@@ -23,7 +23,6 @@ from maestoso.core.ports import Clock
 from maestoso.core.readiness.assess import Assessment, Options, assess
 from maestoso.core.readiness.context import Context
 from maestoso.core.readiness.live_rules import reprotect_findings
-from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.core.runs.events import Event
 from maestoso.core.runs.state import RunState
 from maestoso.engine.clock import SystemClock
@@ -214,7 +213,7 @@ def reprotect(
     blocking = reprotect_findings(ctx)
     if blocking:
         raise _refused("The re-protect cannot start", blocking)
-    wanted = [code for code in groups_in_plan(ctx) if ctx.stages.get(code) == "running committed"]
+    wanted = [code for code in ctx.planned_groups if ctx.stages.get(code) == "running committed"]
     groups = {group.code: group for group in ctx.groups}
     ends = (ctx.plan.source, ctx.plan.target)
     links = [link.core() for link in Link.objects.filter(one__code__in=ends, other__code__in=ends)]

@@ -78,8 +78,8 @@ class Surroundings:
 
     @cached_property
     def versions(self) -> dict[str, PlanVersion]:
-        """The newest version of every plan, by the plan's code."""
-        return {row.plan.code: row for row in newest_versions()}
+        """The newest version of every plan, by the plan's code; most are known as values already."""
+        return {row.plan.code: row for row in newest_versions().defer("body")}
 
     @cached_property
     def plans(self) -> dict[str, Plan]:

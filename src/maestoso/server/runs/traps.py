@@ -9,7 +9,6 @@ from django.db.models import Q
 
 from maestoso.core.errors import BadValue, NotFound, Refused
 from maestoso.core.readiness.context import Context
-from maestoso.core.readiness.protection_rules import groups_in_plan
 from maestoso.server.audit.record import recorded
 from maestoso.server.estate.workloads import find_workload
 from maestoso.server.plans.models import KnownTrap
@@ -79,7 +78,7 @@ def traps_of(
 def traps_of_plan(ctx: Context) -> tuple[TrapView, ...]:
     """Open traps of a plan and its parts, its groups and its workloads."""
     plans = (ctx.plan.code, *(part.plan for part in ctx.authored.parts))
-    return traps_of(plans, groups_in_plan(ctx), ctx.plan.workloads())
+    return traps_of(plans, ctx.planned_groups, ctx.plan.workloads())
 
 
 def trap_view(row: KnownTrap) -> TrapView:
