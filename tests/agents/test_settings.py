@@ -56,6 +56,7 @@ class Reading(unittest.TestCase):
             (found.front_doors.interface, own["machine"], own["sources"]), ("eno1", "web-01", [])
         )
         self.assertIsNone(self.settings(GOOD.split("[front_doors]")[0]).front_doors)
+        self.assertEqual((found.lab, self.settings("lab = true" + GOOD).lab), (False, True))
 
     def test_faults_are_named(self) -> None:
         self.secret.write_text("short")
@@ -70,6 +71,7 @@ class Reading(unittest.TestCase):
             ("[networks.app]", "port = 99999\n[networks.app]", "port is 99999"),
             ("[storage.fast]", "[storage]", "storage is no table of tables"),
             ("site =", "site ==", "is not TOML"),
+            ("site =", "lab = 1\nsite =", "lab is 1. Give true"),
             ('interface = "eno1"', "", "front_doors.interface is missing"),
             ('addresses = ["203.0.113.0/28"]', "", "203.0.113.10 is in none of front_doors.addresses"),
             ("203.0.113.0/28", "203.0.113.0/99", "front_doors.addresses"),

@@ -15,9 +15,13 @@ import threading
 import time
 import unittest
 from collections import Counter
+from collections.abc import Callable
 from contextlib import suppress
 
+import httpx
+
 from maestoso.real_lab import ready
+from tests.e2e.application import until
 from tests.guests.lab import AWAY, HOME
 from tests.guests.story import Story
 
@@ -82,9 +86,30 @@ class Struck(Story):
     def copies_run(self) -> None:
         """They may have been killed a moment ago."""
 
+    def copies_find_each_other(self, mark: str) -> None:
+        _patiently(lambda: super(Struck, self).copies_find_each_other(mark))
+
     def put_right(self, code: str) -> None:
-        for name in self.sites.agents[code].get("/pulse", "SitePulse")["off"]:
-            self.sites.agents[code].done("power-on", name, unless_on=True)
+        agent = self.sites.agents[code]
+
+        def powered() -> None:
+            for name in agent.get("/pulse", "SitePulse")["off"]:
+                agent.done("power-on", name, unless_on=True)
+
+        _patiently(powered)
+
+
+def _patiently(work: Callable[[], None]) -> None:
+    """What a person asks of an agent, anew where it died in the middle of it."""
+
+    def done() -> bool:
+        try:
+            work()
+        except httpx.TransportError:
+            return False
+        return True
+
+    until(done, "an agent to live long enough to answer")
 
 
 class Soak(unittest.TestCase):

@@ -120,6 +120,10 @@ class Story:
     def lost_and_failed_over(self) -> None:
         """SIGKILL to all of a site; its machines come up at the other under new addresses."""
         counted = self.sites.count(HOME)
+        first = MEMBERS[-1]
+        self.sites.agents[HOME].done("kill-machine", first)
+        self.case.assertNotIn(first, self.sites.lab.machines(HOME))
+        self.sites.agents[HOME].fails("kill-machine", first, "powered-off")
         self.sites.lab.kill_agent(HOME)
         self.sites.lab.kill_machines(HOME)
         lost = self.run_through(kind="disaster", acknowledged=True, go_on=True)

@@ -141,6 +141,14 @@ class Operations(unittest.TestCase):
         self.assertEqual(state.code, "powered-off")
         self.assertLess(site.world.now, T0 + 3600)
 
+    def test_a_machine_that_is_killed_is_down_and_stays_so(self) -> None:
+        site = Site()
+        site.copy()
+        self.assertEqual(site.do("kill-machine", "db--t1").status, "done")
+        self.assertEqual(site.do("await-heartbeat", "db--t1", timeout_s=5).code, "powered-off")
+        self.assertEqual(site.do("kill-machine", "db--t1").code, "powered-off")
+        self.assertEqual(site.do("kill-machine", "ghost").code, "no-such-copy")
+
     def test_cleanup_leaves_nothing_and_taking_away_nothing_is_no_effect(self) -> None:
         site = Site()
         site.copy()

@@ -63,6 +63,43 @@ class PracticeLab(Tidewell):
                 self.assertEqual((reply.status_code, reply.json()["field"]), (status, field))
         self.assertEqual(self.said(self.browser.get("/api/v1/practice-lab")), [])
 
+    def test_a_machine_is_killed_and_stays_down(self) -> None:
+        site = Site.objects.get(code="QUA")
+        running = agents.pulse(site).said
+        self.assertEqual(
+            self.break_it(site="QUA", preset="machine-killed", subject="web-01").status_code, 200
+        )
+        self.assertIn("web-01", agents.ask(site, lambda agent: agent.pulse()).off)
+        assert running is not None
+        self.assertNotIn("web-01", running.off)
+        again = self.break_it(site="QUA", preset="machine-killed", subject="web-01")
+        self.assertEqual((again.status_code, again.json()["code"]), (409, "powered-off"))
+        whose = self.break_it(site="QUA", preset="machine-killed")
+        self.assertEqual((whose.status_code, whose.json()["field"]), (400, "body.subject"))
+
+    def test_of_a_real_site_only_machines_are_killed_and_only_where_its_agent_does_that(self) -> None:
+        Site.objects.filter(code="QUA").update(practice=False)
+        (real,) = [
+            one for one in self.browser.get("/api/v1/practice-lab").json()["sites"] if one["code"] == "QUA"
+        ]
+        self.assertEqual((real["practice"], real["presets"]), (False, ["machine-killed"]))
+        self.assertEqual((real["broken"], real["sentences"]), (None, []))
+        other = self.break_it(site="QUA", preset="site-down")
+        self.assertEqual((other.status_code, other.json()["field"]), (409, "body.preset"))
+        self.assertEqual(
+            self.break_it(site="QUA", preset="machine-killed", subject="db-book-01").status_code, 200
+        )
+        self.browser.send("DELETE", "/practice-lab", None)  # of no concern to it
+        site = Site.objects.get(code="QUA")
+        self.assertIn("db-book-01", agents.ask(site, lambda agent: agent.pulse()).off)
+        site.verbs = [verb for verb in site.verbs or () if verb != "kill-machine"]
+        site.save(update_fields=["verbs"])
+        none = self.break_it(site="QUA", preset="machine-killed", subject="web-02")
+        self.assertEqual((none.status_code, none.json()["field"]), (409, "body.site"))
+        self.assertNotIn(
+            "QUA", [one["code"] for one in self.browser.get("/api/v1/practice-lab").json()["sites"]]
+        )
+
     def test_a_fault_script_is_set_whole_or_not_at_all(self) -> None:
         good = "{site: HIL, preset: promote-refused, subject: harbour}"
         for bad in (

@@ -14,7 +14,8 @@ Broken = Fault | Trouble | Switch
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Preset:
-    """One way to misbehave. ``about`` is what its subject is; exactly one of the last three is there."""
+    """One way to misbehave. ``about`` is what its subject is; exactly one of the last four is there. A
+    ``verb`` of the protocol breaks it at once, also at a real site whose agent has that verb."""
 
     key: str
     title: str
@@ -23,6 +24,7 @@ class Preset:
     fault: Fault | None = None
     trouble: Trouble | None = None
     switch: Switch | None = None
+    verb: str = ""
 
     def broken(self, subject: str, times: int | None, factor: float | None = None) -> Broken:
         """What a site is told. ``times`` None: until all is put right; ``factor``: how slow, how much."""
@@ -118,6 +120,13 @@ PRESETS: tuple[Preset, ...] = (
         sentence="No cycle of a group comes through.",
         about="group",
         trouble=Trouble(effect="failing", subject=""),
+    ),
+    Preset(
+        key="machine-killed",
+        title="A machine is killed",
+        sentence="What runs it is killed in the middle of its work, as when its host dies. It stays down.",
+        about="workload",
+        verb="kill-machine",
     ),
     Preset(
         key="boot-hangs",

@@ -173,6 +173,18 @@ def memory_mib(world: World, pool: HostPool) -> int:
     return pool.memory_mib * (pool.hosts - pool.standby_hosts) // pool.hosts
 
 
+def kill_machine(world: World, op: Op) -> Outcome:
+    """What runs a machine is killed."""
+    name = op.submission.subject
+    machine = world.machine(name)
+    if machine is None:
+        raise Failure("no-such-copy", f"There is no machine {name!r} here.")
+    if not machine.powered:
+        raise Failure("powered-off", f"{name} has no power.")
+    world.cut_power(machine)
+    return {}, {"killed": name}
+
+
 def wake_host(world: World, op: Op) -> Outcome:
     """Standby hosts of a pool carry load from now on."""
     name = op.submission.subject

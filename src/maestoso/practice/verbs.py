@@ -366,6 +366,7 @@ VERBS: Mapping[str, Verb] = {
     "lift-fence": Verb(live.lift_fence),
     "promote": Verb(live.promote),
     "demote": Verb(live.demote),
+    "kill-machine": Verb(live.kill_machine),
     "wake-host": Verb(live.wake_host),
     "adopt": Verb(live.adopt),
     "give-up": Verb(live.give_up),

@@ -185,6 +185,7 @@ uri = "qemu:///embed?root={self.root(site.code)}"
 folder = "{self.folder / site.code}"
 host = "{self.address(site.code)}"
 port = {self.port}
+lab = true
 certificate = "{self.folder / site.code / "agent.pem"}"
 key = "{self.folder / site.code / "agent.pem"}"
 

@@ -331,6 +331,7 @@ def openapi() -> dict[str, Any]:
                 "args": ref(verb.args),
                 "result": ref(verb.result),
                 "refusals": list(verb.refusals),
+                **({"for_labs": True} if verb.for_labs else {}),
             }
             for name, verb in VERBS.items()
         },

@@ -516,13 +516,18 @@ class SiteAnswered:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Verb:
-    """One verb: what its ``subject`` is, its arguments and result, how it may fail, what it does."""
+    """One verb: what its ``subject`` is, its arguments and result, how it may fail, what it does.
+
+    Those ``for_labs`` break something on purpose; a site where that must not be does not have them, and
+    lacks nothing.
+    """
 
     subject: str
     args: type
     result: type
     refusals: tuple[str, ...]
     does: str
+    for_labs: bool = False
 
 
 VERBS: Mapping[str, Verb] = {
@@ -776,6 +781,15 @@ VERBS: Mapping[str, Verb] = {
         result=Nothing,
         refusals=("registered",),
         does="discard what the copies changed and copy again; refused while one of them is registered",
+    ),
+    "kill-machine": Verb(
+        subject="a machine",
+        args=Nothing,
+        result=Nothing,
+        refusals=("no-such-copy", "powered-off"),
+        does="kill what runs it (SIGKILL), as when its host dies: nothing is told to its guest, nothing is "
+        "written any more. For labs only: a site whose machines nobody may kill on purpose does not have it",
+        for_labs=True,
     ),
     "wake-host": Verb(
         subject="the host pool",

@@ -3741,6 +3741,8 @@ export interface components {
         LabSite: {
             code: string;
             name: string;
+            practice: boolean;
+            presets: string[];
             lost_because: string;
             broken: components["schemas"]["Broken"] | null;
             sentences: string[];

@@ -37,7 +37,7 @@ def capabilities(site: Client, group: str) -> None:
 
 def verbs(site: Client, group: str) -> None:
     """It has every verb."""
-    lacks = sorted(set(VERBS) - set(site.verbs()))
+    lacks = sorted({name for name, verb in VERBS.items() if not verb.get("for_labs")} - set(site.verbs()))
     if lacks:
         raise NotTested(f"It does not have {', '.join(lacks)}. Plans that need them say so.")
 

@@ -6,6 +6,8 @@ from __future__ import annotations
 import base64
 import json
 import logging
+import os
+import signal
 import threading
 import time
 from collections import defaultdict
@@ -45,6 +47,8 @@ class Hypervisor:
         """Told the name of a machine when anything about it changed, from the thread of events."""
         self.guest_came: list[Callable[[str], None]] = []
         """Told the name of a machine whose guest agent has connected."""
+        # Where an embedded libvirt has everything; one of the host is at the usual places.
+        self._root = Path(uri.split("root=", 1)[1]) if uri.startswith("qemu:///embed") else None
         self._turn = threading.Lock()
         self._guests: dict[str, threading.Lock] = defaultdict(threading.Lock)
         self._connection: Any = None
@@ -56,8 +60,8 @@ class Hypervisor:
         """The connection, opened again where it was lost."""
         with self._turn:
             if self._connection is None or not self._connection.isAlive():
-                if self.uri.startswith("qemu:///embed"):
-                    conf = Path(self.uri.split("root=", 1)[1]) / "etc" / "qemu.conf"
+                if self._root is not None:
+                    conf = self._root / "etc" / "qemu.conf"
                     conf.parent.mkdir(parents=True, exist_ok=True)
                     conf.write_text(EMBEDDED_CONF)
                 self._connection = libvirt.open(self.uri)
@@ -142,6 +146,17 @@ class Hypervisor:
         domain = self.find(name)
         if domain is not None:
             domain.undefineFlags(flags | libvirt.VIR_DOMAIN_UNDEFINE_MANAGED_SAVE)
+
+    def kill(self, name: str) -> bool:
+        """SIGKILL to the QEMU of a machine, waited for; whether there was one."""
+        run = Path("/run/libvirt") if self._root is None else self._root / "run"
+        try:
+            os.kill(int((run / "qemu" / f"{name}.pid").read_text()), signal.SIGKILL)
+        except (FileNotFoundError, ProcessLookupError):
+            return False
+        while self.running(name):
+            time.sleep(0.05)
+        return True
 
     def cut_power(self, name: str) -> bool:
         """Take power away; whether it had any."""

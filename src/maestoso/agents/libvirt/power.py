@@ -42,6 +42,14 @@ class Power(GuestMachines):
         ):
             op.effect(powered="off")
 
+    def kill_machine(self, op: Operation) -> None:
+        """SIGKILL to its QEMU. Only in labs: see :attr:`Settings.lab`."""
+        if self.hypervisor.find(op.subject) is None:
+            raise Failure("no-such-copy")
+        if not self.hypervisor.kill(op.subject) and not op.again:
+            raise Failure("powered-off")
+        op.effect(killed=op.subject)
+
     def await_heartbeat(self, op: Operation) -> None:
         """The guest agent answers, and has given the guest its addresses."""
         described = self._described(op.subject)

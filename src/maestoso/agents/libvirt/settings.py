@@ -54,7 +54,7 @@ class DoorSettings:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Settings:
-    """All of the file. ``root`` is set for ``qemu:///embed`` only."""
+    """All of the file. In a ``lab``, machines may be killed on purpose."""
 
     site: str
     uri: str
@@ -69,10 +69,11 @@ class Settings:
     networks: Mapping[str, NetworkSetting] = field(default_factory=dict)
     sites: Mapping[str, OtherSite] = field(default_factory=dict)
     front_doors: DoorSettings | None = None
+    lab: bool = False
 
 
 _TOP = {"site", "uri", "folder", "host_pool", "host", "port", "certificate", "key", "client_ca", "storage",
-        "networks", "sites", "front_doors"}  # fmt: skip
+        "networks", "sites", "front_doors", "lab"}  # fmt: skip
 
 
 def read(file: Path) -> Settings:
@@ -93,7 +94,13 @@ def read(file: Path) -> Settings:
     port = told.get("port", 8700)
     if not isinstance(port, int) or not 1 <= port <= 65535:
         raise SettingsFault(f"port is {port!r}. Give a number from 1 to 65535.")
+    lab = told.get("lab", False)
+    if not isinstance(lab, bool):
+        raise SettingsFault(
+            f"lab is {lab!r}. Give true where machines may be killed on purpose, or leave it out."
+        )
     return Settings(
+        lab=lab,
         site=site, uri=str(told.get("uri", "qemu:///system")), folder=Path(_text(told, "folder", "")),
         host_pool=str(told.get("host_pool", "host")), host=str(told.get("host", "127.0.0.1")), port=port,
         storage={

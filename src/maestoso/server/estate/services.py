@@ -104,8 +104,9 @@ def ask_verbs(site: Site) -> None:
 
 
 def lacks(site: Site) -> frozenset[str]:
-    """The verbs of the protocol that its agent does not have; none while that is not known."""
-    return frozenset() if site.verbs is None else frozenset(VERBS) - frozenset(site.verbs)
+    """The verbs of the protocol that its agent does not have and should; none while that is not known."""
+    wanted = {name for name, verb in VERBS.items() if not verb.for_labs}
+    return frozenset() if site.verbs is None else frozenset(wanted - set(site.verbs))
 
 
 def odd_of(site: Site) -> tuple[OddMachine, ...]:

@@ -16,8 +16,10 @@ from maestoso.practice.spec import Broken, Fault, Switch, Trouble
 from maestoso.server.common.yaml_text import refuse_what_grows
 from maestoso.server.estate.agents import ask, needed, pulse
 from maestoso.server.estate.models import Link, Site
+from maestoso.server.outbox.services import perform
 from maestoso.server.practice_lab.shapes import Break, FaultScript, Lab, LabPreset, LabSite
 from maestoso.server.protection.models import GroupRow
+from maestoso.sites.verbs import VERBS
 
 MOST_TIMES = 1000
 MOST_FAULTS = 200
@@ -38,8 +40,8 @@ VERBS_AT = (
 
 
 def lab() -> Lab:
-    """The practice sites and what is broken there now."""
-    sites = list(Site.objects.filter(practice=True))
+    """The practice sites and what is broken there now; and real ones whose machines may be killed."""
+    sites = [site for site in Site.objects.all() if _possible(site)]
     with ThreadPoolExecutor(max_workers=8) as pool:
         broken = list(pool.map(_broken, sites))
     return Lab(
@@ -50,7 +52,15 @@ def lab() -> Lab:
     )
 
 
+def _possible(site: Site) -> tuple[Preset, ...]:
+    """What can be broken at a site: of a real one only what its agent has a verb for."""
+    verbs = site.verbs or ()
+    return tuple(one for one in PRESETS if site.practice or one.verb in verbs)
+
+
 def _broken(site: Site) -> Broken | None:
+    if not site.practice:
+        return None
     try:
         return from_data(Broken, ask(site, lambda agent: agent.practised()))
     except (SiteUnreachable, SiteRefused):
@@ -64,14 +74,15 @@ def _view(site: Site, broken: Broken | None) -> LabSite:
     members = set(site.workloads.values_list("name", flat=True))
     incoming = GroupRow.objects.filter(target=site)
     members |= set(incoming.values_list("members__workload__name", flat=True)) - {None}
+    unheard = "Its agent does not run, so nothing can be broken there."
     return LabSite(
         code=site.code,
         name=site.name,
+        practice=site.practice,
+        presets=tuple(one.key for one in _possible(site)),
         lost_because=pulse(site).lost_because or "",
         broken=broken,
-        sentences=_in_words(broken)
-        if broken
-        else ("Its agent does not run, so nothing can be broken there.",),
+        sentences=_in_words(broken) if broken else (unheard,) if site.practice else (),
         workloads=tuple(sorted(members)),
         groups=tuple(incoming.values_list("code", flat=True)),
         links=tuple(sorted(far)),
@@ -107,13 +118,13 @@ def _troubled(trouble: Trouble) -> str:
     return next((one.title for one in alike), trouble.effect)
 
 
-def break_one(wanted: Break) -> Lab:
+def break_one(wanted: Break, *, by: str) -> Lab:
     """Break one thing now, or when its step comes."""
-    _tell(_checked(wanted, "body"))
+    _tell(_checked(wanted, "body"), by)
     return lab()
 
 
-def run_fault_script(text: str) -> Lab:
+def run_fault_script(text: str, *, by: str) -> Lab:
     """Break everything that a fault script names; nothing of it where one line is wrong."""
     if len(text) > LONGEST_SCRIPT:
         raise BadValue("The fault script is too long.", f"Keep it under {LONGEST_SCRIPT} characters.")
@@ -135,7 +146,7 @@ def run_fault_script(text: str) -> Lab:
         )
     told = [_checked(one, f"script.faults[{index}]") for index, one in enumerate(script.faults)]
     for one in told:
-        _tell(one)
+        _tell(one, by)
     return lab()
 
 
@@ -151,11 +162,13 @@ def all_right() -> Lab:
 
 
 def _checked(wanted: Break, at: str) -> tuple[Site, str, Any]:
-    """The site, the address and what it is told. Raises BadValue or NotFound, naming the field."""
+    """The site, the address or the verb, and what it is told, or the subject. Raises BadValue, NotFound or
+    Refused, naming the field."""
     site = Site.objects.filter(code=wanted.site).first()
     if site is None:
         raise NotFound(f"There is no site {wanted.site[:40]!r}.", "Name a practice site.", field=f"{at}.site")
-    if not site.practice:
+    possible = _possible(site)
+    if not possible:
         raise Refused(
             f"{site.name} is not a practice site; nothing is broken there on purpose.",
             "Choose a practice site.",
@@ -166,6 +179,12 @@ def _checked(wanted: Break, at: str) -> tuple[Site, str, Any]:
         raise BadValue(
             f"preset is {wanted.preset[:40]!r}.", f"Use one of: {', '.join(BY_KEY)}.", field=f"{at}.preset"
         )
+    if preset not in possible:
+        raise Refused(
+            f"{site.name} has real machines; there is no way there to have it so that: {preset.title}.",
+            f"There is: {', '.join(one.key for one in possible)}.",
+            field=f"{at}.preset",
+        )
     if not 0 <= wanted.times <= MOST_TIMES:
         raise BadValue(f"times is {wanted.times}.", f"Give 0 (always) to {MOST_TIMES}.", field=f"{at}.times")
     if wanted.factor and not 1.0 < wanted.factor <= 1000.0:
@@ -173,6 +192,8 @@ def _checked(wanted: Break, at: str) -> tuple[Site, str, Any]:
     if wanted.at_verb:
         return site, "faults", to_data(_when(preset, wanted, at))
     _check_subject(site, preset, wanted.subject, at)
+    if preset.verb:
+        return site, preset.verb, wanted.subject
     told = preset.broken(wanted.subject, wanted.times or None, wanted.factor or None)
     path = {Fault: "faults", Trouble: "troubles", Switch: "switches"}[type(told)]
     return site, path, to_data(told)
@@ -193,7 +214,9 @@ def _check_subject(site: Site, preset: Preset, subject: str, at: str) -> None:
     known = {
         "workload": view.workloads, "group": view.groups, "link": view.links, "pool": view.pools,
     }.get(preset.about)  # fmt: skip
-    if known is not None and subject not in known and not (preset.about == "workload" and not subject):
+    # Without a name, whichever is next.
+    whichever = not subject and preset.about == "workload" and not preset.verb
+    if known is not None and subject not in known and not whichever:
         what = f"no {preset.about} {subject[:40]!r}" if subject else f"no {preset.about} named"
         raise BadValue(
             f"There is {what} at {site.name}.",
@@ -202,8 +225,11 @@ def _check_subject(site: Site, preset: Preset, subject: str, at: str) -> None:
         )
 
 
-def _tell(told: tuple[Site, str, Any]) -> None:
+def _tell(told: tuple[Site, str, Any], by: str) -> None:
     site, path, body = told
+    if path in VERBS:
+        perform(site, path, body, {}, by=by)
+        return
     # A test copy is named after its workload, with the mark of its run behind it.
     with needed(f"{site.name} could not be told"):
         if path == "faults" and body["subject"] not in ("*", "") and body["verb"] in _OF_COPIES:

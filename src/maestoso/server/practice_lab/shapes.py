@@ -20,10 +20,13 @@ class LabPreset:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LabSite:
-    """A practice site, what can be chosen there, and what is broken now, in words."""
+    """A site, the keys of what can be broken there and of what, and what is broken now, in words. One that is
+    no ``practice`` site has real machines, and its agent kills them when it is asked to."""
 
     code: str
     name: str
+    practice: bool
+    presets: tuple[str, ...]
     lost_because: str
     broken: Broken | None
     sentences: tuple[str, ...]

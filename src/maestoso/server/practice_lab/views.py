@@ -23,7 +23,7 @@ class LabView(APIView):
     @extend_schema(operation_id="breakOne", request=shape(Break, sent=True), responses=shape(Lab))
     def post(self, request: Request) -> Response:
         """Break one thing."""
-        return reply(services.break_one(read(Break, request)))
+        return reply(services.break_one(read(Break, request), by=request.user.get_username()))
 
     @extend_schema(operation_id="allRight", responses={200: shape(Lab)})
     def delete(self, request: Request) -> Response:
@@ -39,4 +39,6 @@ class FaultScriptView(APIView):
     )
     def post(self, request: Request) -> Response:
         """Break everything that a fault script names."""
-        return reply(services.run_fault_script(read(FaultScriptSent, request).text))
+        return reply(
+            services.run_fault_script(read(FaultScriptSent, request).text, by=request.user.get_username())
+        )

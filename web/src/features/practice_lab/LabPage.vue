@@ -26,6 +26,11 @@ watch(data, (now) => {
 });
 const chosen = computed(() => data.value?.presets.find((one) => one.key === preset.value));
 const place = computed(() => data.value?.sites.find((one) => one.code === site.value));
+const practised = computed(() => (data.value?.sites ?? []).filter((one) => one.practice));
+const presets = computed(() => (data.value?.presets ?? []).filter((one) => place.value?.presets.includes(one.key)));
+watch(presets, (now) => {
+  if (now.length && !now.some((one) => one.key === preset.value)) preset.value = now[0]!.key;
+});
 const subjects = computed(() => {
   const here: LabSite | undefined = place.value;
   if (!here) return [];
@@ -65,17 +70,18 @@ useKeys([{ keys: ["R"], label: "Put all right again", run: () => void allRight()
     <ProblemNote v-if="error && !data" :error="error" />
     <template v-if="data">
       <h1 class="sentence">
-        <template v-if="!data.sites.length">There is no practice site, so there is nothing to break.</template>
+        <template v-if="!practised.length">There is no practice site{{ data.sites.length ? "" : ", so there is nothing to break" }}.</template>
         <template v-else-if="broken.length"><b>{{ list(broken.map((one) => one.name)) }}</b> misbehave{{ broken.length === 1 ? "s" : "" }} because somebody wanted it so.</template>
-        <template v-else>All {{ count(data.sites.length, "practice site") }} behave. Break something, and see what a run makes of it.</template>
+        <template v-else>All {{ count(practised.length, "practice site") }} behave. Break something, and see what a run makes of it.</template>
       </h1>
-      <p class="under">Nothing here touches a real site. What is broken stays so until it is used up, or put right.</p>
+      <p class="under">Nothing here touches a real site, but for labs whose agents let their machines be killed. What is broken stays so until it is used up, or put right.</p>
       <div class="sites">
         <article v-for="one in data.sites" :key="one.code" :class="{ lost: one.broken?.dark }">
           <h2>{{ one.name }} <span class="mono quiet">{{ one.code }}</span></h2>
           <ul>
             <li v-for="sentence in one.sentences" :key="sentence" class="bad">▲ {{ sentence }}</li>
-            <li v-if="!one.sentences.length" class="quiet">✓ behaves</li>
+            <li v-if="!one.practice" class="quiet">Real machines, which may be killed.</li>
+            <li v-else-if="!one.sentences.length" class="quiet">✓ behaves</li>
           </ul>
           <el-button v-if="one.broken && !one.broken.dark" v-may="'use-lab'" class="btn danger" @click="down(one.code)">Switch {{ one.name }} off</el-button>
         </article>
@@ -87,16 +93,16 @@ useKeys([{ keys: ["R"], label: "Put all right again", run: () => void allRight()
         <h2>Break something</h2>
         <div class="breaking">
           <el-form-item label="At"><el-select v-model="site" aria-label="Site" filterable default-first-option><el-option v-for="one in data.sites" :key="one.code" :value="one.code" :label="one.name" /></el-select></el-form-item>
-          <el-form-item class="wide" label="What"><el-select v-model="preset" filterable aria-label="What goes wrong" default-first-option><el-option v-for="one in data.presets" :key="one.key" :value="one.key" :label="one.title" /></el-select></el-form-item>
+          <el-form-item class="wide" label="What"><el-select v-model="preset" filterable aria-label="What goes wrong" default-first-option><el-option v-for="one in presets" :key="one.key" :value="one.key" :label="one.title" /></el-select></el-form-item>
           <el-form-item v-if="subjects.length" :label="`${asks[chosen?.about ?? '']}`"><el-select v-model="subject" filterable :aria-label="asks[chosen?.about ?? '']" default-first-option><el-option v-for="one in subjects" :key="one" :value="one" :label="one" /></el-select></el-form-item>
           <el-form-item v-if="preset === 'site-down'" label="When"><el-select v-model="atStep" aria-label="When" filterable default-first-option>
             <el-option value="" label="now" />
             <el-option v-for="one in steps" :key="one" :value="one" :label="`it is next asked for ${one}`" />
           </el-select></el-form-item>
-          <el-form-item v-if="chosen?.about === 'workload' || chosen?.about === 'script' || chosen?.about === 'group'" label="Times"><el-input-number v-model="times" :min="0" :max="1000" :precision="0" aria-label="Times, 0 is always" /></el-form-item>
+          <el-form-item v-if="chosen && ['workload', 'script', 'group'].includes(chosen.about) && chosen.key !== 'machine-killed'" label="Times"><el-input-number v-model="times" :min="0" :max="1000" :precision="0" aria-label="Times, 0 is always" /></el-form-item>
           <el-button v-may="'use-lab'" class="btn danger" @click="breakIt">Break it</el-button>
         </div>
-        <p class="quiet">{{ chosen?.sentence }} <template v-if="times === 0">Until it is put right.</template></p>
+        <p class="quiet">{{ chosen?.sentence }} <template v-if="times === 0 && chosen?.key !== 'machine-killed'">Until it is put right.</template></p>
       </section>
 
       <section>
