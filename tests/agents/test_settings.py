@@ -49,6 +49,10 @@ class Reading(unittest.TestCase):
         found = self.settings(GOOD)
         self.assertEqual((found.site, found.uri, found.port), ("QUA", "qemu:///system", 8700))
         self.assertEqual(found.networks["app"].gateways, ("192.0.2.1",))
+        self.assertIsNone(found.networks["app"].dhcp_hosts)
+        told = 'dhcp = true\ndhcp_hosts = "/srv/hosts"\n[storage.fast]'
+        given = self.settings(GOOD.replace("[storage.fast]", told)).networks["app"]
+        self.assertEqual((given.dhcp, given.dhcp_hosts), (True, Path("/srv/hosts")))
         self.assertEqual(found.sites["HIL"].secret, "0123456789abcdef" * 4)
         assert found.front_doors is not None
         own = found.front_doors.own["web"]
@@ -67,6 +71,11 @@ class Reading(unittest.TestCase):
             ('bridge = "br-app"', "", "networks.app.bridge is missing"),
             ("192.0.2.0/24", "192.0.2.0/33", "networks.app.prefixes"),
             ("192.0.2.1", "one", "networks.app.gateways"),
+            (
+                "[storage.fast]",
+                'dhcp_hosts = "/srv/hosts"\n[storage.fast]',
+                "dhcp_hosts is of no use without dhcp",
+            ),
             ("[networks.app]", "ports = 1\n[networks.app]", "ports is no setting"),
             ("[networks.app]", "port = 99999\n[networks.app]", "port is 99999"),
             ("[storage.fast]", "[storage]", "storage is no table of tables"),

@@ -24,6 +24,7 @@ from typing import Any
 from xml.etree import ElementTree
 
 from maestoso.agents.libvirt.definition import people_say
+from maestoso.agents.libvirt.leases import Server
 from maestoso.agents.libvirt.networks import Isolation, inside, ip, links
 from maestoso.real_lab import certificate, guest_image
 
@@ -194,6 +195,7 @@ folder = "{self.folder / site.code / "disks"}"
 
 [networks.{LAN}]
 bridge = "br0"
+dhcp = true
 prefixes = ["{site.lan}.0/24"]
 gateways = ["{site.address(1)}"]
 
@@ -290,20 +292,28 @@ machine = "{machine}"
         for site in self.sites:
             self.kill_agent(site.code)
             self.kill_machines(site.code)
-        for space in Path("/run/netns").glob("maestoso-*"):
-            if space.name in self._isolated():
-                ip("netns", "delete", space.name)
+        isolated = self._isolated()
+        for code, mark, network in isolated:
+            Server(code, mark, network).end()
+        for space in {Isolation(code).space(mark) for code, mark, _ in isolated}:
+            if Path("/run/netns", space).exists():
+                ip("netns", "delete", space)
         self.remove_networks()
 
-    def _isolated(self) -> set[str]:
-        """Namespaces of tests that are noted in the agents' files."""
+    def _isolated(self) -> set[tuple[str, str, str]]:
+        """Isolated networks of tests that are noted in the agents' files: site, mark of the test, name."""
         found = set()
         for site in self.sites:
             file = self.folder / site.code / "agent.sqlite"
             if file.is_file():
                 with sqlite3.connect(file) as kept:
-                    notes = kept.execute("SELECT value FROM note WHERE name LIKE 'sandbox:%'").fetchall()
-                found |= {Isolation(site.code).space(json.loads(value)["mark"]) for (value,) in notes}
+                    notes = kept.execute(
+                        "SELECT name, value FROM note WHERE name LIKE 'sandbox:%'"
+                    ).fetchall()
+                found |= {
+                    (site.code, json.loads(value)["mark"], name.removeprefix("sandbox:"))
+                    for name, value in notes
+                }
         return found
 
     def remove(self) -> None:

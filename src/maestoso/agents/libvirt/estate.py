@@ -18,6 +18,7 @@ from .front_doors import FrontDoors
 from .guest_machines import LOOK_AGAIN_S
 from .host import clone_at
 from .images import ImageFault
+from .leases import no_reservations
 from .settings import NetworkSetting, Settings
 
 _SAID = ("tags", "owner", "criticality", "os_family", "offers", "uses", "needs_key", "folder")
@@ -181,7 +182,10 @@ class Estate(FrontDoors):
                 f"There is no host pool {landing['host_pool']!r} here; there is {self.settings.host_pool!r}."
             )
         unknown = [nic["network"] for nic in landing["nics"] if nic["network"] not in self.settings.networks]
-        return f"There is no network {unknown[0]!r} here." if unknown else ""
+        if unknown:
+            return f"There is no network {unknown[0]!r} here."
+        told = (nic["network"] for nic in landing["nics"] if nic["dhcp"] and nic["addresses"])
+        return next((no_reservations(one) for one in told if not self.settings.networks[one].dhcp_hosts), "")
 
 
 def _storage(name: str, folder: Path) -> dict[str, Any]:

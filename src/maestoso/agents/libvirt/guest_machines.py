@@ -12,7 +12,7 @@ from typing import Any
 
 from maestoso.agent_kit.platform import Failure
 
-from . import guests, probes
+from . import guests, leases, probes
 from .bindings import libvirt
 from .host import Host, device_of
 from .hypervisor import GuestSilent, NoMachine
@@ -67,7 +67,15 @@ class GuestMachines(Host):
                 return
 
     def _make_network(self, name: str, box: Mapping[str, Any]) -> None:
-        self._host(lambda: self.isolation.make(box["mark"], name, self._gateways(box)))
+        gateways, like = self._gateways(box), self.settings.networks.get(box["like"])
+        self._host(lambda: self.isolation.make(box["mark"], name, gateways))
+        if like is not None:
+            space, bridge = self.isolation.space(box["mark"]), self.isolation.bridge(name)
+            self._host(lambda: self._dhcp(name, box).serve(space, bridge, like, gateways))
+
+    def _dhcp(self, name: str, box: Mapping[str, Any]) -> leases.Server:
+        """The server of an isolated network, whether it runs or not."""
+        return leases.Server(self.site, box["mark"], name)
 
     def _gateways(self, box: Mapping[str, Any]) -> list[str]:
         """The addresses (CIDR) that an isolated network has as gateways."""

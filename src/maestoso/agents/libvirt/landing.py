@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import logging
 import shutil
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
+from functools import partial
 from pathlib import Path
 from typing import Any
 from xml.etree import ElementTree
@@ -11,13 +13,15 @@ from xml.etree import ElementTree
 from maestoso.agent_kit import front_doors
 from maestoso.agent_kit.platform import Failure, Operation
 
-from . import definition, images
+from . import definition, images, leases
 from .copies import GroupCopies
 from .copy_names import CopyNames
 from .files import plain, write
 from .front_doors import FrontDoors
 from .host import clone_at, device_of
 from .images import Image
+
+log = logging.getLogger("site-agent")
 
 
 class Landing(FrontDoors, CopyNames):
@@ -44,6 +48,7 @@ class Landing(FrontDoors, CopyNames):
         if box is not None:
             if [b["mark"] for b in self.store.notes("sandbox:").values()].count(box["mark"]) == 1:
                 self.names_end(box["mark"])
+            self._dhcp(op.subject, box).end()
             self._host(lambda: self.isolation.remove(box["mark"], op.subject))
             op.note(f"sandbox:{op.subject}", None)
             op.effect(removed=op.subject)
@@ -175,9 +180,58 @@ class Landing(FrontDoors, CopyNames):
             adapters.append(
                 (nic["mac"], network.bridge if plugged and network else "", device, nic["connected"])
             )
+        self._reserve(op.args["nics"])
         kept = {**self.hypervisor.kept(op.subject), "nics": op.args["nics"]}
         self.hypervisor.define(definition.with_kept(definition.with_nics(described, adapters), kept))
         op.effect(nics=len(adapters))
+
+    def _reserve(self, nics: Iterable[Mapping[str, Any]]) -> None:
+        """Tell the DHCP servers of their networks what adapters shall be given."""
+        for nic in nics:
+            if nic.get("reserve"):
+                folder = self._reservations(nic["network"])
+                if folder is None:
+                    raise Failure("no-reservations", leases.no_reservations(nic["network"]))
+                self._host(partial(leases.reserve, folder, self.site, nic["mac"], nic["reserve"]))
+                self._read_anew(nic["network"])
+
+    def _release(self, nics: Iterable[Mapping[str, Any]]) -> None:
+        """What was reserved for adapters is nobody's any more."""
+        for nic in nics:
+            folder = self._reservations(nic["network"]) if nic.get("reserve") else None
+            if folder is not None:
+                leases.release(folder, self.site, nic["mac"])
+                self._read_anew(nic["network"])
+
+    def look_after_leases(self) -> None:
+        """The servers of isolated networks may have ended with the agent, or with the host."""
+        for name, box in self.store.notes("sandbox:").items():
+            like = self.settings.networks.get(box["like"])
+            if like is None or not like.dhcp or self._dhcp(name, box).number():
+                continue
+            if not self.isolation.there(box["mark"]):
+                continue
+            try:
+                self._make_network(name, box)
+                for machine in self.hypervisor.names():
+                    nics = self.hypervisor.kept(machine).get("nics", [])
+                    self._reserve(nic for nic in nics if nic["network"] == name)
+            except Failure as failure:
+                log.warning("No leases are given in %s: %s", name, failure)
+
+    def _reservations(self, network: str) -> Path | None:
+        """Where the DHCP server of a network reads them; None where that is not known."""
+        box = self.store.note(f"sandbox:{network}")
+        if box is not None:
+            hosts = self._dhcp(network, box).hosts
+            return hosts if hosts.is_dir() else None
+        known = self.settings.networks.get(network)
+        return known.dhcp_hosts if known is not None else None
+
+    def _read_anew(self, network: str) -> None:
+        box = self.store.note(f"sandbox:{network}")
+        if box is not None:
+            self._dhcp(network, box).read_anew()
 
     def set_addresses(self, op: Operation) -> None:
         """What its guest has from now on; told when it comes up, or at once where it runs."""
@@ -223,6 +277,7 @@ class Landing(FrontDoors, CopyNames):
             return
         if self.hypervisor.running(op.subject):
             raise Failure("powered-on")
+        self._release(kept.get("nics", []))
         self.hypervisor.undefine(op.subject)
         op.effect(unregistered=op.subject)
 

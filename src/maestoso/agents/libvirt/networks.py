@@ -41,11 +41,15 @@ class Isolation:
         """The namespace of a run."""
         return f"maestoso-{short(self.site, mark)}"
 
+    def bridge(self, network: str) -> str:
+        """The bridge of a network there."""
+        return f"b{short(network)}"
+
     def make(self, mark: str, network: str, gateways: Iterable[str]) -> None:
         """Have a network, with the gateways' addresses (CIDR) on its bridge; what is there stays.
 
         The networks of one run reach each other through their gateways, as in production."""
-        space, bridge = self.space(mark), f"b{short(network)}"
+        space, bridge = self.space(mark), self.bridge(network)
         if not (_NAMESPACES / space).exists():
             ip("netns", "add", space)
         ip("-n", space, "link", "set", "lo", "up")
@@ -60,11 +64,11 @@ class Isolation:
         """Move an adapter's device from the host into a network."""
         space = self.space(mark)
         ip("link", "set", device, "netns", space)
-        ip("-n", space, "link", "set", device, "master", f"b{short(network)}", "up")
+        ip("-n", space, "link", "set", device, "master", self.bridge(network), "up")
 
     def remove(self, mark: str, network: str) -> None:
         """Take a network away, and with the last one the namespace."""
-        space, bridge = self.space(mark), f"b{short(network)}"
+        space, bridge = self.space(mark), self.bridge(network)
         if not (_NAMESPACES / space).exists():
             return
         if bridge in [link["ifname"] for link in links(space)]:

@@ -18,8 +18,9 @@ class LibvirtSite(Estate, Moving, Power):
         return [verb for verb in super().verbs() if self.settings.lab or verb != "kill-machine"]
 
     def care(self) -> None:
-        """Copies that are due, addresses of guests, front doors, names of copies."""
+        """Copies that are due, addresses of guests, front doors, names and leases of copies."""
         super().care()
         self.look_after_guests()
         self.look_after_doors()
         self.look_after_names()
+        self.look_after_leases()

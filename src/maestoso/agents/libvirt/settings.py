@@ -18,7 +18,8 @@ class SettingsFault(Exception):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class NetworkSetting:
-    """A bridge of the host under the name that Maestoso knows it by."""
+    """A bridge of the host under the name that Maestoso knows it by. ``dhcp_hosts`` is the folder in which
+    the DHCP server of the network reads reservations (``dhcp-hostsdir`` of dnsmasq)."""
 
     name: str
     bridge: str
@@ -27,6 +28,7 @@ class NetworkSetting:
     dns: tuple[str, ...] = ()
     vlan: int = 0
     dhcp: bool = False
+    dhcp_hosts: Path | None = None
     routes_to: tuple[str, ...] = ()
 
 
@@ -160,9 +162,12 @@ def _network(name: str, told: Mapping[str, Any]) -> NetworkSetting:
     _only(told, set(NetworkSetting.__dataclass_fields__) - {"name"}, at)
     parts = (("prefixes", ip_network), ("gateways", ip_address), ("dns", ip_address), ("routes_to", str))
     lists = {part: _list(told, part, kind, at) for part, kind in parts}
+    hosts = Path(_text(told, "dhcp_hosts", at)) if "dhcp_hosts" in told else None
+    if hosts is not None and not told.get("dhcp"):
+        raise SettingsFault(f"{at}.dhcp_hosts is of no use without dhcp = true.")
     return NetworkSetting(
         name=name, bridge=_text(told, "bridge", at), vlan=int(told.get("vlan", 0)),
-        dhcp=bool(told.get("dhcp")),
+        dhcp=bool(told.get("dhcp")), dhcp_hosts=hosts,
         **lists,
     )  # fmt: skip
 
