@@ -17,12 +17,13 @@ import unittest
 from collections import Counter
 from collections.abc import Callable
 from contextlib import suppress
+from typing import Any
 
 import httpx
 
 from maestoso.real_lab import ready
 from tests.e2e.application import until
-from tests.guests.lab import AWAY, HOME
+from tests.guests.lab import AWAY, HOME, MEMBERS
 from tests.guests.story import Story
 
 LEAST_S, MOST_S = 2.0, 12.0
@@ -83,8 +84,25 @@ class Struck(Story):
                 self.answer(run["id"])
         return super().stage()
 
-    def copies_run(self) -> None:
-        """They may have been killed a moment ago."""
+    def start(self, body: dict[str, Any]) -> Any:
+        """Again where an agent was killed just now."""
+        found: list[Any] = []
+
+        def started() -> bool:
+            try:
+                found.append(super(Struck, self).start(body))
+            except httpx.HTTPStatusError as error:
+                if "does not answer" not in str(error):
+                    raise
+            return bool(found)
+
+        until(started, "a run to start")
+        return found[0]
+
+    def copies_run(self, mark: str) -> None:
+        """They may have been killed a moment ago, and get power again from whoever looks at them."""
+        agent = self.sites.agents[AWAY]
+        _patiently(lambda: [agent.done("power-on", f"{name}--{mark}", unless_on=True) for name in MEMBERS])
 
     def copies_find_each_other(self, mark: str) -> None:
         _patiently(lambda: super(Struck, self).copies_find_each_other(mark))
@@ -99,7 +117,7 @@ class Struck(Story):
         _patiently(powered)
 
 
-def _patiently(work: Callable[[], None]) -> None:
+def _patiently(work: Callable[[], object]) -> None:
     """What a person asks of an agent, anew where it died in the middle of it."""
 
     def done() -> bool:

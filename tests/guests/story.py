@@ -45,7 +45,7 @@ class Story:
     def run_through(self, **options: Any) -> Any:
         """Start a run, answer what a person is asked, and wait for its end; how it stands then."""
         body = {"plan": PLAN, "confirm": PLAN, "options": options}
-        started = self.api.send("POST", "/runs", body, **{"Idempotency-Key": str(uuid.uuid4())})
+        started = self.start(body)
 
         def ended() -> Any:
             status = self.answer(started["id"])
@@ -55,6 +55,10 @@ class Story:
             return until(ended, f"the end of {options}", STORY_S)
         except AssertionError as error:
             raise AssertionError(f"{error}; it stands so: {self.api.status(started['id'])}") from error
+
+    def start(self, body: dict[str, Any]) -> Any:
+        """Press the button."""
+        return self.api.send("POST", "/runs", body, **{"Idempotency-Key": str(uuid.uuid4())})
 
     def answer(self, run: int) -> Any:
         """Answer once whatever a run needs from a person; how it stands."""
@@ -80,9 +84,13 @@ class Story:
         have."""
         before = self.sites.count(HOME)
         until(lambda: self.sites.count(HOME) > before, "production to count on beside the test")
-        self.copies_run()
         self.case.assertEqual(self.sites.state(AWAY), {}, "a copy answers outside of its isolated network")
-        until(lambda: self.sites.through(AWAY, 9), "the copy to answer through the front door of the test")
+
+        def answers() -> str:
+            self.copies_run(f"t{run}")
+            return self.sites.through(AWAY, 9)
+
+        until(answers, "the copy to answer through the front door of the test")
         self.case.assertTrue(self.sites.through(HOME), "production's own front door is open beside it")
         self.copies_find_each_other(f"t{run}")
 
@@ -104,7 +112,7 @@ class Story:
         )
         agent.fails("probe", "names", "no-answer", run=mark, timeout_s=1, **asked)
 
-    def copies_run(self) -> None:
+    def copies_run(self, mark: str) -> None:
         """All machines of the test have power."""
         self.case.assertEqual(self.sites.agents[AWAY].get("/pulse", "SitePulse")["copies"], len(MEMBERS))
 

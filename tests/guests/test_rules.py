@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import json
 import socket
 import subprocess
 import tempfile
@@ -45,6 +46,38 @@ class Trusting(unittest.TestCase):
             over = Path(folder) / "over.qcow2"
             images.create(over, below=images.Image(told.file, told.format))
             self.assertEqual(images.chain(over), [over, disk])
+
+
+@needs_real_machines
+class Chains(unittest.TestCase):
+    """What a file lies over is read from its header, as QEMU reads it."""
+
+    def test_it_is_what_the_program_says_and_no_program_is_started(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            base, top = Path(folder) / "base", Path(folder) / "top.qcow2"
+            base.write_bytes(b"QFI\xfb".ljust(1 << 20))
+            for name, over, kind, more in (
+                ("old.qcow2", str(base), "raw", ["-o", "compat=0.10"]),
+                ("marked.qcow2", str(Path(folder) / "old.qcow2"), "qcow2", []),
+                ("plain.qcow2", "marked.qcow2", "qcow2", []),
+                ("top.qcow2", str(Path(folder) / "plain.qcow2"), "qcow2", ["-o", "cluster_size=4096"]),
+            ):
+                made = ["-f", "qcow2", *more, "-b", over, "-F", kind, str(Path(folder) / name)]
+                subprocess.run(["qemu-img", "create", "-q", *made], check=True)
+                if name == "marked.qcow2":
+                    subprocess.run(["qemu-img", "bitmap", "--add", str(Path(folder) / name), "b"], check=True)
+            told = subprocess.run(
+                ["qemu-img", "info", "-f", "qcow2", "--backing-chain", "--output=json", str(top)],
+                capture_output=True, check=True,
+            )  # fmt: skip
+            with mock.patch.object(images, "_run", side_effect=AssertionError):
+                found = images.chain(top)
+            self.assertEqual(found, [Path(one["filename"]) for one in json.loads(told.stdout)])
+            self.assertEqual(images.below(top), Path(folder) / "plain.qcow2")
+            for broken in (b"", b"QFI\xfb", b"nothing of the kind".ljust(200), top.read_bytes()[:110]):
+                (Path(folder) / "broken").write_bytes(broken)
+                with self.subTest(broken[:8]), self.assertRaises(images.ImageFault):
+                    images.chain(Path(folder) / "broken")
 
 
 class Store:
