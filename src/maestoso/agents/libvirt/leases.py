@@ -6,6 +6,7 @@ import os
 import shutil
 import signal
 import subprocess
+import threading
 from collections.abc import Iterable, Sequence
 from contextlib import suppress
 from ipaddress import IPv4Interface, ip_interface
@@ -19,6 +20,7 @@ FOLDER = Path("/run/maestoso-agent")
 PROGRAM = "dnsmasq"
 USER, USERS_GROUP = "nobody", "nogroup"
 LEASE = "1h"
+_starts = threading.Lock()
 
 
 def reserve(folder: Path, site: str, mac: str, addresses: Sequence[str]) -> None:
@@ -62,8 +64,13 @@ class Server:
         """Answer at the gateways of the network, for their prefixes, which in a test are those of production.
         Where what it is like has no DHCP, nobody does, and never for IPv6. Raises NetworkFault."""
         routers = [at for at in map(ip_interface, gateways) if isinstance(at, IPv4Interface)]
-        if not like.dhcp or not routers or self.number():
+        if not like.dhcp or not routers:
             return
+        with _starts:  # whoever makes a network and whoever looks after it may do so at once
+            if not self.number():
+                self._start(space, bridge, like, routers)
+
+    def _start(self, space: str, bridge: str, like: NetworkSetting, routers: Sequence[IPv4Interface]) -> None:
         self.hosts.mkdir(parents=True, exist_ok=True)
         for folder in (FOLDER, self.folder, self.hosts):
             folder.chmod(0o755)
