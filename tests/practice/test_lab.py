@@ -12,12 +12,16 @@ from tests.practice.test_world import Site
 
 SUBJECTS = {"site": "", "workload": "db*", "group": "shop", "link": "A", "pool": "b-hosts", "script": "hello"}
 
-OVER_AT_ONCE = ("forgets", "host-lost", "host-lost-for-good", "burst")
+OVER_AT_ONCE = ("forgets", "host-lost", "host-lost-for-good", "burst", "machine-killed")
 """These have happened once they are told; nothing of the site is broken then."""
 
 
 def breaks(site: Site, preset: Preset, times: int | None = None, factor: float | None = None) -> None:
     """Break it at a practice site."""
+    if preset.verb:
+        site.copy()
+        assert site.do(preset.verb, "db--t1").status == "done"
+        return
     broken, now = preset.broken(SUBJECTS[preset.about], times, factor), site.world.now
     if isinstance(broken, Fault):
         site.world.add_fault(broken, now)
@@ -34,14 +38,15 @@ class Presets(unittest.TestCase):
         self.assertEqual(len(BY_KEY), len(PRESETS))
         for preset in PRESETS:
             with self.subTest(preset.key):
-                kinds = [one for one in (preset.fault, preset.trouble, preset.switch) if one is not None]
-                self.assertEqual(len(kinds), 1)
+                kinds = (preset.fault, preset.trouble, preset.switch, preset.verb)
+                self.assertEqual(len([one for one in kinds if one]), 1)
                 self.assertTrue(preset.title and preset.sentence.endswith("."))
 
     def test_faults_are_about_verbs_that_sites_know(self) -> None:
         for preset in PRESETS:
             if preset.fault is not None:
                 self.assertIn(preset.fault.verb, {*VERBS, "*"}, preset.key)
+            self.assertIn(preset.verb, {*VERBS, ""}, preset.key)
 
     def test_each_can_be_broken_is_listed_and_put_right(self) -> None:
         for preset in PRESETS:

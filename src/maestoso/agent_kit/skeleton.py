@@ -73,7 +73,9 @@ def skeleton(name: str) -> str:
     parts = [TOP.format(file=name, kit=kit)]
     parts += [_of_site(method) for method in OF_A_SITE]
     # What the kit does for every site need not be written.
-    parts += [_of_verb(verb) for verb in VERBS if not hasattr(Platform, method_of(verb))]
+    # What is for labs is not offered by whoever fills this in for real machines.
+    wanted = (verb for verb, one in VERBS.items() if not one.get("for_labs"))
+    parts += [_of_verb(verb) for verb in wanted if not hasattr(Platform, method_of(verb))]
     return "\n".join(parts) + BOTTOM
 
 
