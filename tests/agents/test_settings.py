@@ -85,6 +85,7 @@ class Reading(unittest.TestCase):
             ('addresses = ["203.0.113.0/28"]', "", "203.0.113.10 is in none of front_doors.addresses"),
             ("203.0.113.0/28", "203.0.113.0/99", "front_doors.addresses"),
             ("203.0.113.10", "203.0.113.99", "front_doors.own.web.address"),
+            ("tcp/443", "tcp/70000", "is no port"),
             ("tcp/443", "443", "'443' is no port. Write it as tcp/443."),
             ('machine = "web-01"', "", "front_doors.own.web.machine is missing"),
             ('machine = "web-01"', 'machine = "web-01"\nsources = ["here"]', "front_doors.own.web.sources"),

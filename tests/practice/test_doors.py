@@ -156,7 +156,10 @@ class Fronts(Sites):
             ({"machine": "nobody"}, "no-such-copy"), ({"address": "x"}, "bad-value"), ({"ports": ["1"]}, "bad-value"), ({"address": "192.0.2.1"}, "address-not-here"),
             ({"address": HOME, "ports": [PORT, "tcp/2"]}, "address-taken"),
         ):  # fmt: skip
-            told = {"mark": "x", "doors": [fine, {**fine, "name": "wrong", **change}]}
+            told = {
+                "mark": "x",
+                "doors": [fine, {**fine, "name": "wrong", "address": "203.0.113.21", **change}],
+            }
             self.assertEqual(self.ask(self.a, "publish-address", "d", told).code, code)
             self.assertEqual(self.a.doors, {})
         once = self.ask(self.a, "withdraw-address", "d", {"mark": "", "doors": ["shop-front"]})

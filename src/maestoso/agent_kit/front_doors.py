@@ -9,8 +9,7 @@ from typing import Any
 
 from .platform import Failure
 
-PORT = re.compile(r"(tcp|udp)/[1-9][0-9]{0,4}")
-"""A port of a front door."""
+_PORT = re.compile(r"(?:tcp|udp)/([1-9][0-9]{0,4})")
 Doors = Mapping[tuple[str, str], Mapping[str, Any]]
 """By the mark of the run that opened it (empty: the site's own), and its name."""
 
@@ -39,6 +38,12 @@ def proved_apart(addresses: Iterable[str], own: Iterable[Mapping[str, Any]]) -> 
             raise Failure("not-isolated", said)
 
 
+def is_port(text: str) -> bool:
+    """Whether it is a port of a front door, such as ``tcp/443``."""
+    found = _PORT.fullmatch(text)
+    return found is not None and int(found[1]) < 1 << 16
+
+
 def lets_in(sources: Iterable[object], who: str) -> bool:
     """Whether somebody at an address may come in; where no sources (prefixes) are said, everybody may."""
     known = [ip_network(str(one)) for one in sources]
@@ -53,6 +58,6 @@ def _refuse_unreadable(door: Mapping[str, Any]) -> None:
             ip_network(source)
     except ValueError as error:
         raise Failure("bad-value", f"{door['name']}: {error}.") from error
-    odd = next((port for port in door["ports"] if not PORT.fullmatch(port)), None)
+    odd = next((port for port in door["ports"] if not is_port(port)), None)
     if odd is not None or not door["ports"]:
         raise Failure("bad-value", f"{door['name']}: {odd or 'nothing'!r} is no port; write it as tcp/443.")

@@ -45,9 +45,9 @@ class SiteLink:
     does not know any more what it had taken in (``site.forgot``); ``on_change()`` when the site was lost,
     heard for the first time, or is back.
 
-    ``lost_because`` is None while it can be listened to, and before it was tried; ``answers`` is true only
-    once it was heard. A site that says what changes and answers no request
-    is not lost: what it was asked for is overdue one day, as if it went on saying that it is at work.
+    ``lost_because`` is None while it can be listened to, and before that was tried. A site that says what
+    changes and answers no request is not lost: what it was asked for is overdue one day, as if it went on
+    saying that it is at work.
     """
 
     def __init__(

@@ -7,10 +7,9 @@ from dataclasses import replace
 from ipaddress import ip_address
 from typing import TYPE_CHECKING, Any
 
-from maestoso.agent_kit.front_doors import lets_in
-from maestoso.core.codec import from_data
+from maestoso.agent_kit import front_doors
+from maestoso.core.codec import from_data, to_data
 from maestoso.core.errors import BadValue
-from maestoso.core.model.door import is_port
 from maestoso.core.model.estate import FrontDoor
 from maestoso.practice.things import Copy, Failure, Op, OpenDoor
 from maestoso.sites.verbs import Door, PublishAddress
@@ -38,13 +37,10 @@ def publish(world: World, op: Op) -> Outcome:
         told = from_data(PublishAddress, dict(op.submission.args), "args")
     except BadValue as error:
         raise Failure("bad-value", f"{error.sentence} {error.remedy}") from error
-    known = {(one.mark, one.name): (one.address, one.ports) for one in opened(world)}
+    known = {(one.mark, one.name): to_data(one) for one in opened(world)}
+    front_doors.checked(told.mark, [to_data(door) for door in told.doors], known)
     for door in told.doors:
         _refuse_impossible(world, door)
-        for key, (address, ports) in known.items():
-            if key != (told.mark, door.name) and address == door.address and set(ports) & set(door.ports):
-                raise Failure("address-taken", f"{door.address} is that of {key[1]} already.")
-        known[told.mark, door.name] = (door.address, door.ports)
     for door in told.doors:
         _open(world, door, told.mark)
     listed = [{"name": one.name, "address": one.address} for one in told.doors]
@@ -52,17 +48,10 @@ def publish(world: World, op: Op) -> Outcome:
 
 
 def _refuse_impossible(world: World, door: Door) -> None:
-    try:
-        at = ip_address(door.address)
-    except ValueError as error:
-        raise Failure("bad-value", f"{door.address!r} is no address.") from error
-    odd = next((port for port in door.ports if not is_port(port)), None)
-    if odd is not None or not door.ports:
-        raise Failure("bad-value", f"{odd or 'nothing'!r} is no port; write it as tcp/443.")
     machine = world.machine(door.machine)
     if machine is None or not machine.registered:
         raise Failure("no-such-copy", f"There is no machine {door.machine} here for {door.name} to lead to.")
-    ranges = world.inventory.door_addresses
+    at, ranges = ip_address(door.address), world.inventory.door_addresses
     if ranges and not any(at.version == prefix.version and at in prefix for prefix in ranges):
         raise Failure("address-not-here", f"{door.address} cannot be published here.")
 
@@ -140,7 +129,7 @@ def behind(world: World, address: str, port: str, source: str = "") -> Copy | No
     ``port`` is written ``tcp/443``.
     """
     for door in opened(world):
-        allowed = not source or lets_in(door.sources, source)
+        allowed = not source or front_doors.lets_in(door.sources, source)
         if door.address == address and port in door.ports and allowed:
             return world.machine(door.machine)
     return None

@@ -6,21 +6,13 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from maestoso.agent_kit.platform import Failure as Failure
 from maestoso.core.model.estate import Prefix
 from maestoso.core.runs.operations import OperationState, OperationStatus
 from maestoso.practice.spec import Fault
 from maestoso.sites.contract import Submission
 
 NEVER = float("inf")
-
-
-class Failure(Exception):
-    """An operation ends without its effect."""
-
-    def __init__(self, code: str, reason: str) -> None:
-        super().__init__(reason)
-        self.code = code
-        self.reason = reason
 
 
 class NotYet(Exception):

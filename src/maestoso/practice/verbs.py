@@ -10,6 +10,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
+from maestoso.agent_kit import front_doors
+from maestoso.core.codec import to_data
 from maestoso.core.landing.isolation import in_words
 from maestoso.core.replication.change import ChangeProfile
 from maestoso.core.replication.cost import GIB
@@ -78,13 +80,7 @@ def _remove_sandbox(world: World, op: Op) -> Outcome:
 def _prove_isolation(world: World, op: Op) -> Outcome:
     """Follow every route from the sandbox; a path to a production network fails, hop by hop."""
     mark = str(op.submission.args.get("mark", ""))
-    held = {door.address: door.name for door in world.inventory.front_doors}
-    for address in op.submission.args.get("doors", []):
-        if address in held:
-            said = (
-                f"A front door of the test would open at {address}, which is {held[address]} of production."
-            )
-            raise Failure("not-isolated", said)
+    front_doors.proved_apart(op.submission.args.get("doors", []), map(to_data, world.inventory.front_doors))
     start = [str(name) for name in op.submission.args.get("networks", [])]
     copies = [copy for copy in world.copies.values() if copy.mark == mark]
     start += [n["network"] for copy in copies for n in copy.nics.values() if n.get("connected", True)]

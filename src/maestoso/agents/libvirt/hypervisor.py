@@ -149,6 +149,8 @@ class Hypervisor:
 
     def kill(self, name: str) -> bool:
         """SIGKILL to the QEMU of a machine, waited for; whether there was one."""
+        if not self.running(name):  # what its file says is then another process by now
+            return False
         run = Path("/run/libvirt") if self._root is None else self._root / "run"
         try:
             os.kill(int((run / "qemu" / f"{name}.pid").read_text()), signal.SIGKILL)

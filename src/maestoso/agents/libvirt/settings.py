@@ -9,7 +9,7 @@ from ipaddress import ip_address, ip_network
 from pathlib import Path
 from typing import Any
 
-from maestoso.agent_kit.front_doors import PORT
+from maestoso.agent_kit.front_doors import is_port
 
 
 class SettingsFault(Exception):
@@ -132,7 +132,7 @@ def _doors(told: Any) -> DoorSettings:
         if not inside:
             raise SettingsFault(f"{at}.address: {address} is in none of front_doors.addresses.")
         ports = tuple(one.get("ports", ()))
-        odd = [port for port in ports if not PORT.fullmatch(str(port))]
+        odd = [port for port in ports if not is_port(str(port))]
         if odd or not ports:
             raise SettingsFault(
                 f"{at}.ports: {odd[0] if odd else 'nothing'!r} is no port. Write it as tcp/443."

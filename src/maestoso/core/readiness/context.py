@@ -43,11 +43,11 @@ class Context:
 
     ``workloads`` is the whole estate by name; ``newest`` the newest point per group, absent where a group
     has none; ``lost_sites`` are sites that do not answer, with the reason, and ``silent_since`` the moments
-    when they were heard last. ``copying`` says how the site
-    that holds the copies of a group stands; ``keys_missing`` are groups whose key is not stored; ``drifted``
-    counts what a site's agent says otherwise than the records, ``odd`` are its machines that cannot be taken
-    over, ``skew_s`` is how far its clock is ahead, ``protocols`` which version of the site protocol it
-    speaks, ``lacks`` which verbs of it are not there.
+    when they were heard last. ``copying`` says how the site that holds the copies of a group stands;
+    ``keys_missing`` are groups whose key is not stored; ``drifted`` counts what a site's agent says otherwise
+    than the records, ``odd`` are its machines that cannot be taken over, ``skew_s`` is how far its clock is
+    ahead, ``protocols`` which version of the site protocol it speaks, ``lacks`` which verbs of it are not
+    there.
     ``held`` is, by workload, what is wrong with the landing that the target holds for it. ``laid`` is how
     ``plan`` came out of a plan with parts; ``others`` are the other plans that a workload is in; ``rows``
     the whole estate as it is searched; ``scripts`` the library, ``secrets`` the names of what is stored.

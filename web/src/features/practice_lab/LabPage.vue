@@ -25,6 +25,8 @@ watch(data, (now) => {
   if (now && !site.value) site.value = now.sites[1]?.code ?? now.sites[0]?.code ?? "";
 });
 const chosen = computed(() => data.value?.presets.find((one) => one.key === preset.value));
+// A machine is killed at once, and once.
+const repeats = computed(() => chosen.value && ["workload", "script", "group"].includes(chosen.value.about) && chosen.value.key !== "machine-killed");
 const place = computed(() => data.value?.sites.find((one) => one.code === site.value));
 const practised = computed(() => (data.value?.sites ?? []).filter((one) => one.practice));
 const presets = computed(() => (data.value?.presets ?? []).filter((one) => place.value?.presets.includes(one.key)));
@@ -99,10 +101,10 @@ useKeys([{ keys: ["R"], label: "Put all right again", run: () => void allRight()
             <el-option value="" label="now" />
             <el-option v-for="one in steps" :key="one" :value="one" :label="`it is next asked for ${one}`" />
           </el-select></el-form-item>
-          <el-form-item v-if="chosen && ['workload', 'script', 'group'].includes(chosen.about) && chosen.key !== 'machine-killed'" label="Times"><el-input-number v-model="times" :min="0" :max="1000" :precision="0" aria-label="Times, 0 is always" /></el-form-item>
+          <el-form-item v-if="repeats" label="Times"><el-input-number v-model="times" :min="0" :max="1000" :precision="0" aria-label="Times, 0 is always" /></el-form-item>
           <el-button v-may="'use-lab'" class="btn danger" @click="breakIt">Break it</el-button>
         </div>
-        <p class="quiet">{{ chosen?.sentence }} <template v-if="times === 0 && chosen?.key !== 'machine-killed'">Until it is put right.</template></p>
+        <p class="quiet">{{ chosen?.sentence }} <template v-if="repeats && times === 0">Until it is put right.</template></p>
       </section>
 
       <section>
