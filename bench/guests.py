@@ -26,7 +26,7 @@ def bare(task: str) -> None:
     """The script, inside of the namespace of the site: what it shall do comes as JSON."""
     import httpx
 
-    from maestoso.agents.libvirt import definition, guests, images
+    from maestoso.agents.libvirt import chains, definition, guests, images
     from maestoso.agents.libvirt.hypervisor import GuestSilent, Hypervisor
 
     told = json.loads(task)
@@ -36,8 +36,9 @@ def bare(task: str) -> None:
         files = {}
         for disk, lower in one["disks"].items():
             files[disk] = Path(told["folder"]) / f"{one['name']}-{disk}.qcow2"
-            images.create(files[disk], below=images.Image(Path(lower)))
-        found = definition.copy_of(one["xml"], one["name"], files, {})
+            images.create(files[disk], below=chains.Image(Path(lower)))
+        chained = {disk: chains.layers(file) for disk, file in files.items()}
+        found = definition.copy_of(one["xml"], one["name"], chained, {})
         hypervisor.define(definition.with_nics(found, [(one["mac"], "br0", "", True)]))
     for one in told["machines"]:
         hypervisor.machine(one["name"]).createWithFlags(0)
@@ -93,7 +94,7 @@ class Bench(unittest.TestCase):
         app.start("start", MAESTOSO_ADMIN_PASSWORD=PASSWORD, MAESTOSO_AGENT_HOSTS=network(sites.lab))
         api = app.api()
         sites.start_production()
-        make_known(api, sites.lab)
+        make_known(api, sites.lab, key="")
         until(
             lambda: api.get("/groups")["groups"][0]["stage"] == "protected", "the group to be protected", 120
         )

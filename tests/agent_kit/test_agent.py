@@ -75,6 +75,7 @@ class Slow(Platform):
             raise Failure("powered-off")
 
     def run_script(self, op: Operation) -> dict[str, Any]:
+        self.begun.append(f"{op.subject}{' again' if op.again else ''}")
         self.secrets += op.secrets.values()
         op.wait(60)
         return {"exit_code": 0}
@@ -149,6 +150,15 @@ class AnAgent(unittest.TestCase):
         self.start()
         self.assertEqual(self.settled("1")["code"], "interrupted")
         self.assertEqual(self.platform.secrets, [])
+
+    def test_but_for_verbs_of_which_the_platform_keeps_what_came_along(self) -> None:
+        self.agent.put("1", asked("run-script", "x", **SCRIPT))
+        wait_until(lambda: self.platform.secrets)
+        self.agent.stop()
+        with mock.patch.object(Slow, "goes_on_without_secrets", frozenset({"run-script"})):
+            self.start()
+        wait_until(lambda: "x again" in self.platform.begun)
+        self.assertEqual(self.agent.operation("1")["status"], "running")
 
     def test_a_fault_of_the_platform_is_a_failure_with_a_reason(self) -> None:
         with self.assertLogs("site-agent", "ERROR"):

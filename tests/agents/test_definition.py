@@ -7,8 +7,10 @@ import unittest
 from pathlib import Path
 from xml.etree import ElementTree
 
-from maestoso.agents.libvirt import definition
+from maestoso.agents.libvirt import definition, encryption
+from maestoso.agents.libvirt.chains import Image, Layer
 
+KEY = encryption.Key(Path("/copies"), "a passphrase", "c0ffee")
 HOOK = Path(definition.__file__).with_name("hook")
 SOURCE = """
 <domain type='kvm' xmlns:qemu='http://libvirt.org/schemas/domain/qemu/1.0'>
@@ -37,6 +39,11 @@ SOURCE = """
   </devices>
 </domain>
 """
+
+
+def layer(name: str, kind: str = "qcow2", key: encryption.Key | None = None) -> Layer:
+    """A file of a chain."""
+    return Layer(Image(Path("/copies") / name, kind), key)
 
 
 class Read(unittest.TestCase):
@@ -83,7 +90,10 @@ class Copied(unittest.TestCase):
     """What is of one host only does not come along."""
 
     def setUp(self) -> None:
-        files = {"vda": Path("/copies/a.qcow2"), "vdb": Path("/copies/b.qcow2")}
+        files = {
+            "vda": [layer("a.qcow2"), layer("below.raw", "raw")],
+            "vdb": [layer("b.qcow2", key=KEY), layer("c.qcow2", key=KEY), layer("below.raw", "raw")],
+        }
         self.copy = definition.copy_of(
             SOURCE, "shop-01--m1", files, {"mark": "m1"}, {"tags": {"tier": "front"}}
         )
@@ -98,6 +108,32 @@ class Copied(unittest.TestCase):
         self.assertEqual(definition.other_disks(self.copy), [])
         self.assertIn('"mark": "m1"', self.copy.findtext(f"metadata/{{{definition.KEPT}}}kept", ""))
         self.assertEqual(self.copy.findtext("metadata/{urn:other}other"), "stays")
+
+    def test_of_what_is_encrypted_the_whole_chain_is_said_with_its_secret(self) -> None:
+        clear, locked = self.copy.findall("devices/disk")
+        self.assertIsNone(clear.find("backingStore"), "libvirt follows it itself")
+        said = [
+            ("" if one is None else one.get("uuid"), "" if file is None else file.get("file"))
+            for one, file in (
+                (locked.find(f"{below}source/encryption/secret"), locked.find(f"{below}source"))
+                for below in ("", "backingStore/", "backingStore/backingStore/", "backingStore/" * 3)
+            )
+        ]
+        copies = [
+            (KEY.uuid, "/copies/b.qcow2"),
+            (KEY.uuid, "/copies/c.qcow2"),
+            ("", "/copies/below.raw"),
+            ("", ""),
+        ]
+        self.assertEqual(said, copies)
+        kinds = [one.get("type") for one in locked.findall(".//backingStore/format")]
+        self.assertEqual(kinds, ["qcow2", "raw"])
+        end = locked.find("backingStore/" * 2 + "backingStore")
+        self.assertEqual(len([] if end is None else end), 0)
+        self.assertIsNotNone(end, "nothing lies below it")
+        definition.lay(locked, [layer("d.qcow2")])
+        self.assertEqual(len(locked.findall(".//source")), 1)
+        self.assertIsNone(locked.find(".//secret"))
 
     def test_nothing_of_the_host_is_left(self) -> None:
         for part in ("seclabel", "devices/interface", "devices/hostdev", "devices/channel/source"):

@@ -15,7 +15,7 @@ import httpx
 
 from maestoso.agent_kit.conformance.client import Client
 from maestoso.agents.libvirt import definition
-from maestoso.agents.libvirt.images import Image
+from maestoso.agents.libvirt.chains import Image
 from maestoso.agents.libvirt.networks import ip, links
 from maestoso.core.codec import to_data
 from maestoso.core.model.protection import Policy
@@ -28,6 +28,7 @@ from tests.prepared import WORKER
 HOME, AWAY = "ALD", "BIR"
 MEMBERS = ("db", "app")
 PLAN = "SHOP"
+KEY = "a key of the shop's copies"
 DOOR = ("shop-front", "app")
 GUESTS = (
     Guest(
@@ -130,19 +131,22 @@ def left_on_the_host(lab: RealLab) -> list[str]:
     return devices + spaces
 
 
-def make_known(api: Api, lab: RealLab) -> None:
-    """Register both sites, and have the two machines as a group and as a plan."""
+def make_known(api: Api, lab: RealLab, key: str = KEY) -> None:
+    """Register both sites, and have the two machines as a group and as a plan. Without a key, copies are in
+    clear."""
     for body in ledger.sites(lab):
         api.send("POST", "/sites", body)
     api.send("PUT", "/links", ledger.link(lab))
     for walk in ledger.crosswalks(lab):
         api.send("POST", "/crosswalks", walk)
-    policy = to_data(Policy(interval_s=5, rpo_s=600, app_consistent_every_s=3600))
+    policy = to_data(
+        Policy(interval_s=5, rpo_s=600, app_consistent_every_s=3600, keep_all_s=60, encrypted=bool(key))
+    )
     group = {
         "code": "shop", "name": "Shop", "source": HOME, "target": AWAY, "members": list(MEMBERS), "policy": policy,
         "tag_rule": "",
     }  # fmt: skip
-    api.send("POST", "/groups", {"group": group, "key": ""})
+    api.send("POST", "/groups", {"group": group, "key": key})
     waves = [{"name": name.title(), "members": [{"workload": name}]} for name in MEMBERS]
     plan = {
         "code": PLAN, "name": "Shop", "source": HOME, "target": AWAY, "rto_s": 600, "rpo_s": 600, "waves": waves,

@@ -13,9 +13,9 @@ from typing import Any
 
 from maestoso.agents.libvirt import images
 from maestoso.agents.libvirt.between import AgentAway, Other
+from maestoso.agents.libvirt.chains import Image
 from maestoso.agents.libvirt.copies import Copies
 from maestoso.agents.libvirt.files import write
-from maestoso.agents.libvirt.images import Image
 from maestoso.agents.libvirt.settings import OtherSite
 from tests.e2e.application import until
 from tests.guests.lab import AWAY, HOME, MEMBERS, Sites, definition_of, left_on_the_host, needs_real_machines

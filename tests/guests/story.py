@@ -35,12 +35,20 @@ class Story:
         self.api: Api = self.app.api()
         self.sites.start_production()
         make_known(self.api, self.sites.lab)
-        until(lambda: self.stage() == (AWAY, "protected"), "the group to be protected")
+        self.protected(AWAY, "the group to be protected")
 
     def stage(self) -> tuple[str, str]:
         """Where the group is copied to, and its stage."""
         (group,) = self.api.get("/groups")["groups"]
         return group["target"], group["stage"]
+
+    def protected(self, code: str, what: str) -> None:
+        """Wait until it is, with its copies at a site."""
+        try:
+            until(lambda: self.stage() == (code, "protected"), what)
+        except AssertionError as error:
+            newest = [self.api.status(run["id"]) for run in self.api.get("/runs")["runs"][:1]]
+            raise AssertionError(f"{error}; {self.api.get('/groups')['groups']}; {newest}") from error
 
     def run_through(self, **options: Any) -> Any:
         """Start a run, answer what a person is asked, and wait for its end; how it stands then."""
@@ -119,6 +127,23 @@ class Story:
     def put_right(self, code: str) -> None:
         """What a person does at a site before they look: nothing, where nothing died."""
 
+    def host_started_anew(self) -> None:
+        """The other host has no key any more: what it has cannot be opened until it is given again, by
+        itself."""
+        before = self.copied()["newest"]["id"]
+        self.sites.lab.kill_agent(AWAY)
+        (self.sites.lab.root(AWAY) / "etc" / "secrets").rename(self.sites.lab.folder / "gone")
+        self.sites.lab.start_agent(AWAY)
+        until(
+            lambda: self.copied()["encrypted_with"] and self.copied()["newest"]["id"] > before,
+            "the key to be given again, and a point to be made with it",
+        )
+
+    def copied(self) -> Any:
+        """How the agent of the other site says that the copying stands."""
+        (group,) = self.sites.agents[AWAY].get("/pulse", "SitePulse")["groups"]
+        return group
+
     def tested(self) -> None:
         """A test, beside production, of which nothing is left."""
         tested = self.run_through(kind="test", sync_first=True)
@@ -146,7 +171,7 @@ class Story:
         """The machines were killed, so nobody knows what they changed: the disks are compared."""
         self.sites.lab.start_agent(HOME)
         self.case.assertEqual(self.run_through(kind="re-protect")["outcome"], "protected")
-        until(lambda: self.stage() == (HOME, "protected"), "the way back to be protected")
+        self.protected(HOME, "the way back to be protected")
         until(lambda: not self.doors(HOME), "the site that was lost to hear that its door is open elsewhere")
 
     def brought_home(self) -> None:
@@ -158,7 +183,7 @@ class Story:
         self.case.assertGreaterEqual(found, before, "a planned failover loses nothing")
         until(lambda: self.sites.through(HOME), "the front door at home")
         self.case.assertEqual((self.sites.through(AWAY), self.doors(AWAY)), ("", []))
-        until(lambda: self.stage() == (AWAY, "protected"), "it to be protected as in the beginning")
+        self.protected(AWAY, "it to be protected as in the beginning")
 
     def doors(self, code: str) -> list[str]:
         """The front doors that an agent says its site has."""

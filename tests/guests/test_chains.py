@@ -4,20 +4,20 @@ tests on them."""
 from __future__ import annotations
 
 import random
-import subprocess
 import tempfile
 import unittest
 from collections.abc import Iterator, Mapping
 from dataclasses import asdict
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 from maestoso.agent_kit.platform import Failure
-from maestoso.agents.libvirt import images
+from maestoso.agents.libvirt import chains, copies, encryption, images
 from maestoso.agents.libvirt.between import AgentAway, Other
+from maestoso.agents.libvirt.chains import Image, ImageFault
 from maestoso.agents.libvirt.copies import Copies, GroupCopies
-from maestoso.agents.libvirt.images import Image, Range
+from maestoso.agents.libvirt.images import Range
 from maestoso.agents.libvirt.source import BLOCK, hash_of
 from maestoso.core.model.protection import Policy
 from tests.guests.lab import needs_real_machines
@@ -111,10 +111,7 @@ class Chains(unittest.TestCase):
 
     def contents(self, ident: str) -> bytes:
         """What the disk holds at a point."""
-        raw = self.folder / "raw"
-        file = self.held.disks(self.held.point(ident), "db")["vda"]
-        subprocess.run(["qemu-img", "convert", "-U", "-O", "raw", str(file), str(raw)], check=True)
-        return raw.read_bytes()
+        return _read(self.held.disks(self.held.point(ident), "db")["vda"])
 
     def points(self, number: int) -> dict[str, bytes]:
         """Several points, each a little other than the one before; what the disk held at each."""
@@ -193,15 +190,33 @@ class Chains(unittest.TestCase):
         images.create(clone, below=Image(self.held.disks(self.held.point(ids[1]), "db")["vda"]))
         for ident in ids[:3]:
             self.held.drop_point(ident)
-        self.held.sweep(images.chain(clone))
-        raw = self.folder / "cloned"
-        subprocess.run(["qemu-img", "convert", "-O", "raw", str(clone), str(raw)], check=True)
-        self.assertEqual(raw.read_bytes(), before[ids[1]])
+        self.held.sweep(chains.chain(clone))
+        self.assertEqual(_read(clone), before[ids[1]])
         self.assertEqual(self.contents(ids[3]), before[ids[3]])
         clone.unlink()
         self.held.sweep([])
         self.assertEqual(self.contents(ids[3]), before[ids[3]])
         self.assertEqual(len(list((self.held.folder / "disks").iterdir())), 1)
+
+    def test_a_machine_can_come_up_from_the_newest_however_long_a_test_holds_files(self) -> None:
+        before = self.points(4)
+        ids = list(before)
+        clone = self.folder / "clone.qcow2"
+        images.create(clone, below=Image(self.held.disks(self.held.point(ids[3]), "db")["vda"]))
+        self.addCleanup(setattr, copies, "DEEPEST", copies.DEEPEST)
+        copies.DEEPEST = 6
+        before |= self.points(5)
+        pinned = list(before)[5]
+        self.held.save_point({**self.held.point(pinned), "label": "before the upgrade"})
+        now = (datetime(2026, 1, 1, tzinfo=UTC) + timedelta(minutes=10)).timestamp()
+        self.held.thin(asdict(Policy(interval_s=60, rpo_s=600)), now, chains.chain(clone))
+        stay = [point["id"] for point in self.held.points()]
+        self.assertEqual(stay, [*ids[:3], ids[3], pinned, list(before)[-1]])
+        newest = self.held.disks(self.held.point(None), "db")["vda"]
+        self.assertEqual(len(chains.chain(newest)), 6)
+        for ident in stay:
+            self.assertEqual(self.contents(ident), before[ident])
+        self.assertEqual(_read(clone), before[ids[3]])
 
     def test_a_sweep_that_was_interrupted_anywhere_is_done_again(self) -> None:
         for stop in range(1, 6):
@@ -228,7 +243,7 @@ class Chains(unittest.TestCase):
             lived = self.held.live / f"db-vda.{number}.qcow2"
             images.create(lived, below=Image(self.held.disks(self.held.point(None), "db")["vda"]))
             with images.opened(lived, writable=True) as handle:
-                handle.pwrite(b"written here", 200_000)
+                handle.pwrite(b"written here".ljust(512), 200_192)
             self.other.write(300_000 + number, b"written there")
             sent = self.other.sent
             back = self.receive(bases={("db", "vda"): Image(lived)})
@@ -244,10 +259,105 @@ class Chains(unittest.TestCase):
             len(list((self.held.folder / "disks").iterdir())), 1, "it does not grow with each way"
         )
 
+    def test_whether_they_are_encrypted_is_said_as_soon_as_there_is_a_point(self) -> None:
+        self.assertIsNone(self.held.encrypted())
+        self.receive()
+        self.assertEqual(self.held.encrypted(), self.held.key is not None)
+
     def test_names_that_would_lead_out_of_the_folder_are_refused(self) -> None:
         for name in ("..", "a/b", "", ".x", "a\0b"):
             with self.subTest(name), self.assertRaises(Failure):
                 Copies(self.folder / "copies").of(name)
+
+
+class EncryptedChains(Chains):
+    """The same with a key: every law holds, and nothing of what was copied stands in any file."""
+
+    EMPTY: ClassVar[list[bytes]] = []
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.key = encryption.made_from(self.held.folder, "shop", "a key of some length")
+        encryption.hold(self.key)
+        self.addCleanup(encryption.let_go, self.held.folder)
+        # Whatever the folder, the passphrase is one; to make an empty file takes seconds.
+        (self.held.folder / "empty").mkdir(parents=True)
+        empty = self.held.folder / "empty" / f"{SIZE}.qcow2"
+        if self.EMPTY:
+            empty.write_bytes(self.EMPTY[0])
+        else:
+            images.create(self.folder / "copies" / "shop" / "first", size=SIZE)
+            self.EMPTY.append(empty.read_bytes())
+
+    def contents(self, ident: str) -> bytes:
+        """What the disk holds at a point; no block of it that tells it from others is found in the files."""
+        found = super().contents(ident)
+        told = {found[at : at + 64] for at in range(0, SIZE, BLOCK) if any(found[at : at + 64])}
+        for file in (self.held.folder / "disks").iterdir():
+            if chains.encrypted(Image(file)):
+                kept = file.read_bytes()
+                self.assertEqual([one for one in told if one in kept], [], file.name)
+        return found
+
+    def test_a_carried_disk_is_taken_as_a_seed(self) -> None:
+        seed = self.held.folder / "seed" / "db-vda.raw"
+        seed.parent.mkdir(parents=True)
+        seed.write_bytes(bytes(self.other.data))
+        self.assertIsNone(self.held.carried("db", "vda"), "it is in clear, and would stay so")
+        seed.unlink()
+        images.create(seed.with_suffix(".qcow2"), size=SIZE)
+        with images.opened(seed.with_suffix(".qcow2"), writable=True) as handle:
+            handle.pwrite(bytes(self.other.data), 0)
+        self.other.write(3 << 20, b"newer")
+        self.other.changed = None
+        self.assertEqual(self.contents(self.receive()["id"]), bytes(self.other.data))
+        self.assertLessEqual(self.other.sent, 1)
+
+    def test_without_its_key_it_is_no_use_and_with_another_neither(self) -> None:
+        ident = self.receive()["id"]
+        self.assertTrue(self.held.encrypted())
+        encryption.let_go(self.held.folder)
+        self.assertIsNone(self.held.key)
+        with self.assertRaisesRegex(ImageFault, "its key is not here. Maestoso gives it with the group"):
+            self.contents(ident)
+        encryption.hold(encryption.made_from(self.held.folder, "shop", "another key of that length"))
+        with self.assertRaisesRegex(ImageFault, "Invalid password"):
+            self.contents(ident)
+        encryption.hold(encryption.made_from(self.held.folder, "shop", "a key of some length"))
+        self.assertEqual(self.contents(ident), bytes(self.other.data))
+
+    def test_what_was_in_clear_before_is_said_and_not_written_to(self) -> None:
+        encryption.let_go(self.held.folder)
+        lived = self.held.live / "db-vda.0.qcow2"
+        images.create(lived, size=SIZE)
+        clear = lived.read_bytes()
+        encryption.hold(self.key)
+        first = self.receive(bases={("db", "vda"): Image(lived)})
+        self.held.keep_below(first)
+        self.other.write(0, b"newer")
+        second = self.receive()
+        self.held.drop_point(first["id"])
+        self.held.sweep([])
+        self.assertEqual(self.contents(second["id"]), bytes(self.other.data))
+        kept = [file for file in (self.held.folder / "disks").iterdir() if not chains.encrypted(Image(file))]
+        self.assertEqual([file.read_bytes() for file in kept], [clear])
+        self.assertTrue(self.held.encrypted(), "no point is in clear")
+
+    def test_two_disks_with_keys_are_compared(self) -> None:
+        ident = self.receive()["id"]
+        file = Image(self.held.disks(self.held.point(ident), "db")["vda"])
+        raw = Image(self.folder / "raw", "raw")
+        raw.file.write_bytes(bytes(self.other.data))
+        self.assertTrue(images.equal(file, raw))
+        self.assertTrue(images.equal(file, file))
+        raw.file.write_bytes(bytes(SIZE))
+        self.assertFalse(images.equal(raw, file))
+
+
+def _read(disk: Path) -> bytes:
+    """All that it holds."""
+    with images.opened(disk) as handle:
+        return bytes(handle.pread(SIZE, 0))
 
 
 class _Killed(Exception):

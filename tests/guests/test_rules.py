@@ -7,7 +7,9 @@ import json
 import socket
 import subprocess
 import tempfile
+import threading
 import unittest
+from collections import defaultdict
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -17,9 +19,12 @@ import httpx
 from starlette.applications import Starlette
 
 from maestoso.agent_kit.platform import Failure
-from maestoso.agents.libvirt import copying, definition, images, probes
+from maestoso.agents.libvirt import chains, copying, definition, encryption, images, probes
 from maestoso.agents.libvirt.between import routes
+from maestoso.agents.libvirt.copies import Copies
 from maestoso.agents.libvirt.guest_machines import GuestMachines
+from maestoso.core.codec import to_data
+from maestoso.core.model.protection import Policy
 from tests.guests.lab import needs_real_machines
 
 
@@ -38,14 +43,14 @@ class Trusting(unittest.TestCase):
             definition_of_it = f"<domain><devices><disk type='file'><source file='{disk}'/><target dev='vda'/></disk></devices></domain>"
             (told,) = definition.disks(ElementTree.fromstring(definition_of_it))
             self.assertEqual(told.format, "raw")
-            self.assertEqual(images.chain(told.file, told.format), [disk])
+            self.assertEqual(chains.chain(told.file, told.format), [disk])
             with images.opened(told.file, told.format) as handle:
                 self.assertEqual(
                     bytes(handle.pread(4, 0)), b"QFI\xfb", "its own bytes, and not what it points to"
                 )
             over = Path(folder) / "over.qcow2"
-            images.create(over, below=images.Image(told.file, told.format))
-            self.assertEqual(images.chain(over), [over, disk])
+            images.create(over, below=chains.Image(told.file, told.format))
+            self.assertEqual(chains.chain(over), [over, disk])
 
 
 @needs_real_machines
@@ -71,13 +76,13 @@ class Chains(unittest.TestCase):
                 capture_output=True, check=True,
             )  # fmt: skip
             with mock.patch.object(images, "_run", side_effect=AssertionError):
-                found = images.chain(top)
+                found = chains.chain(top)
             self.assertEqual(found, [Path(one["filename"]) for one in json.loads(told.stdout)])
-            self.assertEqual(images.below(top), Path(folder) / "plain.qcow2")
+            self.assertEqual(chains.below(top), Path(folder) / "plain.qcow2")
             for broken in (b"", b"QFI\xfb", b"nothing of the kind".ljust(200), top.read_bytes()[:110]):
                 (Path(folder) / "broken").write_bytes(broken)
                 with self.subTest(broken[:8]), self.assertRaises(images.ImageFault):
-                    images.chain(Path(folder) / "broken")
+                    chains.chain(Path(folder) / "broken")
 
 
 class Store:
@@ -134,6 +139,57 @@ class Asking(unittest.TestCase):
         with self.assertRaises(Failure) as caught:
             probes.ask("127.0.0.1", {"protocol": "udp", "port": port})
         self.assertEqual(caught.exception.code, "no-answer")
+
+
+@needs_real_machines
+class Keeping(unittest.TestCase):
+    """How many points there can be."""
+
+    def test_a_policy_from_which_no_machine_could_come_up_is_refused_with_its_number(self) -> None:
+        policy = to_data(Policy(interval_s=60, rpo_s=600))
+        with self.assertRaisesRegex(
+            Failure, r"up to 41\d points at once, and this agent can keep 150"
+        ) as caught:
+            copying.check_policy(policy)
+        self.assertEqual(caught.exception.code, "bad-definition")
+        for fits in ({"most_points": 150}, {"keep_all_s": 3600}, {"interval_s": 300}):
+            copying.check_policy({**policy, **fits})
+
+
+@needs_real_machines
+class Opening(unittest.TestCase):
+    """Which key copies are encrypted with."""
+
+    def test_another_key_is_refused_while_files_of_the_first_are_there(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        site = copying.Copying.__new__(copying.Copying)
+        site.copies = Copies(Path(folder.name))
+        site.hypervisor = mock.Mock(names=list)
+        site.clones = Path(folder.name) / "clones"
+        site.store = mock.Mock(note=lambda name: None)
+        site._group_turns, site._copying = defaultdict(threading.RLock), {}
+        held = site.copies.of("shop")
+        self.addCleanup(encryption.let_go, held.folder)
+        (held.folder / "disks").mkdir(parents=True)
+
+        def asked(key: str) -> Any:
+            group = {"policy": {"encrypted": True}}
+            return mock.Mock(subject="shop", args={"group": group}, secrets={"key": key}, again=False)
+
+        site._take_key(asked("a key of some length"), lasting=True)
+        kept = held.key
+        assert kept is not None
+        with self.assertRaisesRegex(Failure, f"another key \\({kept.fingerprint}, and this one is"):
+            site._take_key(asked("another key of that length"), lasting=False)
+        self.assertEqual(held.key, kept)
+        self.assertEqual(site.hypervisor.keep_key.call_count, 1, "libvirt's own is as it was")
+        site._take_key(asked("a key of some length"), lasting=False)
+        site.unprotect(asked(""))
+        site.hypervisor.forget_key.assert_called_once_with(held.folder)
+        self.assertEqual((held.key, held.folder.exists()), (None, False))
+        site._take_key(asked("another key of that length"), lasting=False)
+        self.assertNotEqual(held.key, kept)
 
 
 @needs_real_machines

@@ -14,6 +14,7 @@ class RealMachines(unittest.TestCase):
 
     def test_tested_beside_production_lost_failed_over_and_brought_home(self) -> None:
         story = Story(self)
+        story.host_started_anew()
         story.tested()
         story.lost_and_failed_over()
         story.protected_again()

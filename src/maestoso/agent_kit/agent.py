@@ -42,10 +42,10 @@ class Agent:
         self._under_way: dict[str, dict[str, Any]] = {}
 
     def start(self) -> None:
-        """Take up what was under way when the agent ended; what came with secrets cannot be."""
+        """Take up what was under way when the agent ended; what needs secrets that came along cannot be."""
         self.store.forget_old()
         for kept in self.store.unsettled():
-            if kept.secret:
+            if kept.secret and kept.verb not in self.platform.goes_on_without_secrets:
                 self.store.settle(
                     kept.key, "failed", code="interrupted",
                     reason="The agent was restarted meanwhile, and does not know the secrets that came along"

@@ -119,6 +119,8 @@ class Platform:
     name = "site agent"
     """What the agent is called, and its version."""
     care_every_s = 5.0
+    goes_on_without_secrets: frozenset[str] = frozenset()
+    """Verbs that are taken up again after a restart, though the secrets that came along are gone."""
     store: Store
     """What the kit keeps; set before the first call."""
 

@@ -8,6 +8,7 @@ over the file of their point, and so do those of tests; what they lie over is ne
 from __future__ import annotations
 
 import json
+import logging
 import os
 import shutil
 import threading
@@ -23,12 +24,19 @@ from maestoso.core.codec import from_data
 from maestoso.core.model.protection import Policy
 from maestoso.core.replication.retention import ladders, retained
 
-from . import images
+from . import chains, encryption, images
 from .between import AgentAway, Other
+from .chains import Image
 from .files import plain, seconds, write
-from .images import Image, Range
+from .images import Range
 from .source import BLOCK, CHUNK, changed_since, hash_of
 
+log = logging.getLogger("site-agent")
+MOST_POINTS = 150
+"""Of a group: each is a file over the one before, and libvirt 9.0 gives no power to a disk with more than 200
+files (QEMU_DOMAIN_STORAGE_SOURCE_CHAIN_MAX_DEPTH)."""
+DEEPEST = 190
+"""Files of a disk at most, with those that stay because a machine or a test lies over them."""
 Told = Callable[[int, int], None]
 """Called with bytes that came and bytes that will, as they come."""
 
@@ -176,7 +184,7 @@ class GroupCopies:
         if lower is not None and images.size_of(lower.file, lower.format) != size:
             lower, changed = None, None  # it was given another size: copied as a whole
         fresh = (
-            not file.is_file() or images.below(file) != (lower and lower.file) or images.size_of(file) != size
+            not file.is_file() or chains.below(file) != (lower and lower.file) or images.size_of(file) != size
         )
         if fresh:
             images.create(file, size=size, below=lower)
@@ -198,9 +206,27 @@ class GroupCopies:
         return Image(self.folder / "disks" / held[disk]["file"]) if disk in held else None
 
     def carried(self, name: str, disk: str) -> Image | None:
-        """A seed: a file that somebody carried here, whose ending says what it is."""
+        """A seed: a file that somebody carried here, whose ending says what it is. Where copies are
+        encrypted, it must be, too."""
         files = [(self.folder / "seed" / f"{plain(name)}-{disk}.{kind}", kind) for kind in ("qcow2", "raw")]
-        return next((Image(file, kind) for file, kind in files if file.is_file()), None)
+        found = next((Image(file, kind) for file, kind in files if file.is_file()), None)
+        clear = found is not None and encryption.key_of(found.file) and not chains.encrypted(found)
+        return None if clear else found
+
+    @property
+    def key(self) -> encryption.Key | None:
+        """What is made here is encrypted with it; None where it is in clear, or the key is not here."""
+        return encryption.key_of(self.live)
+
+    def encrypted(self) -> bool | None:
+        """Whether the points here are; None where there are none."""
+        files = (
+            file
+            for point in self.points()
+            for machine in point["machines"]
+            for file in self.disks(point, machine).values()
+        )
+        return next((chains.encrypted(Image(file)) for file in files), None)
 
     def _bring(self, other: Other, ident: str, plan: _Plan) -> Iterator[int]:
         """Write what comes, and say how much as it does."""
@@ -227,15 +253,15 @@ class GroupCopies:
         the chain from now on, and is melted with it in time."""
         for name in point["machines"]:
             for disk, file in self.disks(point, name).items():
-                base = images.below(file)
+                base = chains.below(file)
                 if base is None or base.parent != self.live:
                     continue
                 kept = self.folder / "disks" / f"{plain(name)}-{disk}.before-{point['id']}.qcow2"
                 if not kept.exists():
                     os.link(base, kept)  # both names, until nothing uses the old one
                 for one in (self.folder / "disks").glob("*.qcow2"):
-                    if images.below(one) == base:
-                        images.lay_over(one, kept)
+                    if chains.below(one) == base:
+                        images.lay_over(one, Image(kept))
                 base.unlink()
 
     # --- thinning out ---
@@ -254,6 +280,25 @@ class GroupCopies:
             if not stay:
                 self.drop_point(point["id"])
         self.sweep(in_use)
+        self._stay_shallow(set(in_use))
+
+    def _stay_shallow(self, in_use: set[Path]) -> None:
+        """Let the oldest points go that nothing lies over, until a machine can come up from the newest."""
+        *older, newest = self.points()
+        for point in older:
+            if self._deepest(newest) <= DEEPEST:
+                return
+            files = [file for name in point["machines"] for file in self.disks(point, name).values()]
+            if not point.get("label") and not in_use.intersection(files):
+                log.warning("%s of %s goes early: its disks have too many files", point["id"], self.group)
+                self.drop_point(point["id"])
+                self.sweep(in_use)
+                newest = self.points()[-1]  # its files may have been melted
+
+    def _deepest(self, point: Mapping[str, Any]) -> int:
+        """Of how many files a disk of a point is at most."""
+        files = (file for name in point["machines"] for file in self.disks(point, name).values())
+        return max((len(chains.chain(file)) for file in files), default=0)
 
     def drop_point(self, ident: str) -> None:
         """There is no such point any more; ``sweep`` gives its files back."""
@@ -265,7 +310,7 @@ class GroupCopies:
         """Give files back that no point needs. A file that only lies under another is melted into one with
         it; interrupted, it is done again from where it was, and no point ever changes."""
         busy = set(in_use) | {
-            below for file in (self.folder / "disks").glob("*.coming") if (below := images.below(file))
+            below for file in (self.folder / "disks").glob("*.coming") if (below := chains.below(file))
         }
         while self._sweep_one(busy):
             pass
@@ -282,8 +327,8 @@ class GroupCopies:
         needed: set[Path] = set()
         for path in reversed(named):
             if path not in needed:
-                needed.update(images.chain(path))
-        lies_over = {file: images.below(file) for file in sorted((self.folder / "disks").glob("*.qcow2"))}
+                needed.update(chains.chain(path))
+        lies_over = {file: chains.below(file) for file in sorted((self.folder / "disks").glob("*.qcow2"))}
         for file in lies_over:
             if file in named or file in busy:
                 continue
@@ -291,7 +336,7 @@ class GroupCopies:
             if not upper and file not in needed:
                 file.unlink()
                 return True
-            if len(upper) == 1 and upper[0] not in busy:
+            if len(upper) == 1 and upper[0] not in busy and not _would_be_clear(file, upper[0]):
                 self._melt(
                     file, upper[0], [one for one, lower in lies_over.items() if lower == upper[0]], points
                 )
@@ -303,7 +348,7 @@ class GroupCopies:
         images.forget_bitmaps(file)
         images.melt(upper)
         for one in over:
-            images.lay_over(one, file)
+            images.lay_over(one, Image(file))
         for point in points:
             held = [disk for machine in point["machines"].values() for disk in machine["disks"].values()]
             if upper.name in [disk["file"] for disk in held]:
@@ -341,6 +386,12 @@ class _Plan:
     def amount(self) -> int:
         """Bytes at most."""
         return sum(one.length for one in self.ranges)
+
+
+def _would_be_clear(file: Path, upper: Path) -> bool:
+    """Whether what is encrypted would be written to a file that is not: what a machine of this site wrote to
+    before it was given up."""
+    return chains.encrypted(Image(upper)) and not chains.encrypted(Image(file))
 
 
 def _let_go(other: Other, ident: str, *, received: bool) -> None:

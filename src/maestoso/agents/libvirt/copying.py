@@ -13,16 +13,28 @@ from typing import Any
 from maestoso.agent_kit.platform import Failure, NotKnown, Operation
 from maestoso.core.codec import from_data
 from maestoso.core.model.estate import Link
+from maestoso.core.model.protection import Policy
+from maestoso.core.replication.retention import ladder_times
 from maestoso.core.replication.throttle import room_bps
 
+from . import encryption
 from .between import AgentAway
-from .copies import GroupCopies
+from .chains import Image, ImageFault
+from .copies import MOST_POINTS, GroupCopies
 from .files import seconds
 from .host import Host
-from .images import Image, ImageFault
 from .settings import Settings
 
 log = logging.getLogger("site-agent")
+NO_KEY = "Its copies are encrypted, and their key is not here yet. Maestoso gives it with the group."
+STAY = (
+    "policy.encrypted: there are copies of it here {kind}, and they stay so. End its protection and protect"
+    " it again; then it is copied as a whole."
+)
+OTHER_KEY = (
+    "There are files of it here that are encrypted with another key ({}, and this one is {}). End its"
+    " protection and protect it again; then it is copied as a whole."
+)
 LAG_EVERY_S = 900
 LAGS_KEPT = 96
 
@@ -59,6 +71,7 @@ class Copying(Host):
             "rate_bps": progress.rate() if progress.under_way else 0.0, "room_bps": rate,
             "change_bps": _change_rates(points)[-1]["rate_bps"] if len(points) > 1 else 0.0,
             "cycles": progress.cycles(), "failed": progress.failures(),
+            "encrypted_with": held.key.fingerprint if held.key else "",
             "kept_points": len(points), "kept_bytes": whole, "promoted": told["promoted"] is not None,
         }  # fmt: skip
 
@@ -116,8 +129,11 @@ class Copying(Host):
                 f"{name}-{disk}" for name, disks in _members(told).items() for disk in disks["disks"]
                 if held.carried(name, disk) is None
             ]  # fmt: skip
+            how = ", encrypted with its key" if policy["encrypted"] else ""
             waits = (
-                f"It waits for its seed: {', '.join(missing)} in {held.folder / 'seed'}." if missing else ""
+                f"It waits for its seed: {', '.join(missing)} in {held.folder / 'seed'}{how}."
+                if missing
+                else ""
             )
             self._copying[told["group"]["code"]].stalled_because = waits
             return not missing
@@ -150,6 +166,8 @@ class Copying(Host):
                 "no-such-site", f"The agent of {group['source']} is not in the settings of this one."
             )
         held = self.copies.of(group["code"])
+        if group["policy"]["encrypted"] and held.key is None:
+            raise Failure("stalled", NO_KEY)
         progress.begin()
 
         def came(done: int, total: int) -> None:
@@ -181,21 +199,48 @@ class Copying(Host):
     def protect(self, op: Operation) -> dict[str, Any]:
         """Copy a group from now on."""
         group, before = op.args["group"], self._group(op.subject)
-        in_clear(group)
-        if before is None or before["digest"] != op.args["digest"] or before["group"] != group:
+        check_policy(group["policy"])
+        there = self.copies.of(op.subject).encrypted()
+        if there is not None and there != group["policy"]["encrypted"]:
+            # Those of one kind lie over those of the other for good, and where all is said to be in clear,
+            # nobody gives the key again.
+            raise Failure("bad-definition", STAY.format(kind="that are encrypted" if there else "in clear"))
+        self._take_key(op, lasting=_is_promoted(before))
+        told = told_of(op)
+        if before is None or {name: before.get(name) for name in told} != told:
             known = before or {"paused_because": "", "promoted": None, "since": time.time()}
-            op.note(f"group:{op.subject}", {**known, **told_of(op)})
+            op.note(f"group:{op.subject}", {**known, **told})
             op.effect(protected=op.subject)
         elif op.again:
             op.effect(protected=op.subject)
         return {"digest": op.args["digest"]}
 
+    def _take_key(self, op: Operation, *, lasting: bool) -> None:
+        """Hold the key that came with a group whose copies are encrypted. Raises Failure."""
+        if not op.args["group"]["policy"]["encrypted"]:
+            return
+        held, secret = self.copies.of(op.subject), op.secrets.get("key", "")
+        if secret:
+            key = encryption.made_from(held.folder, op.subject, secret)
+            if held.key is not None and held.key.fingerprint != key.fingerprint:
+                # Files that machines, or tests, may need would never open again.
+                raise Failure("bad-definition", OTHER_KEY.format(held.key.fingerprint, key.fingerprint))
+            self.hypervisor.keep_key(key, lasting=lasting)
+            encryption.hold(key)
+        elif not op.again:
+            raise Failure("key-missing")
+        elif held.key is None:
+            raise Failure("interrupted")  # before it was taken
+
     def unprotect(self, op: Operation) -> None:
         """Forget a group and its points; files that a machine lies over stay."""
         with self._group_turns[op.subject]:
+            held = self.copies.of(op.subject)
+            held.forget(self._machine_files("given_up"))
+            if not held.folder.exists():
+                self.hypervisor.forget_key(held.folder)
+                encryption.let_go(held.folder)
             if self._group(op.subject) is not None or op.again:
-                in_use = self._machine_files("given_up")
-                self.copies.of(op.subject).forget(in_use)
                 op.note(f"group:{op.subject}", None)
                 op.effect(unprotected=op.subject)
         self._copying.pop(op.subject, None)
@@ -317,13 +362,21 @@ def _members(told: Mapping[str, Any]) -> dict[str, dict[str, Any]]:
     }
 
 
-def in_clear(group: Mapping[str, Any]) -> None:
-    """Raises Failure for a group whose copies shall be encrypted."""
-    if group["policy"]["encrypted"]:
+def check_policy(policy: Mapping[str, Any]) -> None:
+    """Raises Failure for one that keeps more points than can be."""
+    rules = from_data(Policy, dict(policy), tolerant=True)
+    kept = len(ladder_times(rules, int(time.time())))
+    if kept > MOST_POINTS:
         raise Failure(
             "bad-definition",
-            "policy.encrypted: this agent cannot encrypt copies yet. Choose a policy in clear.",
+            f"policy: it keeps up to {kept} points at once, and this agent can keep {MOST_POINTS}, as libvirt"
+            f" wants no disk of more files than 200. Keep {MOST_POINTS} at most (most_points), or all points"
+            " for less time.",
         )
+
+
+def _is_promoted(told: Mapping[str, Any] | None) -> bool:
+    return told is not None and told["promoted"] is not None
 
 
 def told_of(op: Operation) -> dict[str, Any]:

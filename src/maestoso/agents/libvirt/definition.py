@@ -5,11 +5,14 @@ from __future__ import annotations
 import copy
 import json
 import math
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any, NamedTuple
 from xml.etree import ElementTree
 from xml.etree.ElementTree import Element, SubElement
+
+from .chains import Layer
+from .encryption import Key
 
 KEPT = "urn:maestoso:machine"
 """The namespace of what the agent keeps in the definition of a machine, so that it is there as long as
@@ -165,7 +168,7 @@ def size_gib(size: int) -> int:
 def copy_of(
     source: str,
     name: str,
-    files: Mapping[str, Path],
+    files: Mapping[str, Sequence[Layer]],
     kept: Mapping[str, Any],
     workload: Mapping[str, Any] | None = None,
 ) -> Element:
@@ -190,22 +193,45 @@ def copy_of(
         if (at := channel.find("source")) is not None:
             channel.remove(at)  # a socket under the name of the machine that it was copied from
     for disk in devices.findall("disk"):
-        target, at = disk.find("target"), disk.find("source")
+        target = disk.find("target")
         file = files.get("" if target is None else target.get("dev", ""))
         if disk.get("device", "disk") != "disk" or file is None:
             devices.remove(disk)
             continue
-        for part in ("backingStore", "mirror", "serial", "encryption", "auth"):
+        for part in ("mirror", "serial", "encryption", "auth"):
             for found in disk.findall(part):
                 disk.remove(found)
         disk.set("type", "file")
         driver = disk.find("driver")
         (SubElement(disk, "driver", name="qemu") if driver is None else driver).set("type", "qcow2")
-        if at is not None:
-            disk.remove(at)
-        SubElement(disk, "source", file=str(file))
+        lay(disk, file)
     _say(definition, kept, workload)
     return definition
+
+
+def lay(disk: Element, files: Sequence[Layer]) -> None:
+    """Give a disk other files, the newest first. What is encrypted is said with the secret that opens it, and
+    then libvirt wants to be told of the whole chain; else it follows that itself."""
+    for part in ("source", "backingStore"):
+        for found in disk.findall(part):
+            disk.remove(found)
+    at, told = disk, files if any(layer.key for layer in files) else files[:1]
+    for number, layer in enumerate(told):
+        if number:
+            at = SubElement(at, "backingStore", type="file")
+            SubElement(at, "format", type=layer.image.format)
+        source = SubElement(at, "source", file=str(layer.image.file))
+        if layer.key is not None:
+            source.append(opened_with(layer.key))
+    if len(told) == len(files):
+        SubElement(at, "backingStore")
+
+
+def opened_with(key: Key) -> Element:
+    """The element that names the secret of libvirt which opens a file."""
+    element = Element("encryption", format="luks")
+    SubElement(element, "secret", type="passphrase", uuid=key.uuid)
+    return element
 
 
 def with_size(definition: Element, cores: int, memory: int) -> Element:

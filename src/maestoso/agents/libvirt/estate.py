@@ -14,10 +14,10 @@ from typing import Any
 from maestoso.agent_kit.platform import Failure
 
 from . import definition, images
+from .chains import ImageFault
 from .front_doors import FrontDoors
 from .guest_machines import LOOK_AGAIN_S
 from .host import clone_at
-from .images import ImageFault
 from .leases import no_reservations
 from .settings import NetworkSetting, Settings
 

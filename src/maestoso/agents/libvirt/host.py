@@ -13,7 +13,7 @@ from xml.etree import ElementTree
 
 from maestoso.agent_kit.platform import Failure, Platform
 
-from . import definition, images
+from . import chains, definition, encryption
 from .between import Other
 from .copies import Copies
 from .hypervisor import Hypervisor, NoMachine
@@ -35,6 +35,8 @@ class Host(Platform):
         self.hypervisor = Hypervisor(settings.uri)
         self.source = Source(self.hypervisor, settings.folder)
         self.copies = Copies(settings.folder / "copies")
+        for key in self.hypervisor.kept_keys():
+            encryption.hold(key)
         self.clones = settings.folder / "clones"
         self.isolation = Isolation(settings.site)
         self.others = {code: Other(site) for code, site in settings.sites.items()}
@@ -80,9 +82,9 @@ class Host(Platform):
         for name in self.hypervisor.names():
             if not self.hypervisor.kept(name).get(but):
                 for disk in definition.disks(self.hypervisor.xml(name)):
-                    found.update(images.chain(disk.file, disk.format) if disk.file.is_file() else ())
+                    found.update(chains.chain(disk.file, disk.format) if disk.file.is_file() else ())
         for folder in self._clone_folders():
-            found.update(*(images.chain(file) for file in folder.glob("*.qcow2")))
+            found.update(*(chains.chain(file) for file in folder.glob("*.qcow2")))
         return found
 
     def _in_use(self) -> set[Path]:
@@ -91,7 +93,7 @@ class Host(Platform):
         found = self._machine_files("copied_back")
         for code, told in self.store.notes("group:").items():
             if told["promoted"] is not None:
-                found.update(*(images.chain(file) for file in self._live_files(code)))
+                found.update(*(chains.chain(file) for file in self._live_files(code)))
         return found
 
 

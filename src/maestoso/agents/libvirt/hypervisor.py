@@ -11,20 +11,22 @@ import signal
 import threading
 import time
 from collections import defaultdict
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 from xml.etree import ElementTree
+from xml.etree.ElementTree import Element, SubElement
 
+from . import embedded
 from .bindings import libvirt, libvirt_qemu
 from .definition import KEPT, agent_comes, kept_element
+from .encryption import Key
 
-EMBEDDED_CONF = (
-    'user="root"\ngroup="root"\ndynamic_ownership=0\nremember_owner=0\nsecurity_driver="none"\n'
-    'namespaces=[]\ncgroup_controllers=[]\nstdio_handler="file"\n'
-)
 GUEST_PATIENCE_S = 30
 FROZEN = "frozen state"
+OF_COPIES = "Maestoso copies "
+"""What the description of a secret begins with; the fingerprint of the key and the folder follow."""
 log = logging.getLogger("site-agent")
 _events = threading.Lock()
 _events_run = False
@@ -52,6 +54,7 @@ class Hypervisor:
         self._turn = threading.Lock()
         self._guests: dict[str, threading.Lock] = defaultdict(threading.Lock)
         self._connection: Any = None
+        self._key_connection: Any = None
         _run_events()
         _ = self.connection
 
@@ -61,12 +64,12 @@ class Hypervisor:
         with self._turn:
             if self._connection is None or not self._connection.isAlive():
                 if self._root is not None:
-                    conf = self._root / "etc" / "qemu.conf"
-                    conf.parent.mkdir(parents=True, exist_ok=True)
-                    conf.write_text(EMBEDDED_CONF)
+                    self._key_connection = embedded.begin(self._root)
                 self._connection = libvirt.open(self.uri)
                 self._listen(self._connection)
-            return self._connection
+        if self._root is not None:
+            embedded.know_this_thread(self._key_connection)
+        return self._connection
 
     def _listen(self, connection: Any) -> None:
         def changed(_: Any, domain: Any, *rest: Any) -> None:
@@ -121,7 +124,7 @@ class Hypervisor:
         domain = self.find(name)
         return domain is not None and bool(domain.isActive())
 
-    def xml(self, name: str, *, passwords: bool = True) -> ElementTree.Element:
+    def xml(self, name: str, *, passwords: bool = True) -> Element:
         """Its definition as it is kept; without ``passwords`` for whoever takes it elsewhere."""
         flags = libvirt.VIR_DOMAIN_XML_INACTIVE | (libvirt.VIR_DOMAIN_XML_SECURE if passwords else 0)
         return ElementTree.fromstring(self.machine(name).XMLDesc(flags))
@@ -136,7 +139,7 @@ class Hypervisor:
         except (NoMachine, libvirt.libvirtError):
             return False
 
-    def define(self, definition: ElementTree.Element) -> None:
+    def define(self, definition: Element) -> None:
         """Keep a definition; one of the same name and id is replaced."""
         self.connection.defineXML(ElementTree.tostring(definition, encoding="unicode"))
 
@@ -208,6 +211,48 @@ class Hypervisor:
                 libvirt.VIR_DOMAIN_METADATA_ELEMENT, kept_element(after), "maestoso", KEPT, flags
             )
         return after
+
+    # --- keys of encrypted copies ---
+
+    def keep_key(self, key: Key, *, lasting: bool) -> None:
+        """Have libvirt open the files of a folder with its key: in memory only, or ``lasting``, also after
+        the host was started anew. Raises libvirtError."""
+        # libvirt 9.0 that is embedded ends with a fault of memory where a secret is not kept in a file.
+        lasting = lasting or self._root is not None
+        if not lasting:
+            self.forget_key(key.folder)  # what was lasting would leave a file behind
+        made = Element("secret", ephemeral="no" if lasting else "yes", private="no")
+        SubElement(made, "uuid").text = key.uuid
+        SubElement(made, "description").text = f"{OF_COPIES}{key.fingerprint} {key.folder}"
+        secret = self._keys.secretDefineXML(ElementTree.tostring(made, encoding="unicode"))
+        secret.setValue(key.passphrase.encode())
+
+    def forget_key(self, folder: Path) -> None:
+        """That of a folder, if there is one."""
+        for secret, _, found in self._secrets():
+            if found == folder:
+                secret.undefine()
+
+    def kept_keys(self) -> list[Key]:
+        """Those that libvirt still has."""
+        kept = []
+        for secret, mark, folder in self._secrets():
+            with suppress(libvirt.libvirtError):  # without a value: whoever kept it was killed meanwhile
+                kept.append(Key(folder, secret.value().decode(), mark))
+        return kept
+
+    def _secrets(self) -> Iterator[tuple[Any, str, Path]]:
+        for secret in self._keys.listAllSecrets():
+            told = ElementTree.fromstring(secret.XMLDesc()).findtext("description") or ""
+            if told.startswith(OF_COPIES):
+                mark, folder = told.removeprefix(OF_COPIES).split(" ", 1)
+                yield secret, mark, Path(folder)
+
+    @property
+    def _keys(self) -> Any:
+        """The connection for secrets: an embedded libvirt has one of its own."""
+        connection = self.connection
+        return connection if self._root is None else self._key_connection
 
     # --- guests ---
 

@@ -1,7 +1,6 @@
 """Disks as qcow2 files: overlays, what they hold, and reading and writing them while no machine does.
 
-Every file but the newest of a chain is only read. A chain is kept in the files themselves: each names the one
-below it.
+Every file but the newest of a chain is only read.
 """
 
 from __future__ import annotations
@@ -9,27 +8,27 @@ from __future__ import annotations
 import errno
 import json
 import os
-import struct
+import shutil
 import subprocess
 import tempfile
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any, NamedTuple
 
+from . import chains, encryption
 from .bindings import nbd
+from .chains import Image, ImageFault
+from .encryption import Key
 
 ALLOCATION = "base:allocation"
 _HOLE, _ZERO = 1, 2
 _DIRTY = 1
 _PART = 1 << 30
-_HEADER, _HEADER_OF_2 = 104, 72
-_FORMAT_BELOW = 0xE2792ACA
-
-
-class ImageFault(Exception):
-    """A program of the disks failed; the text is what it said."""
+_NOT_YET = (errno.ECONNREFUSED, errno.ECONNRESET, errno.ENOENT)
+_UNLOCK_MS = 10
+"""How long LUKS may take to make a key of a passphrase: that one is as strong as a key already."""
 
 
 class Range(NamedTuple):
@@ -37,14 +36,6 @@ class Range(NamedTuple):
 
     offset: int
     length: int
-
-
-class Image(NamedTuple):
-    """A file and what it is. That is told, and never read from the file: what is in a raw one is its
-    machine's to write, which could write that it lies over any file of the host."""
-
-    file: Path
-    format: str = "qcow2"
 
 
 def size_of(disk: Path, kind: str = "qcow2") -> int:
@@ -57,63 +48,96 @@ def bytes_of(disk: Path) -> int:
     return disk.stat().st_blocks * 512
 
 
-def create(disk: Path, *, size: int = 0, below: Image | None = None) -> None:
-    """A new file: empty, or over another one. What was there under its name is replaced."""
+def create(disk: Path, *, size: int = 0, below: Image | None = None, key: Key | None = None) -> None:
+    """A new file: empty, or over another one. What was there under its name is replaced.
+
+    It is encrypted with a ``key``: the one that is given, that of its folder, or of what it lies over.
+    """
     disk.parent.mkdir(parents=True, exist_ok=True)
-    backing = [] if below is None else ["-b", str(below.file), "-F", below.format]
-    _run("qemu-img", "create", "-q", "-f", "qcow2", *backing, str(disk), *([] if below else [str(size)]))
+    key = key or encryption.key_of(disk) or (chains.layers(*below)[0].key if below else None)
+    fresh = disk.with_name(f"{disk.name}.new")  # whoever finds the file finds all of it
+    if key is not None:
+        shutil.copyfile(_empty(key, size_of(*below) if below else size), fresh)
+        if below is not None:
+            lay_over(fresh, below, key)
+    else:
+        backing = [] if below is None else ["-b", str(below.file), "-F", below.format]
+        _run("qemu-img", "create", "-q", "-f", "qcow2", *backing, str(fresh), *([] if below else [str(size)]))
+    fresh.replace(disk)
 
 
-def below(disk: Path) -> Path | None:
-    """The file (qcow2) that this one lies over."""
-    lower = _lies_over(disk)
-    return None if lower is None else lower.file
+def _empty(key: Key, size: int) -> Path:
+    """An empty encrypted file of a size. Made once and copied: each would take seconds, in which LUKS
+    measures how quick this host is. So all of a folder have one key within, as the states of one disk."""
+    file = key.folder / "empty" / f"{size}.qcow2"
+    if not file.is_file():
+        file.parent.mkdir(parents=True, exist_ok=True)
+        fresh = file.with_suffix(".new")
+        how = f"encrypt.format=luks,encrypt.key-secret=k,encrypt.iter-time={_UNLOCK_MS}"
+        with _secrets({key: "k"}) as (told, open_files):
+            _run(
+                "qemu-img", "create", "-q", *told, "-f", "qcow2", "-o", how, str(fresh), str(size),
+                open_files=open_files,
+            )  # fmt: skip
+        fresh.replace(file)
+    return file
 
 
-def chain(disk: Path, kind: str = "qcow2") -> list[Path]:
-    """The file and all below it, the newest first."""
-    found, at = [], Image(disk, kind)
-    while True:
-        found.append(at.file)
-        lower = _lies_over(at.file) if at.format == "qcow2" else None
-        if lower is None:
-            return found
-        at = lower
-
-
-def _lies_over(disk: Path) -> Image | None:
-    """What stands in the header of a qcow2 file (QEMU, docs/interop/qcow2.txt): where the name of the file
-    below is, and in an extension what that is. Read here, because chains of hundreds are followed all the
-    time, and a program that is started for each link takes a hundred times as long. Raises ImageFault."""
+@contextmanager
+def _secrets(named: dict[Key, str]) -> Iterator[tuple[list[str], tuple[int, ...]]]:
+    """How programs of QEMU are given passphrases, by what each is called, and the open files they find them
+    in: in memory, and not among the arguments, which everybody on the host may read."""
+    opened = {}
     try:
-        with disk.open("rb") as file:
-            head = file.read(_HEADER)
-            magic, version, at, size = struct.unpack_from(">4sIQI", head)
-            if magic != b"QFI\xfb":
-                raise ImageFault(f"{disk} is no qcow2 file.")
-            if not at:
-                return None
-            file.seek(at)
-            name = os.fsdecode(file.read(size))
-            file.seek(int.from_bytes(head[100:104], "big") if version > 2 else _HEADER_OF_2)
-            kind = "raw"
-            while file.tell() < at:
-                number, length = struct.unpack(">II", file.read(8))
-                data = file.read(length + -length % 8)
-                if number == _FORMAT_BELOW:
-                    kind = data[:length].decode()
-                if number == 0:
-                    break
-    except (OSError, struct.error, UnicodeDecodeError) as error:
-        raise ImageFault(f"The header of {disk} cannot be read: {error}") from error
-    # A name that is not whole begins at the folder of the file.
-    return Image(disk.parent / name, kind)
+        for key in named:
+            opened[key] = os.memfd_create("passphrase")
+            os.write(opened[key], key.passphrase.encode())
+        told = [
+            part for key, name in named.items()
+            for part in ("--object", f"secret,id={name},file=/dev/fd/{opened[key]}")
+        ]  # fmt: skip
+        yield told, tuple(opened.values())
+    finally:
+        for number in opened.values():
+            os.close(number)
+
+
+class _Named(NamedTuple):
+    """How programs of QEMU are told of a disk."""
+
+    options: list[str]
+    name: str
+    open_files: tuple[int, ...]
+
+
+@contextmanager
+def _named(image: Image, *, alone: bool = False, key: Key | None = None, mark: str = "k") -> Iterator[_Named]:
+    """A disk for a program of QEMU. Where anything of its chain is encrypted, every file of that is named
+    with its key; ``alone``: only the first. ``mark`` tells the keys of two disks from each other."""
+    found = [chains.Layer(image, key)] if key is not None else chains.layers(*image)
+    found = found[:1] if alone else found
+    keys = {layer.key: f"{mark}{number}" for number, layer in enumerate(found) if layer.key is not None}
+    if not keys:
+        yield _Named(["-f", image.format], str(image.file), ())
+        return
+    with _secrets(keys) as (told, open_files):
+        lower: dict[str, Any] | None = None
+        for layer in reversed(found):
+            described: dict[str, Any] = {
+                "driver": layer.image.format, "file": {"driver": "file", "filename": str(layer.image.file)},
+            }  # fmt: skip
+            if layer.image.format == "qcow2":
+                described["backing"] = lower
+            if layer.key is not None:
+                described["encrypt"] = {"format": "luks", "key-secret": keys[layer.key]}
+            lower = described
+        yield _Named(told, f"json:{json.dumps(lower)}", open_files)
 
 
 def own_ranges(disk: Path) -> list[Range]:
     """What was written to this file since it lies over another. A machine that has it open must stand still:
     then all that it knows is in the file."""
-    told = json.loads(_run("qemu-img", "map", "-U", "--output=json", "-f", "qcow2", str(disk)))
+    told = json.loads(_at(Image(disk), "map", "-U", "--output=json"))
     return merged(
         [Range(one["start"], one["length"]) for one in told if one["depth"] == 0 and one.get("present", True)]
     )
@@ -129,33 +153,36 @@ def bitmaps(disk: Path) -> dict[str, bool]:
 def forget_bitmaps(disk: Path) -> None:
     """Remove them all."""
     for name in bitmaps(disk):
-        _run("qemu-img", "bitmap", "-f", "qcow2", "--remove", str(disk), name)
+        _at(Image(disk), "bitmap", "--remove", after=(name,), alone=True)
 
 
 def melt(upper: Path) -> Path:
     """Write what a file holds into the one below it, whose contents are then those of the upper; returns
     that."""
-    lower = below(upper)
+    lower = chains.below(upper)
     if lower is None:
         raise ImageFault(f"{upper} lies over nothing.")
     # With -d the upper stays as it is: until nothing names it, it must be whole.
-    _run("qemu-img", "commit", "-q", "-d", "-f", "qcow2", "-b", str(lower), str(upper))
+    _at(Image(upper), "commit", "-q", "-d")
     return lower
 
 
-def lay_over(disk: Path, lower: Path) -> None:
-    """Name another file (qcow2) as the one below, whose contents are equal."""
-    _run("qemu-img", "rebase", "-u", "-f", "qcow2", "-F", "qcow2", "-b", str(lower), str(disk))
+def lay_over(disk: Path, lower: Image, key: Key | None = None) -> None:
+    """Name another file as the one below, whose contents are equal; with the key of one that lies over
+    nothing yet."""
+    _at(Image(disk), "rebase", "-q", "-u", "-F", lower.format, "-b", str(lower.file), alone=True, key=key)
 
 
 def equal(one: Image, other: Image) -> bool:
     """Whether two disks hold the same."""
-    kinds = ["-f", one.format, "-F", other.format]
-    done = subprocess.run(
-        ["qemu-img", "compare", "-U", *kinds, str(one.file), str(other.file)],
-        capture_output=True,
-        check=False,
-    )
+    with _named(one) as first, _named(other, mark="o") as second:
+        kinds = [*first.options, *("-F" if part == "-f" else part for part in second.options)]
+        done = subprocess.run(
+            ["qemu-img", "compare", "-U", *kinds, first.name, second.name],
+            pass_fds=[*first.open_files, *second.open_files],
+            capture_output=True,
+            check=False,
+        )
     if done.returncode > 1:
         raise ImageFault(done.stderr.decode(errors="replace").strip())
     return done.returncode == 0
@@ -165,13 +192,14 @@ def equal(one: Image, other: Image) -> bool:
 def opened(disk: Path, kind: str = "qcow2", *, writable: bool = False, bitmap: str = "") -> Iterator[Any]:
     """The disk as a libnbd handle; with ``bitmap``, its ranges can be asked for (``dirty``)."""
     # A socket's name must be short, and these files may be deep down.
-    with tempfile.TemporaryDirectory(prefix="maestoso-") as folder:
+    with tempfile.TemporaryDirectory(prefix="maestoso-") as folder, _named(Image(disk, kind)) as told:
         socket = Path(folder) / "s"
         how = ["--cache=writeback", "--discard=unmap", "--detect-zeroes=unmap"] if writable else ["-r"]
         named = ["-B", bitmap] if bitmap else []
         process = subprocess.Popen(
-            ["qemu-nbd", "-k", str(socket), "-f", kind, "-x", "disk", *how, *named, str(disk)],
+            ["qemu-nbd", "-k", str(socket), *told.options, "-x", "disk", *how, *named, told.name],
             stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE,
+            pass_fds=told.open_files,
         )  # fmt: skip
         try:
             contexts = [f"qemu:dirty-bitmap:{bitmap}"] if bitmap else [ALLOCATION]
@@ -195,7 +223,7 @@ def opened(disk: Path, kind: str = "qcow2", *, writable: bool = False, bitmap: s
 
 
 def _answering(process: subprocess.Popen[bytes], socket: Path, contexts: list[str], disk: Path) -> Any:
-    """A handle, once the program listens: its socket is there a moment earlier."""
+    """A handle, once the program listens: its socket is there a moment earlier, and it may end after that."""
     while True:
         if process.poll() is not None:
             said = process.stderr.read().decode(errors="replace") if process.stderr else ""
@@ -204,7 +232,7 @@ def _answering(process: subprocess.Popen[bytes], socket: Path, contexts: list[st
             try:
                 return connected(socket, "disk", contexts)
             except nbd.Error as error:
-                if error.errnum != errno.ECONNREFUSED:
+                if error.errnum not in _NOT_YET:
                     raise ImageFault(f"{disk} cannot be read: {error.string}") from error
         time.sleep(0.01)
 
@@ -288,8 +316,14 @@ def _info(disk: Path, kind: str = "qcow2") -> dict[str, Any]:
     return told
 
 
-def _run(*command: str) -> str:
-    done = subprocess.run(command, capture_output=True, text=True, check=False)
+def _at(image: Image, *command: str, after: Sequence[str] = (), **how: Any) -> str:
+    """Run qemu-img on a disk, named as ``how`` says; what it printed."""
+    with _named(image, **how) as told:
+        return _run("qemu-img", *command, *told.options, told.name, *after, open_files=told.open_files)
+
+
+def _run(*command: str, open_files: Sequence[int] = ()) -> str:
+    done = subprocess.run(command, capture_output=True, text=True, check=False, pass_fds=open_files)
     if done.returncode:
         raise ImageFault((done.stderr or done.stdout).strip()[-500:])
     return done.stdout

@@ -13,13 +13,13 @@ from xml.etree import ElementTree
 from maestoso.agent_kit import front_doors
 from maestoso.agent_kit.platform import Failure, Operation
 
-from . import definition, images, leases
+from . import chains, definition, images, leases
+from .chains import Image
 from .copies import GroupCopies
 from .copy_names import CopyNames
 from .files import plain, write
 from .front_doors import FrontDoors
 from .host import clone_at, device_of
-from .images import Image
 
 log = logging.getLogger("site-agent")
 
@@ -139,7 +139,8 @@ class Landing(FrontDoors, CopyNames):
             kept |= {"mark": clone["mark"], "group": clone["group"], "point": "", "test": True}
             spec, source = clone["workload"], clone["xml"]
         kept["workload"] = spec
-        self.hypervisor.define(definition.copy_of(source, op.subject, files, kept, spec))
+        found = {disk: chains.layers(file) for disk, file in files.items()}
+        self.hypervisor.define(definition.copy_of(source, op.subject, found, kept, spec))
         op.effect(registered=op.subject)
 
     def _live_disks(self, held: GroupCopies, point: Mapping[str, Any], name: str) -> dict[str, Path]:

@@ -9,11 +9,11 @@ from typing import Any
 
 from maestoso.agent_kit.platform import Failure, Operation
 
-from . import definition, images
+from . import chains, definition, images
+from .chains import Image
 from .copies import GroupCopies
-from .copying import Copying, in_clear, told_of
+from .copying import Copying, told_of
 from .files import seconds
-from .images import Image
 from .landing import Landing
 
 
@@ -52,9 +52,15 @@ class Moving(Copying, Landing):
             op.note(
                 f"group:{args['group']}", {**told, "promoted": {"point": point["id"], "apart": args["apart"]}}
             )
+            self._keep_key(held, lasting=True)
             self._repoint(told, held, points)
         op.effect(promoted=args["group"], point=point["id"])
         return {"point": point["id"], "behind": behind}
+
+    def _keep_key(self, held: GroupCopies, *, lasting: bool) -> None:
+        """Where production runs on encrypted copies, it must find their key after a start of the host."""
+        if held.key is not None:
+            self.hypervisor.keep_key(held.key, lasting=lasting)
 
     def _repoint(
         self, told: Mapping[str, Any], held: GroupCopies, points: Mapping[str, Mapping[str, Any]]
@@ -67,9 +73,9 @@ class Moving(Copying, Landing):
             described = self.hypervisor.xml(name)
             files = self._live_disks(held, point, name)
             for disk in described.iterfind("devices/disk"):
-                target, source = disk.find("target"), disk.find("source")
-                if target is not None and source is not None and target.get("dev", "") in files:
-                    source.set("file", str(files[target.get("dev", "")]))
+                target = disk.find("target")
+                if target is not None and target.get("dev", "") in files:
+                    definition.lay(disk, chains.layers(files[target.get("dev", "")]))
             self.hypervisor.undefine(name)
             self.hypervisor.define(
                 definition.with_kept(described, {**kept, "point": point["id"], "addressed": False})
@@ -91,6 +97,7 @@ class Moving(Copying, Landing):
                 for file in self._live_files(group):
                     file.unlink()
                 op.note(f"group:{group}", {**told, "promoted": None})
+                self._keep_key(self.copies.of(group), lasting=False)
                 op.effect(demoted=group)
 
     def wake_host(self, op: Operation) -> None:
@@ -176,7 +183,7 @@ class Moving(Copying, Landing):
     def reverse_copying(self, op: Operation) -> dict[str, Any]:
         """Copy back from where the group is at home now: only what differs from the disks that were given
         up."""
-        in_clear(op.args["group"])
+        self._take_key(op, lasting=False)
         told = {
             **(self._group(op.subject) or {}),
             **told_of(op),

@@ -21,17 +21,16 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 from xml.etree import ElementTree
-from xml.etree.ElementTree import Element, SubElement
 
 from . import images
 from .bindings import libvirt, nbd
+from .chains import Image, ImageFault
 from .definition import COMES_UP_S, MachineDisk, disks
 from .files import write
 from .hypervisor import GuestSilent, Hypervisor, NoMachine
-from .images import Image, ImageFault, Range
+from .images import Range
+from .pull_backups import MARK, PullBackups, words
 
-MARK = "maestoso-"
-"""What points, checkpoints and bitmaps begin with; the time follows, so that names sort by it."""
 BLOCK = 1 << 16
 """Bytes of a block that is compared by its hash."""
 HASH_BYTES = 16
@@ -94,6 +93,7 @@ class Source:
     def __init__(self, hypervisor: Hypervisor, folder: Path) -> None:
         self.hypervisor = hypervisor
         self.folder = folder / "source"
+        self.backups = PullBackups(hypervisor, self.folder)
         self._turn = threading.Lock()
         self._points: dict[str, _Point] = {}
         self._leaving: set[str] = set()
@@ -112,7 +112,7 @@ class Source:
                     _go_on(domain)
             self._still.unlink()
         for name in self.hypervisor.names():
-            self._end_backup(name)
+            self.backups.end(name)
 
     # --- making and ending points ---
 
@@ -139,8 +139,8 @@ class Source:
                     # A machine that ends meanwhile, or just comes up, has another state the next time.
                     passing = isinstance(error, libvirt.libvirtError) and error.get_error_code() in PASSING
                     if not left or not passing:
-                        raise SourceFault(f"No point of {group} can be made: {_words(error)}") from error
-                    log.info("a point of %s is tried again: %s", group, _words(error))
+                        raise SourceFault(f"No point of {group} can be made: {words(error)}") from error
+                    log.info("a point of %s is tried again: %s", group, words(error))
                     time.sleep(1.0)
                 else:
                     self._points[point.name] = point
@@ -211,8 +211,11 @@ class Source:
         write(self._still, list(moving))  # whoever comes after this agent has them go on
         frozen = application and bool(running) and self._freeze(domains)
         since = {
-            name: self._checkpoint(domains[name], str(members[name].get("since", ""))) for name in running
+            name: self.backups.checkpoint(domains[name], str(members[name].get("since", "")))
+            for name in running
         }
+        for name in running:
+            self.backups.scratch(name, found[name])  # what of it takes long is made now
         own: dict[tuple[str, str], list[Range]] = {}
         try:
             for domain in moving.values():
@@ -221,7 +224,11 @@ class Source:
             for name, domain in domains.items():
                 if not since[name] and self.hypervisor.kept(name).get("point"):
                     own |= {(name, disk.name): images.own_ranges(disk.file) for disk in found[name]}
-                since[name] = self._begin_backup(point, domain, name, found[name], since[name])
+                since[name] = self.backups.begin(
+                    domain, name, found[name], point=point.name, since=since[name],
+                    socket=self._socket(point, name),
+                )  # fmt: skip
+                point.running.append(name)
         finally:
             for domain in moving.values():
                 _go_on(domain, thaw=frozen)
@@ -247,47 +254,13 @@ class Source:
             return False
         return True
 
-    def _checkpoint(self, domain: Any, since: str) -> str:
-        """The newest checkpoint that is not after ``since``, whose bitmap tells all that changed; or none."""
-        names = sorted(one.getName() for one in domain.listAllCheckpoints() if one.getName().startswith(MARK))
-        return next((name for name in reversed(names) if since and name <= since), "")
-
-    def _begin_backup(
-        self, point: _Point, domain: Any, name: str, found: list[MachineDisk], since: str
-    ) -> str:
+    def _socket(self, point: _Point, name: str) -> Path:
+        """Where the backup of a machine is read, as long as the point stands."""
         folder = Path(tempfile.mkdtemp(prefix="maestoso-"))
         folder.chmod(0o733)  # QEMU may be another user
         point.stack.callback(shutil.rmtree, folder, ignore_errors=True)
-        checkpoint = _checkpoint_of(point.name, found)
-        for attempt in dict.fromkeys((since, "")):
-            try:
-                domain.backupBegin(self._backup(folder, name, found, attempt), checkpoint, 0)
-            except libvirt.libvirtError as error:
-                if not attempt:
-                    raise
-                # After the machine was killed its bitmaps cannot be relied on.
-                log.warning("what changed in %s since %s is not known: %s", name, attempt, _words(error))
-                self._forget_checkpoints(domain)
-                continue
-            point.running.append(name)
-            point.sockets[name] = folder / "s"
-            return attempt
-        raise AssertionError("the last attempt returns or raises")
-
-    def _backup(self, folder: Path, name: str, found: list[MachineDisk], since: str) -> str:
-        backup = Element("domainbackup", mode="pull")
-        if since:
-            SubElement(backup, "incremental").text = since
-        SubElement(backup, "server", transport="unix", socket=str(folder / "s"))
-        listed = SubElement(backup, "disks")
-        for disk in found:
-            more: dict[str, Any] = {"exportbitmap": f"changed-{disk.name}"} if since else {}
-            one = SubElement(
-                listed, "disk", name=disk.name, backup="yes", type="file", exportname=disk.name, **more
-            )
-            SubElement(one, "driver", type="qcow2")
-            SubElement(one, "scratch", file=str(self.folder / f"{name}.{disk.name}"))
-        return _text(backup)
+        point.sockets[name] = folder / "s"
+        return point.sockets[name]
 
     def _connect(self, point: _Point, name: str, disk: str, since: str, own: list[Range] | None) -> None:
         bitmap = f"changed-{disk}" if since else ""
@@ -338,28 +311,9 @@ class Source:
         with suppress(Exception):
             point.stack.close()
         for name in point.running:
-            self._end_backup(name)
+            self.backups.end(name)
             with suppress(libvirt.libvirtError):  # what stays is deleted with a later one
-                self._delete_checkpoints(name, point.name, received)
-
-    def _delete_checkpoints(self, name: str, point: str, received: bool) -> None:
-        domain = self.hypervisor.find(name)
-        for checkpoint in [] if domain is None else domain.listAllCheckpoints():
-            called = checkpoint.getName()
-            # One that was not received is of no use; the one before it goes on.
-            if called.startswith(MARK) and (called < point if received else called == point):
-                _delete(checkpoint)
-
-    def _end_backup(self, name: str) -> None:
-        with suppress(libvirt.libvirtError):  # it has none
-            domain = self.hypervisor.find(name)
-            if domain is not None and domain.isActive() and domain.backupGetXMLDesc():
-                domain.abortJob()
-
-    def _forget_checkpoints(self, domain: Any) -> None:
-        for checkpoint in sorted(domain.listAllCheckpoints(), key=lambda one: one.getName(), reverse=True):
-            if checkpoint.getName().startswith(MARK):
-                _delete(checkpoint)
+                self.backups.delete_checkpoints(name, point.name, received=received)
 
     # --- reading them ---
 
@@ -452,7 +406,7 @@ def _go_on(domain: Any, *, thaw: bool = True) -> None:
             domain.resume()
         except libvirt.libvirtError as error:
             if time.monotonic() > end:
-                log.error("%s stands still, and cannot be made to go on: %s", domain.name(), _words(error))
+                log.error("%s stands still, and cannot be made to go on: %s", domain.name(), words(error))
                 return
             time.sleep(0.2)
     for _ in range(THAWS if thaw else 0):
@@ -468,34 +422,3 @@ def _stands_still(domain: Any) -> bool:
         return bool(domain.state()[0] == libvirt.VIR_DOMAIN_PAUSED)
     except libvirt.libvirtError:
         return False  # it is gone
-
-
-def _checkpoint_of(name: str, found: list[MachineDisk]) -> str | None:
-    """A checkpoint (XML) of a machine. Only qcow2 holds bitmaps; one with a raw disk has none, and its
-    blocks are compared."""
-    if any(disk.format != "qcow2" for disk in found):
-        return None
-    checkpoint = Element("domaincheckpoint")
-    SubElement(checkpoint, "name").text = name
-    marks = SubElement(checkpoint, "disks")
-    for disk in found:
-        SubElement(marks, "disk", name=disk.name, checkpoint="bitmap")
-    return _text(checkpoint)
-
-
-def _delete(checkpoint: Any) -> None:
-    try:
-        checkpoint.delete()
-    except libvirt.libvirtError:
-        # Its bitmap is gone, or cannot be reached without power: what libvirt knows of it goes at least.
-        with suppress(libvirt.libvirtError):
-            checkpoint.delete(libvirt.VIR_DOMAIN_CHECKPOINT_DELETE_METADATA_ONLY)
-
-
-def _text(element: Element) -> str:
-    return ElementTree.tostring(element, encoding="unicode")
-
-
-def _words(error: BaseException) -> str:
-    said = error.get_error_message() if isinstance(error, libvirt.libvirtError) else str(error)
-    return said if said.endswith(".") else f"{said}."
