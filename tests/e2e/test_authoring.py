@@ -208,10 +208,14 @@ class TheSamePlanThreeTimes(Authoring):
         grip = self.page.locator(f"[data-grip={name}]")
         # It must not move under the pointer when an answer comes.
         expect(self.page.locator(".work")).to_have_attribute("aria-busy", "false")
-        grip.scroll_into_view_if_needed()
-        x, y = self.page.evaluate(STANDS_STILL, f"[data-grip='{name}']")
-        self.page.mouse.move(x, y)
-        self.page.mouse.down()
+        for _ in range(5):
+            grip.scroll_into_view_if_needed()
+            x, y = self.page.evaluate(STANDS_STILL, f"[data-grip='{name}']")
+            self.page.mouse.move(x, y)
+            self.page.mouse.down()
+            if self.page.locator(".dragged").count():
+                break
+            self.page.mouse.up()  # the page moved under the pointer: whoever sees that nothing is held tries again
         self.page.mouse.move(x + by, y, steps=4)
         self.page.mouse.up()
 
