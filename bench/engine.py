@@ -93,32 +93,38 @@ def workers(url: str, folder: Path) -> Iterator[float]:
 
 def ours(steps: int, chain: bool) -> tuple[float, int, float]:
     """Seconds of a run of ``steps``, its commits, and the median of a single commit."""
+    from maestoso.engine.conductor import Conductor
+
+    with graph_of(steps, chain):
+        pk, begin = begun()
+        begin()
+        kept = Counting()
+        seconds = asyncio.run(_conduct(Conductor(kept, lambda code: Instant(), "bench"), pk))
+    return seconds, kept.commits, statistics.median(kept.took)
+
+
+def begun() -> tuple[int, Callable[[], None]]:
+    """A run of the graph that runs are compiled to, and what lets engines see it."""
     from bench.worlds import shapeless
     from maestoso.core.codec import to_data
     from maestoso.core.evidence.chain import ROOT
     from maestoso.core.runs.events import Event
     from maestoso.core.runs.state import RunState
     from maestoso.engine.clock import SystemClock
-    from maestoso.engine.conductor import Conductor
     from maestoso.server.runs import log
     from maestoso.server.runs.models import Run, RunStep
 
     clock = SystemClock()
-    inputs = shapeless()
-    data = {"inputs": to_data(inputs)}
+    data = {"inputs": to_data(shapeless())}
     first = Event(seq=1, at=clock.now(), run_s=0.0, kind="run.started", data=data, by="b")
-    with graph_of(steps, chain):
-        run = Run.objects.create(
-            plan_code="B", plan_name="Bench", plan_version=1, kind="test", source="A", target="B",
-            started_by="b", started_at=clock.now(), rto_objective_s=60, chain_head=ROOT,
-        )  # fmt: skip
-        state = RunState(first)
-        rows = [RunStep(run=run, step=s.id, verb=s.verb, phase=s.phase) for s in state.graph.steps]
-        RunStep.objects.bulk_create(rows, batch_size=1000)
-        log.write_events(run, [first], fence=0)
-        kept = Counting()
-        seconds = asyncio.run(_conduct(Conductor(kept, lambda code: Instant(), "bench"), run.pk))
-    return seconds, kept.commits, statistics.median(kept.took)
+    run = Run.objects.create(
+        plan_code="B", plan_name="Bench", plan_version=1, kind="test", source="A", target="B",
+        started_by="b", started_at=clock.now(), rto_objective_s=60, chain_head=ROOT,
+    )  # fmt: skip
+    steps = RunState(first).graph.steps
+    rows = [RunStep(run=run, step=s.id, verb=s.verb, phase=s.phase) for s in steps]
+    RunStep.objects.bulk_create(rows, batch_size=1000)
+    return run.pk, lambda: log.write_events(run, [first], fence=0)
 
 
 async def _conduct(engine: Any, pk: int) -> float:
@@ -227,13 +233,20 @@ def resume() -> float:
 
 def main() -> None:
     """Print the ratios beside the goals."""
+    rounds = int(sys.argv[1]) if len(sys.argv) > 1 else 3
+    with private_records():
+        measure(rounds)
+
+
+@contextlib.contextmanager
+def private_records() -> Iterator[None]:
+    """A private MariaDB with our tables, whose address is in the environment."""
     from tests import prepared
 
     from maestoso.cli import database
     from maestoso.cli.keys import make_secrets
     from maestoso.cli.processes import Processes
 
-    rounds = int(sys.argv[1]) if len(sys.argv) > 1 else 3
     with prepared.scratch() as options:
         secrets = make_secrets(options)
         processes = Processes(options, secrets, practice=False)
@@ -242,19 +255,18 @@ def main() -> None:
         try:
             processes.wait_for_records()
             os.environ.update(processes.environment())
-            measure(rounds)
+            import django
+            from django.core.management import call_command
+
+            django.setup()
+            call_command("migrate", interactive=False, verbosity=0)
+            yield
         finally:
             processes.stop()
 
 
 def measure(rounds: int) -> None:
-    """All rounds, on the scratch database whose address is in the environment."""
-    import django
-
-    django.setup()
-    from django.core.management import call_command
-
-    call_command("migrate", interactive=False, verbosity=0)
+    """All rounds."""
     folder = Path(tempfile.mkdtemp(prefix="maestoso-bench-"))
     found: dict[str, list[float]] = {}
 

@@ -40,7 +40,7 @@ from maestoso.server.runs.log import DatabaseRunLog
 from maestoso.server.runs.models import Run, RunEvent, RunStep
 from maestoso.server.runs.projection import check_projection
 from tests.server.test_evidence import WithHistory
-from tests.server.test_runs import make_run
+from tests.server.test_run_log import make_run
 from tests.server.tidewell import own_keys
 
 CLOCK = SystemClock()
@@ -244,9 +244,9 @@ class OlderReleases(TransactionTestCase):
         own_keys(self.addCleanup)
 
     def test_gaps_and_runs_that_were_let_go_are_taken_as_they_are_once(self) -> None:
-        from tests.server import test_runs
+        from tests.server import test_run_log
 
-        with mock.patch.object(test_runs, "next_number", iter([2, 5]).__next__):
+        with mock.patch.object(test_run_log, "next_number", iter([2, 5]).__next__):
             make_run()
             gone = make_run()
         Run.objects.filter(pk=gone.pk).update(removed_at=CLOCK.now(), outcome="passed")

@@ -28,7 +28,7 @@ from maestoso.server.runs.models import Run, RunStep
 from maestoso.server.runs.services import control_run
 from maestoso.server.runs.shapes import Control
 from tests.server.people import make_person
-from tests.server.test_runs import make_run
+from tests.server.test_run_log import make_run
 from tests.server.tidewell import PASSWORD
 
 

@@ -27,6 +27,11 @@ def problem(status: int, code: str, detail: str, **more: Any) -> Response:
     return Response(body, status=status, content_type="application/problem+json")
 
 
+def gave_way(error: Exception) -> bool:
+    """Whether a transaction was taken back because it met another one, and may be done again."""
+    return bool(error.args) and error.args[0] in GAVE_WAY
+
+
 def handle(error: Exception, context: dict[str, Any]) -> Response:
     """Django REST framework's hook for everything that a view raises."""
     if isinstance(error, DomainError):
@@ -53,7 +58,7 @@ def handle(error: Exception, context: dict[str, Any]) -> Response:
         return problem(error.status_code, str(error.default_code).replace("_", "-"), str(error.detail))
     # The second is what the driver says of a connection that broke earlier.
     if isinstance(error, OperationalError | InterfaceError):
-        if error.args and error.args[0] in GAVE_WAY:
+        if gave_way(error):
             log.info("Two changes met in the database: %s", error)
             reply = problem(
                 503, "gave-way",

@@ -12,12 +12,14 @@ from maestoso.core.ports import Append, AppendResult, Lease, LogUnavailable
 from maestoso.core.runs.events import Event
 from maestoso.engine.incarnation import known_gone
 from maestoso.server.common.news import ring
+from maestoso.server.common.problems import gave_way
 from maestoso.server.reign.services import past_because
 from maestoso.server.runs import fences, homes, projection, stages
 from maestoso.server.runs.events import Addition, Subscriber, read_log, run_name, run_number, write
 from maestoso.server.runs.models import Run
 
 T = TypeVar("T")
+AGAIN = 5
 SUBSCRIBERS: tuple[Subscriber, ...] = (
     projection.apply_events,
     homes.apply_events,
@@ -30,16 +32,21 @@ PROJECTED = ("chain_head", "last_seq", "outcome", "aborted", "ready_s", "notes",
 
 
 def reachable(call: Callable[..., T]) -> Callable[..., T]:
-    """A database that is away is LogUnavailable; the broken connection is dropped."""
+    """A database that is away is LogUnavailable; the broken connection is dropped. What met something else,
+    here or on another node, was taken back as a whole and is done again."""
 
     @wraps(call)
     def wrapped(*args: Any, **kwargs: Any) -> T:
-        try:
-            close_old_connections()
-            return call(*args, **kwargs)
-        except (OperationalError, InterfaceError) as error:
-            connection.close()
-            raise LogUnavailable(str(error)) from error
+        for left in reversed(range(1 + AGAIN)):
+            try:
+                close_old_connections()
+                return call(*args, **kwargs)
+            except (OperationalError, InterfaceError) as error:
+                if left and gave_way(error):
+                    continue
+                connection.close()
+                raise LogUnavailable(str(error)) from error
+        raise AssertionError("the last attempt returns or raises")
 
     return wrapped
 
@@ -112,23 +119,26 @@ class DatabaseRunLog:
 
     @reachable
     def claim(self, run: str, owner: str, lease_s: float) -> Lease | None:
-        """One statement decides; the loser sees no row changed."""
+        """Whoever locks the row first decides; one that is taken is not even locked."""
         pk = run_number(run)
         with transaction.atomic(), connection.cursor() as cursor:
-            cursor.execute("SELECT owner FROM runs_run WHERE id=%s", [pk])
-            held_by = cursor.fetchone()[0]
-            before = held_by if known_gone(held_by, owner) else owner
+            # The row before its entries in any index, as whoever writes events does: else the two would stop
+            # each other.
+            for lock in ("", " FOR UPDATE"):
+                cursor.execute(
+                    "SELECT owner, fence, outcome='', lease_until IS NULL OR lease_until < UTC_TIMESTAMP(6)"
+                    f" FROM runs_run WHERE id=%s{lock}",
+                    [pk],
+                )
+                held_by, fence, goes_on, free = cursor.fetchone()
+                if not goes_on or not (free or held_by == owner or known_gone(held_by, owner)):
+                    return None
             cursor.execute(
-                "UPDATE runs_run SET owner=%s, fence=fence+1,"
-                " lease_until=UTC_TIMESTAMP(6) + INTERVAL %s MICROSECOND"
-                " WHERE id=%s AND outcome=''"
-                " AND (lease_until IS NULL OR lease_until < UTC_TIMESTAMP(6) OR owner IN (%s, %s))",
-                [owner, int(lease_s * 1e6), pk, owner, before],
+                "UPDATE runs_run SET owner=%s, fence=%s,"
+                " lease_until=UTC_TIMESTAMP(6) + INTERVAL %s MICROSECOND WHERE id=%s",
+                [owner, fence + 1, int(lease_s * 1e6), pk],
             )
-            if cursor.rowcount != 1:
-                return None
-            cursor.execute("SELECT fence FROM runs_run WHERE id=%s", [pk])
-            return Lease(run=run, fence=cursor.fetchone()[0])
+            return Lease(run=run, fence=fence + 1)
 
     @reachable
     def renew(self, leases: Sequence[Lease], owner: str, lease_s: float) -> set[str]:
