@@ -4,16 +4,17 @@ from __future__ import annotations
 
 from dataclasses import replace
 from datetime import timedelta
-from typing import Any
+from typing import Any, get_args
 from unittest.mock import AsyncMock, Mock, patch
 
 from asgiref.sync import async_to_sync
 from django.core.cache import cache
 
 from maestoso.core.codec import to_data
+from maestoso.core.errors import Refused
 from maestoso.core.model.protection import Policy
 from maestoso.core.replication.copy_key import fingerprint
-from maestoso.core.replication.health import health
+from maestoso.core.replication.health import Condition, health
 from maestoso.core.runs.operations import Operation
 from maestoso.engine.clock import SystemClock
 from maestoso.server.estate.agents import ask, pulse
@@ -24,6 +25,7 @@ from maestoso.server.keeper import tasks
 from maestoso.server.outbox.services import perform
 from maestoso.server.protection import services
 from maestoso.server.protection.models import GroupRow
+from maestoso.server.protection.picture import ORDER
 from maestoso.server.protection.services import join_by_rule
 from maestoso.server.runs.delivery import RecordedSite
 from tests.server.tidewell import Tidewell
@@ -209,6 +211,28 @@ class Copies(ProtectionCase):
         self.assertIn("Quay signs is paused", titles)
         self.browser.send("POST", "/groups/signs/pause", {})
         self.assertEqual(self.line("signs")["health"]["condition"], "healthy")
+
+    def test_what_a_site_refuses_is_said_until_it_takes_it(self) -> None:
+        no = Refused("Hilltop could not do it: policy: it keeps too many points.", code="bad-definition")
+        with patch.object(services, "perform", side_effect=no):
+            self.assertEqual(self.make().status_code, 201)
+        found = self.line("works")["health"]
+        self.assertEqual(found["condition"], "refused")
+        self.assertEqual(
+            found["sentence"], "Hilltop could not do it: policy: it keeps too many points. Nothing is copied."
+        )
+        with patch.object(services, "perform", side_effect=Refused("It is away.", code="site-unreachable")):
+            services.send_group_if_there(GroupRow.objects.get(code="works"), by="keeper")
+        self.assertEqual(self.line("works")["health"]["condition"], "refused", "nothing else is known since")
+        actions = [action["title"] for action in self.get("/readiness")["actions"]]
+        self.assertTrue(
+            [title for title in actions if title.endswith("is not taken as it is defined")], actions
+        )
+        services.send_group(GroupRow.objects.get(code="works"), by="keeper")
+        self.assertNotEqual(self.line("works")["health"]["condition"], "refused")
+
+    def test_every_condition_has_its_place_among_the_others(self) -> None:
+        self.assertEqual(set(ORDER), set(get_args(Condition)))
 
     def test_a_key_is_asked_for_before_the_first_byte_and_never_shown(self) -> None:
         policy = {**POLICY, "initial": "seed", "encrypted": True}

@@ -19,8 +19,8 @@ def step(name: str, verb: str, at: tuple[float, float], **changes: Any) -> dict[
     made = {
         "id": name, "verb": verb, "phase": "bring-up", "workload": None, "wave": None, "site": "B", "status": "waits",
         "title": verb, "reason": "", "start_s": None, "finish_s": None, "expected_start_s": at[0],
-        "expected_finish_s": at[1], "planned_start_s": at[0], "planned_finish_s": at[1], "low_s": None,
-        "high_s": None, "attempt": 0, "tries": [], "delay_s": 0, "person": False, "critical": False, "decides": 0,
+        "expected_finish_s": at[1], "planned_start_s": at[0], "planned_finish_s": at[1], "attempt": 0,
+        "tries": [], "delay_s": 0, "person": False, "critical": False,
     }  # fmt: skip
     return {**made, **changes}
 
@@ -113,6 +113,21 @@ class Layout(TypeScript):
         self.assertEqual(
             [(bar["mark"], bar["from"], bar["to"]) for bar in bars], [("rest", 10, 30), ("boot", 30, 40)]
         )
+
+    def test_a_forecast_is_a_run_of_which_nothing_has_happened_and_shows_how_its_ends_spread(self) -> None:
+        foreseen = {
+            "id": "power-on:db", "verb": "power-on", "phase": "bring-up", "workload": "db", "wave": 0, "site": "B",
+            "title": "Power on", "delay_s": 0, "person": False, "skippable": False, "start_s": 5.0, "finish_s": 9.0,
+            "low_s": 8.0, "high_s": 12.0, "critical": True, "decides": 0.5,
+        }  # fmt: skip
+        steps = self.call("foreseen", [foreseen])
+        self.assertEqual(self.call("span", steps[0], None), [5.0, 9.0, True])
+        (row,) = self.rows(steps, ("One",))
+        self.assertEqual((row["whisker"], row["ghost"], row["state"]), ([8.0, 12.0], [5.0, 9.0], "waits"))
+        self.assertIn("decides the time in 50 % of runs", row["bars"][0]["title"])
+        (row,) = self.rows([step("power-on:db", "power-on", (5.0, 9.0), workload="db", wave=0)], ("One",))
+        self.assertIsNone(row["whisker"], "a run is no guess")
+        self.assertGreater(self.call("extent", steps, 10, None, False), 12.0)
 
     def test_tries_in_vain_stay_to_be_seen(self) -> None:
         tried = done(

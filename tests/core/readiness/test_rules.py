@@ -190,6 +190,12 @@ class EachFinding(unittest.TestCase):
                 "The link is cut: one group",
             ),
             ("replication-failing", "warns", copied(cycles=20, failed={"timed out": 5}), "25%"),
+            (
+                "group-refused",
+                "warns",
+                replace(copied(digest="another"), refused={"shop": "B could not do it: Too many points."}),
+                "Too many points. Meanwhile it is copied as it was defined before.",
+            ),
             ("members-not-copied-yet", "warns", copied(seed_bytes=9, seeded_bytes=1), "first copy"),
             ("key-missing", "blocks", context(keys_missing=frozenset({"shop"})), "no key is stored"),
             ("inventory-drift", "warns", context(drifted={"B": 3}), "differs from the records in 3 things"),

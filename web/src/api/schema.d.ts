@@ -2961,7 +2961,7 @@ export interface components {
             findings: components["schemas"]["Finding"][];
             blocked: boolean;
             forecast: components["schemas"]["ForecastFigures"] | null;
-            steps: components["schemas"]["ScoreStep"][];
+            steps: components["schemas"]["ForecastStep"][];
             waves: string[];
             own_from: number;
             changes: string[];
@@ -3444,6 +3444,24 @@ export interface components {
             objective_s: number;
             decides: string;
         };
+        ForecastStep: {
+            id: string;
+            verb: string;
+            title: string;
+            phase: string;
+            workload: string | null;
+            wave: number | null;
+            site: string | null;
+            delay_s: number;
+            person: boolean;
+            skippable: boolean;
+            start_s: number;
+            finish_s: number;
+            low_s: number;
+            high_s: number;
+            critical: boolean;
+            decides: number;
+        };
         Found: {
             total: number;
             protected: number;
@@ -3552,7 +3570,7 @@ export interface components {
         };
         Health: {
             /** @enum {string} */
-            condition: "healthy" | "lagging" | "failing" | "paused" | "stalled" | "seeding" | "unknown" | "waiting" | "moving" | "unprotected" | "in clear";
+            condition: "healthy" | "lagging" | "failing" | "paused" | "stalled" | "seeding" | "unknown" | "waiting" | "moving" | "unprotected" | "in clear" | "refused";
             sentence: string;
             lag_s: number | null;
             failed_share: number;
@@ -5046,10 +5064,7 @@ export interface components {
             expected_finish_s: number;
             start_s: number | null;
             finish_s: number | null;
-            low_s: number | null;
-            high_s: number | null;
             critical: boolean;
-            decides: number | null;
             code: string;
             reason: string;
             tries: components["schemas"]["Try"][];

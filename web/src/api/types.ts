@@ -22,7 +22,9 @@ export type PlanLine = Schemas["PlanLine"];
 export type Standing = Schemas["Standing"];
 export type RunStatus = Schemas["RunStatus"];
 export type EventView = Schemas["EventView"];
-export type ScoreStep = Schemas["ScoreStep"];
+export type ForecastStep = Schemas["ForecastStep"];
+/** A step of a run, or of a forecast, which knows how wide its end spreads. */
+export type ScoreStep = Schemas["ScoreStep"] & Partial<Pick<ForecastStep, "low_s" | "high_s" | "decides">>;
 export type StreamMessage = Schemas["StreamMessage"];
 export type TrapView = Schemas["TrapView"];
 export type TrapSave = Schemas["TrapSaveSent"];

@@ -53,9 +53,10 @@ class Context:
     the whole estate as it is searched; ``scripts`` the library, ``secrets`` the names of what is stored.
     ``free_mib`` is how much room is left for records and logs, ``standbys`` how many follow this Maestoso;
     None where that is not known.
-    ``stages`` is where every group is in its lifecycle; ``split`` names workloads of which a second live copy
-    was found, and the site where; ``busy`` the run that is at work with a workload ("run 3, a test").
-    ``roles`` are the codes of all roles that people can have. ``zones`` are those whose names can be changed,
+    ``stages`` is where every group is in its lifecycle, ``refused`` why a site does not take one as it is
+    defined; ``split`` names workloads of which a second live copy was found, and the site where; ``busy`` the
+    run that is at work with a workload ("run 3, a test"). ``roles`` are the codes of all roles that people
+    can have. ``zones`` are those whose names can be changed,
     with what was wrong when they were read last; ``known_names`` is what they said then.
     ``as_of`` tells the records that this was read from from all others; whoever acts on it compares.
     """
@@ -87,6 +88,7 @@ class Context:
     scripts: Mapping[str, ScriptText] = field(default_factory=dict)
     secrets: frozenset[str] = frozenset()
     stages: Mapping[str, str] = field(default_factory=dict)
+    refused: Mapping[str, str] = field(default_factory=dict)
     split: Mapping[str, str] = field(default_factory=dict)
     busy: Mapping[str, str] = field(default_factory=dict)
     free_mib: int | None = None

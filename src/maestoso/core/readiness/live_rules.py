@@ -114,7 +114,8 @@ def _still_seeding(ctx: Context, kind: Kind) -> Iterator[Finding]:
     for code in ctx.planned_groups:
         if ctx.stages.get(code) == "seeding":
             group = groups[code]
-            how = health(group, ctx.copying.get(code), ctx.now, stage="seeding").sentence
+            refused = ctx.refused.get(code, "")
+            how = health(group, ctx.copying.get(code), ctx.now, stage="seeding", refused=refused).sentence
             yield say(
                 "group-seeding", code, f"{group.name} is not protected yet. {how}", STAGE_MENDS["seeding"]
             )

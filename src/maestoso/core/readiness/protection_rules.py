@@ -91,17 +91,25 @@ def copying_in_trouble(ctx: Context) -> Iterator[Finding]:
         "paused": "replication-paused",
         "failing": "replication-failing",
         "seeding": "members-not-copied-yet",
+        "refused": "group-refused",
     }
     mends = {
         "paused": "Resume copying, or accept that the points get older.",
         "failing": "See why its cycles fail.",
         "seeding": "Wait for the first copy; a run takes what the newest point holds.",
+        "refused": "Change its policy, or have its site take it.",
     }
     asked = [groups[code] for code in ctx.planned_groups if code in ctx.copying]
     judged = [
         (
             group,
-            health(group, ctx.copying[group.code], ctx.now, stage=ctx.stages.get(group.code, "protected")),
+            health(
+                group,
+                ctx.copying[group.code],
+                ctx.now,
+                stage=ctx.stages.get(group.code, "protected"),
+                refused=ctx.refused.get(group.code, ""),
+            ),
         )
         for group in asked
     ]

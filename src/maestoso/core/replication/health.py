@@ -13,7 +13,7 @@ from maestoso.core.replication.sharing import drain_s
 
 Condition = Literal[
     "healthy", "lagging", "failing", "paused", "stalled", "seeding", "unknown", "waiting", "moving",
-    "unprotected", "in clear",
+    "unprotected", "in clear", "refused",
 ]  # fmt: skip
 FAILING_SHARE = 0.05
 FEWEST_FAILED = 2
@@ -36,9 +36,11 @@ class Health:
 
 
 def health(
-    group: Group, state: CopyState | None, now: datetime, lost_because: str = "", stage: str = "protected"
-) -> Health:
-    """The health of ``group`` in its ``stage``. ``lost_because``: why the site with the copies says nothing.
+    group: Group, state: CopyState | None, now: datetime, lost_because: str = "", stage: str = "protected",
+    refused: str = "",
+) -> Health:  # fmt: skip
+    """The health of ``group`` in its ``stage``. ``lost_because``: why the site with the copies says nothing;
+    ``refused``: what it said when it was told last how to copy it, and would not.
 
     A group that is failing over, or was, has no copying by intent; that is no trouble of its copying.
     """
@@ -48,6 +50,11 @@ def health(
     if lost_because:
         cause = f"{group.target} does not answer"
         return _made("unknown", f"Nothing is known: {cause}. {lost_because}", None, None, None, cause)
+    if refused and (state is None or state.digest != group.digest()):
+        goes_on = "Meanwhile it is copied as it was defined before." if state and state.newest else (
+            "Nothing is copied."
+        )  # fmt: skip
+        return _made("refused", f"{refused} {goes_on}", None, state, None)
     if stage == "re-protecting" and (state is None or state.source != group.source):
         found = f"What differs between {group.source} and {group.target} is being found."
         return _made("seeding", found, None, None, None)

@@ -303,7 +303,10 @@ def from_copies(now: datetime, reach: Reach) -> list[NextAction]:
 
 
 AWAY = "does not answer"
-_TROUBLE = {"lagging": "fell behind", "failing": "has failing copy cycles", "paused": "is paused"}
+_TROUBLE = {
+    "lagging": "fell behind", "failing": "has failing copy cycles", "paused": "is paused",
+    "in clear": "is copied in clear", "refused": "is not taken as it is defined",
+}  # fmt: skip
 _STALE = (
     "estate-changed-since-test", "landing-changed-since-test", "script-changed-since-test",
 )  # fmt: skip

@@ -89,6 +89,7 @@ def _note(
         row.wrong = f"{site.name} does not hold the landing of {row.workload}: {refused}"
     elif asked_now or not row.wrong or held is not None:
         row.wrong = difference(site.name, wanted, held)
+    row.is_wrong = bool(row.wrong)
     row.asked, row.said = wanted.digest(), to_data(held) if held is not None else None
     if row.pk is None or before != (row.asked, row.wrong, row.said):
         row.save()
@@ -147,7 +148,7 @@ def _text(value: Any) -> str:
 
 def landing_mismatches(site: Site) -> dict[str, str]:
     """By workload, what is wrong with the landing that a site was asked to hold."""
-    return dict(HeldRow.objects.filter(site=site).exclude(wrong="").values_list("workload", "wrong"))
+    return dict(HeldRow.objects.filter(site=site, is_wrong=True).values_list("workload", "wrong"))
 
 
 def hold_again(site: Site, names: Collection[str]) -> None:

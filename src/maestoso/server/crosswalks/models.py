@@ -42,6 +42,7 @@ class HeldRow(models.Model):
     workload = models.CharField(max_length=120)
     asked = models.CharField(max_length=16)
     wrong = models.TextField(blank=True, default="")
+    is_wrong = models.BooleanField(default=False)  # a long text cannot be in an index
     said: Any = models.JSONField(null=True)
 
     class Meta:
@@ -49,3 +50,4 @@ class HeldRow(models.Model):
         constraints = [
             models.UniqueConstraint(fields=["site", "workload"], name="one_held_landing_for_a_workload")
         ]
+        indexes = [models.Index(fields=["site", "is_wrong"], name="wrong_landings_of_a_site")]

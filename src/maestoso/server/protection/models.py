@@ -26,6 +26,8 @@ class GroupRow(models.Model):
     key = models.TextField(blank=True, default="")
     # Of the key that was given first: copies that are encrypted with it open with no other.
     key_fingerprint = models.CharField(max_length=16, blank=True, default="")
+    # What the site with the copies said when it was told last how to copy it, and would not.
+    refused = models.TextField(blank=True, default="")
 
     class Meta:
         ordering = ["id"]

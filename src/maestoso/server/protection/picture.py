@@ -54,8 +54,8 @@ LAG_EVERY_S = 300
 THINNED_BY = 3
 LAGS_KEPT_S = 60
 ORDER = (
-    "unprotected", "stalled", "unknown", "failing", "lagging", "paused", "waiting", "seeding", "moving",
-    "healthy",
+    "unprotected", "in clear", "refused", "stalled", "unknown", "failing", "lagging", "paused", "waiting",
+    "seeding", "moving", "healthy",
 )  # fmt: skip
 UNCOPIED = ("running committed", "re-protecting")
 """Stages in which there are no points to recover from."""
@@ -128,7 +128,7 @@ def _line(row: GroupRow, group: Group, taken: Pulse, now: datetime, missing: fro
     return GroupLine(
         code=group.code, name=group.name, source=group.source, target=group.target, stage=row.stage,
         members=len(group.members), policy=group.policy,
-        health=health(group, state, now, taken.lost_because or "", row.stage),
+        health=health(group, state, now, taken.lost_because or "", row.stage, row.refused),
         lags=(), lag_every_s=LAG_EVERY_S * THINNED_BY,
         rate_bps=state.rate_bps if state else 0.0, change_bps=state.change_bps if state else 0.0,
         backlog_bytes=state.backlog_bytes if state else 0,

@@ -169,7 +169,18 @@ def send_group(row: GroupRow, *, by: str) -> None:
         "workloads": [workload.spec for workload in workloads],
         "link": to_data(link.core()) if link else None,
     }
-    perform(row.target, "protect", row.code, args, by=by)
+    try:
+        perform(row.target, "protect", row.code, args, by=by)
+    except Refused as refused:
+        if refused.code not in ("site-unreachable", "site-at-it"):
+            _note_refused(row, refused.sentence)
+        raise
+    _note_refused(row, "")
+
+
+def _note_refused(row: GroupRow, said: str) -> None:
+    if GroupRow.objects.filter(pk=row.pk).exclude(refused=said).update(refused=said):
+        mark_changed()
 
 
 def send_group_if_there(row: GroupRow, *, by: str) -> None:

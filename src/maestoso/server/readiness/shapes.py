@@ -13,7 +13,7 @@ from maestoso.core.model.plan import Plan
 from maestoso.core.model.protection import ChangeRate, RecoveryPoint
 from maestoso.core.people.approvals import ApprovalRule
 from maestoso.core.planning.inputs import AtCommit, CommitOrRollBack, Kind, Probed
-from maestoso.core.score import ScoreStep
+from maestoso.core.score import ForecastStep, ScoreStep
 from maestoso.server.plans.shapes import FileProblem
 from maestoso.server.runs.shapes import TrapView
 
@@ -85,7 +85,7 @@ class AssessmentView:
     findings: tuple[Finding, ...]
     blocked: bool
     forecast: ForecastFigures | None
-    steps: tuple[ScoreStep, ...]
+    steps: tuple[ForecastStep, ...]
     waves: tuple[str, ...]
     own_from: int
     changes: tuple[str, ...] = ()

@@ -103,6 +103,11 @@ class Surroundings:
         return {row.code: row.stage for row, _ in self.rows_and_groups}
 
     @cached_property
+    def refused(self) -> dict[str, str]:
+        """Groups that their sites do not take as they are defined, and what these said."""
+        return {row.code: row.refused for row, _ in self.rows_and_groups if row.refused}
+
+    @cached_property
     def estate(self) -> EstateSnapshot:
         """Workloads, sites and groups, all of one moment."""
         return estate()
@@ -237,7 +242,8 @@ class Surroundings:
             groups=self.groups, newest={}, last_test=self.last_tests.get(plan.code),
             held=self.held(target), laid=laid, others=_other_plans(plan, others),
             rows=self.estate.rows, scripts=self.scripts,
-            secrets=self.secrets, stages=self.stages, split=self.split, busy=self.busy, roles=self.roles,
+            secrets=self.secrets, stages=self.stages, refused=self.refused, split=self.split, busy=self.busy,
+            roles=self.roles,
             zones=self.zones, known_names=self.known_names,
         )  # fmt: skip
 

@@ -81,7 +81,7 @@ function attempt(one: Help) {
         <template v-if="one?.forecast">
           <p>half of all runs within <b>{{ clock(one.forecast.p50_s) }}</b>, 80 % within {{ clock(one.forecast.p80_s) }}, 95 % within {{ clock(one.forecast.p95_s) }}; {{ chance(one.forecast.chance) }} inside the objective</p>
           <IntervalPlot :forecast="one.forecast" :scale="scale" />
-          <ScoreView :steps="one.steps" :waves="one.waves" :objective="one.forecast.objective_s" :likely="one.forecast.p50_s" max-height="230px" />
+          <ScoreView :forecast="one.steps" :waves="one.waves" :objective="one.forecast.objective_s" :likely="one.forecast.p50_s" max-height="230px" />
         </template>
         <p v-else-if="one" class="bad">It could not run as it stands.</p>
         <p v-else class="quiet">Working it out …</p>

@@ -142,7 +142,7 @@ useKeys([
             />
             <ScoreView
               v-if="assessment?.steps.length"
-              :steps="assessment.steps"
+              :forecast="assessment.steps"
               :waves="assessment.waves"
               :objective="plan.rto_s"
               :selected="selected"

@@ -51,7 +51,7 @@ function drop() {
 
 /** As much of a label as has room beside a state, by how wide their letters are on average. */
 function fitting(label: string, state: string): string {
-  const most = state ? Math.max(Math.floor((props.left - 58 - 5.2 * state.length) / 6.8), 6) : 24;
+  const most = state ? Math.max(Math.floor((props.left - 58 - 5.2 * state.length) / 6.4), 6) : 24;
   return label.length > most ? `${label.slice(0, most - 1)}…` : label;
 }
 </script>

@@ -3,16 +3,18 @@
 // thousand of them scroll as smoothly as ten.
 import { useLocalStorage, useResizeObserver } from "@vueuse/core";
 import { computed, ref, useTemplateRef } from "vue";
-import type { ScoreStep } from "@/api/types";
+import type { ForecastStep, ScoreStep } from "@/api/types";
 import { clock } from "@/ui/format";
 import ScoreLegend from "@/ui/score/ScoreLegend.vue";
 import ScoreRow, { ROW } from "@/ui/score/ScoreRow.vue";
 import ScoreTable from "@/ui/score/ScoreTable.vue";
-import { AFTER, extent, parts, rowsOf, ticks } from "@/ui/score/layout";
+import { AFTER, extent, foreseen, parts, rowsOf, ticks } from "@/ui/score/layout";
 
 const props = withDefaults(
   defineProps<{
-    steps: ScoreStep[];
+    /** What happened and is expected in a run, or what would happen in one. */
+    steps?: ScoreStep[];
+    forecast?: ForecastStep[];
     waves: string[];
     objective: number;
     now?: number | null;
@@ -26,11 +28,12 @@ const props = withDefaults(
     /** The last second on the axis, where it must be that of another score too. */
     ends?: number;
   }>(),
-  { ends: 0, now: null, selected: () => [], dependencies: () => [], likely: null, lost: () => [], ended: false, maxHeight: "none", editable: false },
+  { steps: () => [], forecast: () => [], ends: 0, now: null, selected: () => [], dependencies: () => [], likely: null, lost: () => [], ended: false, maxHeight: "none", editable: false },
 );
 const emit = defineEmits<{ pick: [workload: string, event: MouseEvent]; step: [id: string]; delay: [workload: string, seconds: number] }>();
 
-const headings = computed(() => parts(props.steps, props.now));
+const steps = computed(() => (props.forecast.length ? foreseen(props.forecast) : props.steps));
+const headings = computed(() => parts(steps.value, props.now));
 const AXIS = computed(() => (headings.value.length ? 50 : 26));
 const FOOT = 20;
 const box = useTemplateRef<HTMLElement>("box");
@@ -50,9 +53,9 @@ const legend = useLocalStorage("maestoso.legend", false);
 const marksUsed = computed(() => new Set(rows.value.flatMap((row) => row.bars.map((bar) => bar.mark))));
 const narrow = computed(() => width.value < 520);
 const left = computed(() => (narrow.value ? 118 : running.value ? 214 : 150));
-const cleaning = computed(() => running.value && props.steps.some((step) => AFTER.includes(step.phase) && step.start_s !== null));
-const end = computed(() => Math.max(extent(props.steps, props.objective, props.now, cleaning.value), props.ends));
-const rows = computed(() => rowsOf(props.steps, props.waves, props.now, props.lost));
+const cleaning = computed(() => running.value && steps.value.some((step) => AFTER.includes(step.phase) && step.start_s !== null));
+const end = computed(() => Math.max(extent(steps.value, props.objective, props.now, cleaning.value), props.ends));
+const rows = computed(() => rowsOf(steps.value, props.waves, props.now, props.lost));
 const height = computed(() => AXIS.value + rows.value.length * ROW + FOOT);
 const inner = computed(() => Math.max(width.value - left.value - 24, 60));
 const x = (seconds: number) => left.value + (seconds / end.value) * inner.value;

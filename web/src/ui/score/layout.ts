@@ -1,4 +1,4 @@
-import type { ScoreStep } from "@/api/types";
+import type { ForecastStep, ScoreStep } from "@/api/types";
 
 /** One mark in a row, in seconds. */
 export interface Bar {
@@ -28,6 +28,24 @@ export interface Row {
 }
 
 const SECONDS_AHEAD_SHOWN = 0.5;
+
+/** The steps of a forecast as those of a run of which nothing has happened yet. */
+export function foreseen(steps: ForecastStep[]): ScoreStep[] {
+  return steps.map((one) => ({
+    ...one,
+    status: "waiting",
+    attempt: 0,
+    planned_start_s: one.start_s,
+    planned_finish_s: one.finish_s,
+    expected_start_s: one.start_s,
+    expected_finish_s: one.finish_s,
+    start_s: null,
+    finish_s: null,
+    code: "",
+    reason: "",
+    tries: [],
+  }));
+}
 
 /** Start and end of a step: what happened, else what to expect. */
 export function span(step: ScoreStep, now: number | null): [number, number, boolean] {
@@ -231,7 +249,7 @@ function row(
   const bars = merged(sorted.flatMap((step) => bar(step, now)).sort((a, b) => a.from - b.from));
   const boot = steps.filter((step) => step.phase === "bring-up");
   const [state, stateTone] = workload ? stateOf(steps, lost) : holdState(steps);
-  const high = boot.filter((step) => step.high_s !== null && step.verb !== "hold").at(-1);
+  const high = boot.filter((step) => step.high_s !== undefined && step.verb !== "hold").at(-1);
   return {
     key,
     workload,
