@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
+import httpx
 import uvicorn
 from django.core.cache import cache
 
@@ -195,6 +196,10 @@ class Agents(Tidewell):
         url = self.serve(ssl_ca_certs=authority, ssl_cert_reqs=ssl.CERT_REQUIRED)
         agent = {"token": "right", "certificate": self.pem("authority")}
         self.assertIn("MAESTOSO_AGENT_CERTIFICATE", self.said(url, "agent-not-trusted", **agent))
+        for how in (httpx.ReadError, httpx.WriteError, httpx.RemoteProtocolError):
+            with self.subTest(how), mock.patch.object(httpx.AsyncClient, "request", side_effect=how("")):
+                self.assertIn("MAESTOSO_AGENT_CERTIFICATE", self.said(url, "agent-not-trusted", **agent))
+                self.assertIn("No site agent", self.said(self.serve(), "site-unreachable", **agent))
         own = self.papers.sign("maestoso")
         with mock.patch.object(agents, "OPTIONS", mock.Mock(wraps=settings.OPTIONS, agent_certificate=str(own),
                                                             agent_hosts="127.0.0.1")):  # fmt: skip

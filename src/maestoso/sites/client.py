@@ -36,7 +36,7 @@ from maestoso.sites.contract import (
     SitePulse,
     WorkloadChange,
 )
-from maestoso.sites.trust import tls
+from maestoso.sites.trust import MISSING, complaint, tls
 
 CONNECT_S = 2.0
 ANSWER_S = 5.0
@@ -52,17 +52,20 @@ LONGEST_TEXT = 20_000
 STRANGER = "What answers there is no site agent that can be understood"
 TOKEN = "the token of the site may be wrong, or something stands in between."
 
-WANTS_OURS = "It wants to see a certificate of ours; name one in MAESTOSO_AGENT_CERTIFICATE."
 TLS_SAYS = (
     ("hostname mismatch", "Its certificate is for another name than the one in its address."),
     ("ip address mismatch", "Its certificate is for another address than this one."),
     ("certificate has expired", "Its certificate has expired."),
     ("not yet valid", "Its certificate is not good yet; see whether a clock is off."),
     ("certificate_verify_failed", "Its certificate is not signed by anybody who is trusted for this site."),
-    ("certificate required", WANTS_OURS),
+    (
+        MISSING,
+        "It wants to see a certificate of ours that it trusts; name one in MAESTOSO_AGENT_CERTIFICATE.",
+    ),
     ("unknown ca", "It does not trust the certificate that MAESTOSO_AGENT_CERTIFICATE names."),
 )
 """What TLS says of certificates in its own words, and what that means."""
+HUNG_UP = (httpx.ReadError, httpx.WriteError, httpx.RemoteProtocolError)
 NO_TLS = ("wrong_version_number", "record layer failure", "record_layer_failure")
 
 T = TypeVar("T")
@@ -84,13 +87,14 @@ class HttpSite:
         past: Callable[[str], None] = lambda said: None,
     ) -> None:  # fmt: skip
         self._installation, self._reign, self._past = installation, reign, past
+        self._trust = trust or tls()
         self._http = httpx.AsyncClient(
             base_url=url.rstrip("/") + "/v1",
             headers={"Authorization": f"Bearer {token}"} if token else {},
             timeout=httpx.Timeout(ANSWER_S, connect=CONNECT_S),
             transport=transport,
             trust_env=False,
-            verify=trust or tls(),
+            verify=self._trust,
         )
 
     async def __aenter__(self) -> Self:
@@ -251,7 +255,7 @@ class HttpSite:
         try:
             answer = await self._http.request(method, path, **rest)
         except httpx.TransportError as error:
-            untrusted = _not_trusted(error)
+            untrusted = _not_trusted(str(error)) or await self._hung_up(error)
             if untrusted:
                 raise SiteUntrusted(untrusted) from error
             raise SiteUnreachable(_in_words(error)) from error
@@ -274,6 +278,13 @@ class HttpSite:
         if not answer.is_success or not isinstance(content, dict):
             raise SiteUnintelligible(f"{STRANGER} (status {answer.status_code}).")
         return content
+
+    async def _hung_up(self, error: httpx.TransportError) -> str:
+        """Why the agent does not trust us, where it hung up on us; empty where the line broke otherwise."""
+        at = self._http.base_url
+        if at.scheme != "https" or not isinstance(error, HUNG_UP):
+            return ""
+        return _not_trusted(await complaint(at.host, at.port or 443, self._trust))
 
 
 def _busy_s(answer: httpx.Response) -> float | None:
@@ -343,9 +354,9 @@ def _says(answer: httpx.Response, code: str) -> bool:
     return isinstance(content, dict) and content.get("code") == code
 
 
-def _not_trusted(error: httpx.TransportError) -> str:
+def _not_trusted(said: str) -> str:
     """What TLS found wrong, in a sentence; empty where it was something else."""
-    return next((sentence for sign, sentence in TLS_SAYS if sign in str(error).lower()), "")
+    return next((sentence for sign, sentence in TLS_SAYS if sign in said.lower()), "")
 
 
 def _in_words(error: httpx.TransportError) -> str:

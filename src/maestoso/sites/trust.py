@@ -6,6 +6,7 @@ certificate, in base32 (RFC 4648) with dashes: whoever has the code knows that i
 
 from __future__ import annotations
 
+import asyncio
 import base64
 import hashlib
 import hmac
@@ -19,6 +20,8 @@ from cryptography.hazmat.primitives.serialization import Encoding
 
 CODE_BYTES = 10
 CONNECT_S = 5.0
+MISSING = "certificate required"
+"""In the words of TLS."""
 
 
 @lru_cache(64)
@@ -72,6 +75,30 @@ def read(pem: str) -> Certificate:
 def shown_by(host: str, port: int) -> str:
     """The certificate (PEM) that is shown there, whoever signed it. Raises OSError."""
     return ssl.get_server_certificate((host, port), timeout=CONNECT_S)
+
+
+async def complaint(host: str, port: int, context: ssl.SSLContext) -> str:
+    """What the other end of a line has against our certificate, or that there is none, in the words of TLS.
+
+    TLS 1.3 says so only after the handshake (RFC 8446, 4.4.2.4), and who is sending meanwhile sees the line
+    break instead. So nothing is sent here. Some servers hang up without a word, which nobody else does to who
+    has asked for nothing yet. Empty where the line stays, or there is none.
+    """
+    writer = None
+    try:
+        async with asyncio.timeout(CONNECT_S):
+            reader, writer = await asyncio.open_connection(host, port, ssl=context)
+            await reader.read(1)
+            return MISSING
+    except ssl.SSLError as error:
+        return str(error)
+    except TimeoutError:
+        return ""
+    except OSError:
+        return MISSING if writer is not None else ""
+    finally:
+        if writer is not None:
+            writer.transport.abort()
 
 
 def code_bytes(code: str) -> bytes:

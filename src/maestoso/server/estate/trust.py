@@ -8,8 +8,6 @@ from datetime import datetime
 from typing import Any
 from urllib.parse import urlsplit
 
-from httpx import RemoteProtocolError
-
 from maestoso.core.errors import BadValue, Refused
 from maestoso.core.ports import SiteRefused, SiteUnintelligible, SiteUnreachable, SiteUntrusted
 from maestoso.server.audit.record import recorded
@@ -19,7 +17,6 @@ from maestoso.server.estate.models import Site
 from maestoso.server.estate.shapes import AgentAt
 from maestoso.server.estate.snapshot import mark_changed
 from maestoso.sites import trust
-from maestoso.sites.client import WANTS_OURS
 from maestoso.sites.verbs import VERBS
 
 LONGEST_CERTIFICATE = 20_000
@@ -177,10 +174,8 @@ def _introduced(site: Site) -> dict[str, Any]:
             return said
     except SiteUntrusted as error:
         raise Refused(f"{site.agent_url}: {error}", TRY, code="agent-not-trusted") from error
-    except (SiteUnreachable, SiteRefused) as error:
-        if site.agent_url.startswith("https:") and isinstance(error.__cause__, RemoteProtocolError):
-            # TLS 1.3 says no to who shows no certificate only after it was trusted itself, and by hanging up.
-            raise Refused(f"{site.agent_url}: {WANTS_OURS}", TRY, code="agent-not-trusted") from error
+    except (SiteUnreachable, SiteRefused):
+        pass
     time.sleep(max(PATIENCE_S - (time.monotonic() - begin), 0.0))
     raise _nobody(site)
 
