@@ -27,8 +27,9 @@ import pymysql
 from playwright.sync_api import Browser, ConsoleMessage, Locator, Page, expect, sync_playwright
 from pymysql.cursors import DictCursor
 
+from maestoso.cli.processes import Processes
 from maestoso.server.config import exposure
-from maestoso.server.config.options import ROOT, Options, database_socket, variable
+from maestoso.server.config.options import ROOT, Options, database_socket, read_secrets, variable
 from tests import prepared
 from tests.ports import free_ports
 
@@ -203,51 +204,36 @@ class Application:
                 found[name] = list(cursor.fetchall())
         return found
 
-    def pid(self, pattern: str) -> int:
-        """The first process of this installation whose command line holds ``pattern``."""
-        found = next(self.pids(pattern), None)
-        if found is None:
-            raise AssertionError(f"no process with {pattern!r}")
-        return found
-
-    def pids(self, pattern: str) -> Iterator[int]:
-        """All of them."""
-        config = f"{self.options.var}"
-        for entry in Path("/proc").iterdir():
-            if entry.name.isdigit():
-                try:
-                    words = (entry / "cmdline").read_bytes().replace(b"\0", b" ").decode()
-                    environment = (entry / "environ").read_bytes().decode(errors="replace")
-                except OSError:
-                    continue
-                mine = config in words or f"MAESTOSO_VAR={config}" in environment
-                if pattern in words and mine and "supervisord" not in words:
-                    yield int(entry.name)
+    def pid(self, name: str) -> int:
+        """The process of this name, as the supervisor knows it."""
+        processes = Processes(self.options, read_secrets(self.options), practice=True)
+        found = next((one["pid"] for one in processes.states() if one["name"] == name), 0)
+        if not found:
+            raise AssertionError(f"no process {name!r}")
+        return int(found)
 
     @contextmanager
-    def standing_still(self, pattern: str) -> Iterator[None]:
-        """With these processes stopped, so that a slow browser is not too late for what they do."""
-        stopped = list(self.pids(pattern))
-        for pid in stopped:
-            os.kill(pid, signal.SIGSTOP)
+    def standing_still(self, name: str) -> Iterator[None]:
+        """With a process and what it started stopped, so that a slow browser is not too late for what they do."""
+        group = self.pid(name)
+        os.killpg(group, signal.SIGSTOP)
         try:
             yield
         finally:
-            for pid in stopped:
-                os.kill(pid, signal.SIGCONT)
+            os.killpg(group, signal.SIGCONT)
 
-    def kill(self, pattern: str) -> None:
+    def kill(self, name: str) -> None:
         """kill -9, then wait until the supervisor has put another in its place."""
-        before = self.pid(pattern)
+        before = self.pid(name)
         os.kill(before, signal.SIGKILL)
 
         def replaced() -> bool:
             try:
-                return self.pid(pattern) != before
+                return self.pid(name) != before
             except AssertionError:
                 return False
 
-        until(replaced, f"{pattern} to be started again")
+        until(replaced, f"{name} to be started again")
 
     def site(self, path: str, code: str = "HIL") -> Any:
         """Ask a practice site."""

@@ -21,7 +21,7 @@ import httpx
 from tests.e2e.application import Api, Application, until
 from tests.e2e.lossy_line import LossyLine
 
-PROCESSES = ("run_engine", "run_keeper", "mariadbd", "--site HIL", "--site QUA", "config.asgi")
+PROCESSES = ("engine", "keeper", "mariadb", "site-HIL", "site-QUA", "web")
 LONGEST_RUN_S = 400.0
 MOST_TRIES = 4
 LOOK_S = 0.5
@@ -142,7 +142,7 @@ class Harness:
             return
         victim = self.chance.choice(PROCESSES)
         with suppress(AssertionError, ProcessLookupError):
-            if self.chance.random() < 0.25 and victim != "mariadbd":
+            if self.chance.random() < 0.25 and victim != "mariadb":
                 self.stall(victim, self.chance.choice((1.0, 4.0, 17.0)))
             else:
                 self.app.kill(victim)

@@ -140,7 +140,7 @@ class TwoMachines(Machines):
                 here.send("POST", f"/runs/{run}/controls", {**body, "verdict": "passed" if verdict else ""})
             if not killed and any(step["status"] == "done" for step in steps):
                 killed = True
-                second.kill("run_engine")
+                second.kill("engine")
             return said.get("outcome")
 
         self.assertEqual(until(ended, "the test to end", 300), "passed")

@@ -34,7 +34,7 @@ class OneSeed(Machines):
         tried.go_on(api)
         lost = tried.chance.randrange(3)
         cluster.kill(lost)
-        tried.chance.choice((first, second)).kill("run_engine")
+        tried.chance.choice((first, second)).kill("engine")
         outcome = until(lambda: tried.answer(api), f"run {run} to end", ENDS_S)
         cluster.start(lost)
         tried.check(self, first)

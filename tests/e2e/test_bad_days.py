@@ -101,27 +101,27 @@ class Killed(unittest.TestCase):
 
     def test_the_engine_killed_in_the_middle_of_a_wave(self) -> None:
         for _ in range(3):
-            APP.kill("run_engine")
+            APP.kill("engine")
             before = self.status()["seq"]
             until(lambda seq=before: self.status().get("seq", 0) > seq, "the run to go on")
         self.finish()
 
     def test_the_database_killed_in_the_middle_of_a_wave(self) -> None:
-        APP.kill("mariadbd")
+        APP.kill("mariadb")
         until(lambda: self.status(), "the database to answer again")
         self.finish()
 
     def test_the_practice_site_killed_in_the_middle_of_a_wave(self) -> None:
-        APP.kill("--site HIL")
+        APP.kill("site-HIL")
         self.finish()
 
     def test_the_web_server_killed_in_the_middle_of_a_wave(self) -> None:
-        APP.kill("config.asgi")
+        APP.kill("web")
         until(lambda: self.status(), "the web server to answer again")
         self.finish()
 
     def test_a_site_that_stalls_is_said_to_be_unreachable_and_the_run_goes_on_by_itself(self) -> None:
-        site = APP.pid("--site HIL")
+        site = APP.pid("site-HIL")
         os.kill(site, signal.SIGSTOP)
         try:
             until(lambda: "HIL" in self.status().get("lost_sites", {}), "the site to be missed")
@@ -167,15 +167,11 @@ class Manners(unittest.TestCase):
             if file.name != "setup.log":
                 self.assertEqual(file.stat().st_mode & 0o077, 0, file)
 
-    def test_only_practice_sites_know_their_token(self) -> None:
-        for pattern, knows in (
-            ("--site HIL", True),
-            ("run_engine", False),
-            ("run_keeper", False),
-            ("config.asgi", False),
-        ):
-            environment = Path(f"/proc/{APP.pid(pattern)}/environ").read_text()
-            self.assertEqual(APP.secrets["site_token"] in environment, knows, pattern)
+    def test_the_system_shows_each_process_by_its_name_and_none_of_the_secrets(self) -> None:
+        for name in ("site-HIL", "engine", "keeper", "web"):
+            process = Path(f"/proc/{APP.pid(name)}")
+            self.assertEqual((process / "cmdline").read_bytes().strip(b"\0 ").decode(), f"maestoso: {name}")
+            self.assertNotIn(APP.secrets["site_token"], (process / "environ").read_text())
 
     def test_requests_leave_no_connections_to_the_database_behind(self) -> None:
         api = APP.api()

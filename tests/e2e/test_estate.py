@@ -267,7 +267,7 @@ class TheDemo(Journey):
         page.get_by_role("button", name="Import it").click()
         # Heard before a worker that is in the middle of it can go on; such a one has to, to see it.
         with (
-            self.app.standing_still("run_workers"),
+            self.app.standing_still("workers"),
             page.expect_response(lambda reply: reply.request.method == "DELETE"),
         ):
             page.get_by_role("button", name="Cancel").click()

@@ -47,7 +47,7 @@ class FromThePages(unittest.TestCase):
         self.assertTrue(got.value.path().read_bytes().startswith(b"%PDF-"))
 
     def test_what_nobody_works_at_waits_and_is_cancelled(self) -> None:
-        stopped = APP.pid("run_workers")
+        stopped = APP.pid("workers")
         # The parent hands nothing on while it is stopped.
         os.kill(stopped, signal.SIGSTOP)
         try:

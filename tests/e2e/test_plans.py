@@ -157,7 +157,7 @@ class NothingIsLost(Journey):
         expect(line).to_be_visible()
 
     def test_sites_that_stand_still_are_lost_and_not_the_server(self) -> None:
-        stalled = [self.app.pid(f"--site {code}") for code in ("HIL", "NOR")]
+        stalled = [self.app.pid(f"site-{code}") for code in ("HIL", "NOR")]
         for site in stalled:
             os.kill(site, signal.SIGSTOP)
         try:

@@ -31,7 +31,7 @@ def setUpModule() -> None:
 PASSPHRASE = {"MAESTOSO_BACKUP_PASSPHRASE": "correct horse battery"}
 PACE = 10
 ALONE = "No standby follows this Maestoso"
-DYING = ("run_engine", "run_keeper", "config.asgi", "mariadbd")
+DYING = ("engine", "keeper", "web", "mariadb")
 
 
 class TwoMachines(unittest.TestCase):
@@ -151,11 +151,14 @@ class TwoMachines(unittest.TestCase):
     def burn(self) -> None:
         """All of the primary dies; its practice sites stand for other machines, and live on."""
         assert self.primary.process is not None
+        dying = [
+            int((self.primary.options.var / "run" / "supervisord.pid").read_text()),
+            *map(self.primary.pid, DYING),
+        ]
         self.primary.process.kill()
         self.primary.process.wait()
-        os.kill(int((self.primary.options.var / "run" / "supervisord.pid").read_text()), signal.SIGKILL)
-        for name in DYING:
-            os.kill(self.primary.pid(name), signal.SIGKILL)
+        for one in dying:
+            os.kill(one, signal.SIGKILL)
 
     def test_the_run_ends_there_and_the_old_primary_can_do_nothing_any_more(self) -> None:
         self.assertIn(ALONE, self.titles())

@@ -28,7 +28,7 @@ from tests.guests.story import Story
 
 LEAST_S, MOST_S = 2.0, 12.0
 """Between two deaths."""
-PROCESSES = ("run_engine", "run_keeper")
+PROCESSES = ("engine", "keeper")
 
 
 class Deaths:

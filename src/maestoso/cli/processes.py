@@ -96,6 +96,8 @@ class Processes:
             SETTINGS: "",
             "DJANGO_SETTINGS_MODULE": "maestoso.server.config.settings",
             "PYTHONUNBUFFERED": "1",
+            # A process that gives itself another title keeps its environment, by which it is known as ours.
+            "SPT_NOENV": "1",
             "MAESTOSO_ENGINE_NAME": f"engine of {self.secrets.instance}",
             "MAESTOSO_KEEPER_NAME": f"keeper of {self.secrets.instance}",
             "MAESTOSO_WORKER_NAME": f"worker of {self.secrets.instance}",
@@ -343,7 +345,8 @@ class Processes:
         token = {"MAESTOSO_SITE_TOKEN": self.secrets.site_token}
         server = () if options.db_host else (database.server_command(options),)
         plain = [self._served("plain", options.plain_port)] if options.plain_port else []
-        workers = Program("workers", [python, "-m", "django", "run_workers"], 4, late=True)
+        # What they work at is begun anew in any case (``server.jobs``); to end by themselves takes seconds.
+        workers = Program("workers", [python, "-m", "django", "run_workers"], 4, late=True, ends_by="KILL")
         return [
             *(Program("mariadb", command, 1, records=True) for command in server),
             *(
@@ -435,7 +438,7 @@ class Processes:
                 "autorestart=true",
                 "startretries=1000",
                 "startsecs=0",
-                "stopsignal=TERM",
+                f"stopsignal={one.ends_by}",
                 "stopwaitsecs=10",
                 "stopasgroup=true",
                 "killasgroup=true",
@@ -452,13 +455,14 @@ class Processes:
 class Program:
     """A process: its name, its command line, its place in the order, and what its environment has besides the
     options. Without those that keep ``records`` no tables can be made; nobody waits for those that are
-    ``late``."""
+    ``late``; ``ends_by`` is the signal that stops it."""
 
     name: str
     command: list[str]
     priority: int
     records: bool = False
     late: bool = False
+    ends_by: str = "TERM"
     environment: Mapping[str, str] = field(default_factory=dict)
 
 
