@@ -11,6 +11,7 @@ from playwright.sync_api import expect
 
 from maestoso.server.backups.archive import make_key
 from tests.e2e.application import Application, module_browser, visit
+from tests.object_store import REGION, SECRET, USER, ObjectStore
 
 BROWSER: dict[str, Any] = {}
 
@@ -54,7 +55,14 @@ class FromThePage(unittest.TestCase):
         folder = app.folder / "backups"
         folder.mkdir()
         public = make_key(app.folder / "private")
-        app.options = replace(app.options, backup_folder=str(folder), backup_recipient=public)
+        store = ObjectStore("backups")
+        self.addCleanup(store.close)
+        secret = app.folder / "secret"
+        secret.write_text(SECRET)
+        app.options = replace(
+            app.options, backup_folder=str(folder), backup_recipient=public, backup_bucket=f"{store.address}/backups",
+            backup_bucket_key=USER, backup_bucket_region=REGION, backup_bucket_secret_file=str(secret),
+        )  # fmt: skip
         app.start()
         page = visit(self, app, BROWSER["browser"])
         page.goto(f"{app.address}/settings/backups")
@@ -63,7 +71,8 @@ class FromThePage(unittest.TestCase):
         page.get_by_role("button", name="Back up now").click()
         expect(page.get_by_role("row").filter(has_text="administrator")).to_be_visible()
         expect(page.get_by_role("button", name="Back up now")).to_be_enabled()
-        self.assertEqual(len(list(folder.iterdir())), 2)
+        expect(page.get_by_role("row").filter(has_text="administrator")).to_contain_text("since")
+        self.assertEqual({one.name: one.read_bytes() for one in folder.iterdir()}, store.objects["backups"])
 
 
 if __name__ == "__main__":

@@ -16,6 +16,7 @@ from maestoso.server.backups import archive, records, services
 from maestoso.server.backups.archive import BackupFailed, make_key
 from maestoso.server.backups.models import Backup
 from maestoso.server.estate.models import Site
+from tests.object_store import REGION, SECRET, USER, ObjectStore
 from tests.server.tidewell import Tidewell
 
 
@@ -60,6 +61,83 @@ class Case(Tidewell):
         """The keeper looks, so long after the beginning; how many good ones there are then."""
         services.back_up_when_due(AtSomeTime(self.now + after))
         return Backup.objects.filter(trouble="").count()
+
+
+class InABucket(Case):
+    """Backups are copied to a store, and what it says is said."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.store = ObjectStore("backups")
+        self.addCleanup(self.store.close)
+        secret = self.folder / "secret"
+        secret.write_text(f"{SECRET}\n")
+        self.set(
+            backup_bucket=f"{self.store.address}/backups/maestoso", backup_bucket_key=USER, backup_bucket_region=REGION,
+            backup_bucket_secret_file=str(secret), backup_keep=2,
+        )  # fmt: skip
+
+    def copied(self, after: timedelta) -> list[str]:
+        """What is in the bucket, once the keeper has made what is due and copied it."""
+        self.due(after)
+        services.copy_to_bucket(AtSomeTime(self.now + after))
+        return sorted(self.store.objects["backups"])
+
+    def shown(self) -> Any:
+        """The page of backups."""
+        return self.browser.get("/api/v1/backups").json()
+
+    def test_each_is_copied_whole_and_the_newest_stay(self) -> None:
+        names = [f"maestoso/maestoso-{self.now + timedelta(days=day):%Y%m%dT%H%M%SZ}.tar" for day in range(3)]
+        self.assertEqual(self.copied(timedelta()), names[:1])
+        file = self.folder / "there" / Path(names[0]).name
+        self.assertEqual(self.store.objects["backups"][names[0]], file.read_bytes())
+        self.assertEqual(self.copied(timedelta(days=1)), names[:2])
+        self.assertEqual(self.copied(timedelta(days=2)), names[1:])
+        said = self.shown()
+        self.assertEqual(said["bucket"], f"{self.store.address}/backups/maestoso")
+        self.assertTrue(all(line["bucket_at"] for line in said["lines"]))
+        self.assertEqual(said["trouble"], "")
+
+    def test_a_store_that_refuses_is_said_and_asked_again_later(self) -> None:
+        self.store.refuses = ("SlowDown", "Too many ask.")
+        self.assertEqual(self.copied(timedelta()), [])
+        self.assertIn("The last backup is in its folder only", self.shown()["trouble"])
+        self.assertIn("the store says SlowDown: Too many ask.", self.shown()["lines"][0]["bucket_trouble"])
+        self.store.refuses = None
+        self.assertEqual(self.copied(timedelta(minutes=14)), [])
+        self.assertEqual(len(self.copied(timedelta(minutes=16))), 1)
+        self.assertEqual((self.shown()["trouble"], self.shown()["lines"][0]["bucket_trouble"]), ("", ""))
+
+    def test_a_wrong_secret_no_bucket_and_nobody_there_each_have_their_sentence(self) -> None:
+        (self.folder / "wrong").write_text("another")
+        for days, (given, said) in enumerate(
+            (
+                ({"backup_bucket_secret_file": str(self.folder / "wrong")}, "SignatureDoesNotMatch"),
+                ({"backup_bucket_secret_file": ""}, "backup_bucket_secret_file names no file"),
+                ({"backup_bucket": f"{self.store.address}/others"}, "There is no bucket others"),
+                ({"backup_bucket": self.store.address}, "is no address of a bucket"),
+                ({"backup_bucket": "http://127.0.0.1:9/backups"}, "Nobody answers there"),
+            )
+        ):
+            with (
+                self.subTest(said),
+                mock.patch.object(services, "OPTIONS", replace(services.OPTIONS, **given)),
+            ):
+                Backup.objects.all().delete()
+                self.assertEqual(self.copied(timedelta(days=days)), [])
+                self.assertIn(said, Backup.objects.get(trouble="").bucket_trouble)
+
+    def test_what_cannot_be_taken_away_there_is_let_go_here_all_the_same(self) -> None:
+        for day in range(2):
+            self.copied(timedelta(days=day))
+        self.store.refuses = ("SlowDown", "Too many ask.")
+        self.assertEqual(self.due(timedelta(days=2)), 2)
+        self.assertEqual(len(self.store.objects["backups"]), 2)
+
+    def test_what_lies_elsewhere_is_not_copied(self) -> None:
+        services.make(self.folder, services.Lock(recipient=self.public), by="ann", now=self.now)
+        self.assertEqual(len(self.copied(timedelta(hours=1))), 1)
 
 
 class ByTheClock(Case):

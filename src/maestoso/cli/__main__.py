@@ -188,6 +188,8 @@ def _backup(options: Options, given: argparse.Namespace) -> int:
 
     if given.make_key:
         return backups.make_key(Path(given.make_key))
+    if given.list or given.fetch:
+        return backups.from_bucket(options, given.fetch, given.to)
     return backups.backup(_place(options, "demo" if given.demo else "live"), given.to)
 
 

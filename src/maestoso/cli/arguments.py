@@ -71,6 +71,10 @@ def parse() -> argparse.Namespace:
     )
     save.add_argument("--demo", action="store_true", help="of the demo instead of ./maestoso start")
     save.add_argument("--make-key", metavar="FILE", help="make a pair of keys for backups instead")
+    save.add_argument("--list", action="store_true", help="say instead what is in the bucket of the settings")
+    save.add_argument(
+        "--fetch", default="", metavar="NAME", help="bring that from the bucket into --to instead"
+    )
     back = commands.add_parser(
         "restore", help="bring everything back from a backup where nothing is installed"
     )

@@ -19,7 +19,7 @@ from maestoso.cli.processes import Processes
 from maestoso.cli.replication import refuse_standby
 from maestoso.cli.stages import StageFailed, stage
 from maestoso.cli.standby import become_standby, parse_of
-from maestoso.server.backups import archive, records
+from maestoso.server.backups import archive, bucket, records
 from maestoso.server.config.options import Options
 
 PASSPHRASE = "MAESTOSO_BACKUP_PASSPHRASE"
@@ -34,6 +34,25 @@ def make_key(file: Path) -> int:
         raise StageFailed(f"{file} is there already, and may be the only key to some backups.") from None
     print(f"The private key is in {file}: take it away from this machine, you need it to restore.")
     print(f'The public key, for the settings file:\n  backup_recipient = "{public}"')
+    return 0
+
+
+def from_bucket(options: Options, name: str, folder: str) -> int:
+    """Say what is in the bucket, the newest first; or bring one file from there."""
+    if not options.backup_bucket:
+        raise StageFailed("No bucket is named. Set backup_bucket and the settings with it.")
+    there = bucket.Bucket(options)
+    if name:
+        to = Path(folder or ".").resolve()
+        if not to.is_dir():
+            raise StageFailed(f"There is no folder {to}. Make it, or name another one: --to FOLDER.")
+        print(f"{there.fetch(name, to)} is there. Restore it: ./maestoso restore FILE --key KEY")
+        return 0
+    found = there.files()
+    for one in found:
+        print(f"{one.name}  {one.size} bytes")
+    if not found:
+        print(f"Nothing is in {options.backup_bucket}.")
     return 0
 
 

@@ -52,6 +52,9 @@ var = "{DATA}"
 # A backup every day: ./maestoso backup --make-key FILE makes the pair of keys.
 # backup_folder = "/mnt/backups"
 # backup_recipient = "age1..."
+# backup_bucket = "https://store.example/backups"
+# backup_bucket_key = "maestoso"
+# backup_bucket_secret_file = "/etc/maestoso/bucket-secret"
 """
 
 HARDENED = """\

@@ -3004,9 +3004,12 @@ export interface components {
             by: string;
             trouble: string;
             tried_at: string | null;
+            bucket_at: string | null;
+            bucket_trouble: string;
         };
         Backups: {
             folder: string;
+            bucket: string;
             every_hours: number;
             keep: number;
             trouble: string;

@@ -9,7 +9,8 @@ class Backup(models.Model):
     """One backup, or why none was made (``trouble``).
 
     ``content`` tells it from every other: the digest of what it holds, which the file says too. ``tried_at``:
-    the file itself was opened and its records were loaded, by somebody who has the key.
+    the file itself was opened and its records were loaded, by somebody who has the key. ``bucket_at``: since
+    when it is in the bucket; ``bucket_trouble`` is why it was not when that was tried last.
     """
 
     at = models.DateTimeField()
@@ -19,6 +20,9 @@ class Backup(models.Model):
     by = models.CharField(max_length=150)
     trouble = models.CharField(max_length=1000, blank=True, default="")
     tried_at = models.DateTimeField(null=True)
+    bucket_at = models.DateTimeField(null=True)
+    bucket_tried_at = models.DateTimeField(null=True)
+    bucket_trouble = models.CharField(max_length=1000, blank=True, default="")
 
     class Meta:
         ordering = ["-at"]

@@ -8,6 +8,7 @@ import tempfile
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from maestoso import __version__
 from maestoso.core.errors import Refused
@@ -18,6 +19,9 @@ from maestoso.server.backups.archive import BackupFailed, Lock, unpack, write
 from maestoso.server.backups.models import Backup, BackupWanted
 from maestoso.server.backups.shapes import BackupLine, Backups
 from maestoso.server.config.settings import OPTIONS, SECRETS
+
+if TYPE_CHECKING:
+    from maestoso.server.backups.bucket import Bucket
 
 KEEPER = "keeper"
 AGAIN = timedelta(minutes=15)
@@ -83,6 +87,36 @@ def back_up_when_due(clock: Clock) -> None:
     _let_go(now)
 
 
+def copy_to_bucket(clock: Clock) -> None:
+    """The keeper's part: what is in the folder and not in the bucket is copied there, the newest first."""
+    now = clock.now()
+    if not OPTIONS.backup_bucket or Backup.objects.filter(bucket_tried_at__gt=now - AGAIN).exists():
+        return
+    waiting = [
+        row for row in Backup.objects.filter(trouble="")[: OPTIONS.backup_keep] if row.bucket_at is None
+    ]
+    for row in waiting:
+        file = Path(row.file)
+        if file.parent != Path(OPTIONS.backup_folder) or not file.is_file():
+            continue
+        try:
+            _bucket().put(file)
+        except BackupFailed as error:
+            log.warning("%s was not copied to the bucket: %s %s", file.name, error.sentence, error.remedy)
+            row.bucket_tried_at, row.bucket_trouble = now, error.sentence[:1000]
+            row.save()
+            return
+        row.bucket_at, row.bucket_tried_at, row.bucket_trouble = now, None, ""
+        row.save()
+
+
+def _bucket() -> Bucket:
+    # Who has none does not load what speaks to it, in every process.
+    from maestoso.server.backups.bucket import Bucket
+
+    return Bucket(OPTIONS)
+
+
 def by_itself() -> bool:
     """Whether settings say where backups go, and for which key."""
     return bool(OPTIONS.backup_folder and OPTIONS.backup_recipient)
@@ -133,6 +167,12 @@ def trouble_of_backups(now: datetime) -> Trouble | None:
             f"{ago} Plans, keys and evidence would be lost with this machine. Set backup_folder and "
             "backup_recipient.",
         )
+    if last is not None and last.bucket_trouble and OPTIONS.backup_bucket:
+        return Trouble(
+            "The last backup is in its folder only",
+            f"{last.bucket_trouble} It is tried again every {lasting(AGAIN.total_seconds())}.",
+            late=True,
+        )
     first = good.last()
     if first is not None and now - first.at > TRY_WITHIN and not good.exclude(tried_at=None).exists():
         return Trouble(
@@ -147,13 +187,21 @@ def shown(now: datetime) -> Backups:
     trouble, wanted = trouble_of_backups(now), BackupWanted.objects.first()
     return Backups(
         folder=OPTIONS.backup_folder if by_itself() else "",
+        bucket=OPTIONS.backup_bucket if by_itself() else "",
         every_hours=OPTIONS.backup_every_hours,
         keep=OPTIONS.backup_keep,
         trouble=f"{trouble.title}. {trouble.sentence}" if trouble else "",
         wanted_by=wanted.by if wanted else "",
         lines=tuple(
             BackupLine(
-                at=row.at, file=row.file, size=row.size, by=row.by, trouble=row.trouble, tried_at=row.tried_at
+                at=row.at,
+                file=row.file,
+                size=row.size,
+                by=row.by,
+                trouble=row.trouble,
+                tried_at=row.tried_at,
+                bucket_at=row.bucket_at,
+                bucket_trouble=row.bucket_trouble,
             )
             for row in Backup.objects.all()[:LINES]
         ),
@@ -172,6 +220,11 @@ def _let_go(now: datetime) -> None:
     good = Backup.objects.filter(by=KEEPER, trouble="").order_by("-at")
     for old in good[max(OPTIONS.backup_keep, 1) :]:
         Path(old.file).unlink(missing_ok=True)
+        if old.bucket_at is not None and OPTIONS.backup_bucket:
+            try:
+                _bucket().remove(Path(old.file).name)
+            except BackupFailed as error:
+                log.warning("%s stays in the bucket: %s", Path(old.file).name, error.sentence)
         old.delete()
     Backup.objects.filter(at__lt=now - ROWS_KEPT).exclude(trouble="").delete()
 

@@ -24,6 +24,7 @@ if TYPE_CHECKING:
 LOOPBACK = ("127.0.0.1", "localhost", "::1")
 ANY = ("0.0.0.0", "::", "")
 HOSTS_HERE = ("127.0.0.1", "localhost", "[::1]")
+BUCKET_LIKE = "Write it like https://store.example/backups or https://store.example/backups/maestoso."
 SOON_DAYS = 21
 """A certificate that ends within so many days is one to be renewed."""
 
@@ -308,7 +309,46 @@ def _log(options: Options) -> Iterator[Fault]:
         yield Fault("log_format", f"It is {options.log_format!r}.", "Write lines or json.")
 
 
+def bucket_parts(address: str) -> tuple[str, bool, str, str]:
+    """From the address of a bucket: host with port, whether by TLS, bucket, folder with a slash or empty.
+
+    Raises ValueError with a sentence for what is none.
+    """
+    asked = urlsplit(address)
+    bucket, _, folder = asked.path.strip("/").partition("/")
+    if asked.username or asked.password:
+        raise ValueError("It has a name or password in it, which everybody who sees the settings would know.")
+    if asked.scheme not in ("http", "https") or not asked.hostname or not bucket or asked.query:
+        raise ValueError(f"{address!r} is no address of a bucket.")
+    return asked.netloc, asked.scheme == "https", bucket, f"{folder}/" if folder else ""
+
+
+def _bucket(options: Options) -> Iterator[Fault]:
+    if not options.backup_bucket:
+        return
+    if not options.backup_folder:
+        said = "Backups are made in backup_folder first, and none is named."
+        yield Fault("backup_bucket", said, "Name one with room for backup_keep of them.", stop=False)
+    try:
+        host, by_tls, _, _ = bucket_parts(options.backup_bucket)
+        if not by_tls and urlsplit(f"//{host}").hostname not in LOOPBACK:
+            said = "It is http: whoever stands in between could take backups away."
+            yield Fault("backup_bucket", said, BUCKET_LIKE, stop=False)
+    except ValueError as error:
+        yield Fault("backup_bucket", str(error), BUCKET_LIKE, stop=False)
+    if not options.backup_bucket_key:
+        said = "It is empty, and the store lets nobody in without a key."
+        yield Fault("backup_bucket_key", said, "Write the name of the access key.", stop=False)
+    for name in ("backup_bucket_secret_file", "backup_bucket_ca"):
+        file = getattr(options, name)
+        if (file or name != "backup_bucket_ca") and not Path(file or "/nowhere").is_file():
+            yield Fault(
+                name, f"There is no file {file!r}.", "Name one that this account can read.", stop=False
+            )
+
+
 def _backups(options: Options) -> Iterator[Fault]:
+    yield from _bucket(options)
     if not options.backup_folder:
         return
     if not Path(options.backup_folder).is_dir():

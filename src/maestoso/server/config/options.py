@@ -47,6 +47,9 @@ class Options:
     from counts. ``audit_anchor`` is a file that signed heads of the audit trail are appended to.
     ``backup_folder`` is where the keeper puts a backup every ``backup_every_hours``, of which the newest
     ``backup_keep`` stay; ``backup_recipient`` is the public key that they are encrypted for.
+    ``backup_bucket`` is where they are copied to besides: the address of a bucket, or of a folder in it, of a
+    store that speaks S3, with ``backup_bucket_key`` (the name of the access key), the file that its secret is
+    in, the region, and the PEM file of its authority where that is a private one.
     ``mail_server`` is where messages to people are handed over, as ``host:port``, with ``mail_security``
     (``starttls``, ``tls`` or ``none``), ``mail_user`` and the file that the password is in; ``mail_from`` is
     whom they are from. ``message_hosts`` names, separated by commas, hosts and networks that are inside and
@@ -90,6 +93,11 @@ class Options:
     backup_recipient: str = ""
     backup_every_hours: int = 24
     backup_keep: int = 14
+    backup_bucket: str = ""
+    backup_bucket_key: str = ""
+    backup_bucket_secret_file: str = ""
+    backup_bucket_region: str = "us-east-1"
+    backup_bucket_ca: str = ""
     mail_server: str = ""
     mail_security: str = "starttls"
     mail_user: str = ""

@@ -11,7 +11,7 @@ from functools import partial
 from django.db import close_old_connections, connection
 
 from maestoso.core.ports import Clock
-from maestoso.server.backups.services import back_up_when_due
+from maestoso.server.backups.services import back_up_when_due, copy_to_bucket
 from maestoso.server.board.stored import refresh_board
 from maestoso.server.common import news
 from maestoso.server.estate.models import Site
@@ -113,7 +113,8 @@ def _duty(
 
         return lambda: [refresh], pause
     if duty == BACKUPS:
-        return lambda: [partial(back_up_when_due, clock)], lambda: stop.wait(BACKUPS_EVERY_S)
+        backups = [partial(back_up_when_due, clock), partial(copy_to_bucket, clock)]
+        return lambda: backups, lambda: stop.wait(BACKUPS_EVERY_S)
     if duty == NAMES:
         return lambda: [partial(read_zones, clock)], lambda: stop.wait(NAMES_EVERY_S)
     if duty == MESSAGES:

@@ -28,7 +28,7 @@ const last = computed(() => data.value?.lines.find((line) => !line.trouble));
       <template v-else>Backups of what Maestoso knows.</template>
     </h1>
     <p class="under">
-      <template v-if="data?.folder">One is made every {{ data.every_hours }} h in <code>{{ data.folder }}</code>, and the newest {{ data.keep }} stay. </template>
+      <template v-if="data?.folder">One is made every {{ data.every_hours }} h in <code>{{ data.folder }}</code>, and the newest {{ data.keep }} stay. <template v-if="data.bucket">Each is copied to <code>{{ data.bucket }}</code>. </template></template>
       <template v-else-if="data">None is made by itself: the settings <code>backup_folder</code> and <code>backup_recipient</code> change that. </template>
       By hand on the machine: <code>./maestoso backup</code>. <RouterLink to="/help/operations#backups">How to make, try and restore one</RouterLink>
     </p>
@@ -47,6 +47,7 @@ const last = computed(() => data.value?.lines.find((line) => !line.trouble));
           <th>When</th>
           <th>File</th>
           <th>Size</th>
+          <th v-if="data.bucket">In the bucket</th>
           <th>Made by</th>
           <th>Opened for a test</th>
         </tr>
@@ -54,10 +55,11 @@ const last = computed(() => data.value?.lines.find((line) => !line.trouble));
       <tbody>
         <tr v-for="line in data.lines" :key="line.at">
           <td>{{ moment(line.at) }}</td>
-          <td v-if="line.trouble" colspan="2"><b>None was made.</b> {{ line.trouble }}</td>
+          <td v-if="line.trouble" :colspan="data.bucket ? 3 : 2"><b>None was made.</b> {{ line.trouble }}</td>
           <template v-else>
             <td><code>{{ line.file }}</code></td>
             <td>{{ size(line.size) }}</td>
+            <td v-if="data.bucket">{{ line.bucket_at ? `since ${moment(line.bucket_at)}` : line.bucket_trouble || "not yet" }}</td>
           </template>
           <td>{{ line.by }}</td>
           <td>{{ line.tried_at ? moment(line.tried_at) : line.trouble ? "" : "never" }}</td>
