@@ -15,6 +15,10 @@ from asgiref.sync import iscoroutinefunction, markcoroutinefunction
 from django.http import HttpRequest, HttpResponseBase
 from django.utils.decorators import sync_and_async_middleware
 
+from maestoso.engine.clock import SystemClock
+from maestoso.server.common.traces import request_answered, tracing
+
+CLOCK = SystemClock()
 HEADER = "X-Request-ID"
 A_RUN = re.compile(r"\b[Rr]un (?:[0-9a-f]+-)?(\d+)\b")
 """Every line about a run says so in these words; the engine writes whose run it is before the number."""
@@ -62,18 +66,20 @@ def RequestId(
     """Every request has an id of its own, which its reply and all lines about it say."""
 
     async def later(request: HttpRequest) -> HttpResponseBase:
+        began = CLOCK.now()
         with _asked() as asked:
             response = get_response(request)
             assert not isinstance(response, HttpResponseBase)
-            return _said(await response, asked)
+            return _said(request, await response, asked, began)
 
     def middleware(request: HttpRequest) -> HttpResponseBase | Awaitable[HttpResponseBase]:
         if iscoroutinefunction(get_response):
             return later(request)
+        began = CLOCK.now()
         with _asked() as asked:
             response = get_response(request)
             assert isinstance(response, HttpResponseBase)
-            return _said(response, asked)
+            return _said(request, response, asked, began)
 
     return markcoroutinefunction(middleware) if iscoroutinefunction(get_response) else middleware
 
@@ -89,6 +95,8 @@ def _asked() -> Iterator[str]:
         _request.reset(before)
 
 
-def _said(response: HttpResponseBase, asked: str) -> HttpResponseBase:
+def _said(request: HttpRequest, response: HttpResponseBase, asked: str, began: datetime) -> HttpResponseBase:
     response[HEADER] = asked
+    if tracing():
+        request_answered(request, response, asked, began, CLOCK.now())
     return response

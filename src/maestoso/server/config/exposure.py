@@ -307,6 +307,14 @@ def _is_here(host: str) -> bool:
 def _log(options: Options) -> Iterator[Fault]:
     if options.log_format not in ("lines", "json"):
         yield Fault("log_format", f"It is {options.log_format!r}.", "Write lines or json.")
+    if options.traces and not (
+        urlsplit(options.traces).scheme in ("http", "https") and urlsplit(options.traces).hostname
+    ):
+        yield Fault(
+            "traces",
+            f"{options.traces!r} is no web address.",
+            "Write it like http://collector.example:4318.",
+        )
 
 
 def bucket_parts(address: str) -> tuple[str, bool, str, str]:

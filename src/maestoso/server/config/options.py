@@ -57,7 +57,9 @@ class Options:
     ``broker`` is the address of the broker that tells workers of jobs (``redis://``, ``amqp://``); empty for
     a folder of this machine. ``workers`` is how many jobs are done here at once; 0 for none.
     ``start_within_s`` is how long a start waits for processes to come up. ``log_format`` is ``lines`` for
-    people or ``json`` for programs. ``debug`` shows errors to developers only.
+    people or ``json`` for programs. ``traces`` is the address of a collector of OpenTelemetry (OTLP over
+    HTTP, such as ``http://collector.example:4318``); empty for none. ``debug`` shows errors to developers
+    only.
     """
 
     var: Path = ROOT / "var"
@@ -109,6 +111,7 @@ class Options:
     broker: str = ""
     workers: int = 2
     log_format: str = "lines"
+    traces: str = ""
     debug: bool = False
 
 

@@ -22,6 +22,7 @@ from maestoso.engine.incarnation import known_gone
 from maestoso.server.audit.record import in_the_name_of
 from maestoso.server.common.logs import request_id
 from maestoso.server.common.rendering import Json
+from maestoso.server.common.traces import job_done, tracing
 from maestoso.server.jobs.models import CANCELLED, DONE, FAILED, WAITING, WORKING, Job, JobPart
 
 CLOCK = SystemClock()
@@ -100,6 +101,8 @@ class Work:
             )  # fmt: skip
             if not closed:
                 raise Stopped
+        if tracing() and job.began_at is not None:
+            job_done(job.pk, job.kind, job.attempt, state, job.began_at, CLOCK.now())
 
     def _check(self) -> None:
         rows = Job.objects.select_for_update().filter(pk=self.job.pk, attempt=self.job.attempt, state=WORKING)

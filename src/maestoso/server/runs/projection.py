@@ -13,6 +13,7 @@ from maestoso.core.planning.compiled import JUDGED
 from maestoso.core.ports import Clock
 from maestoso.core.runs.events import Event
 from maestoso.core.runs.state import fold
+from maestoso.server.common import traces
 from maestoso.server.runs.events import read_log, to_event
 from maestoso.server.runs.models import Run, RunEvent, RunStep
 
@@ -50,7 +51,9 @@ def write_steps_of_ended(_clock: Clock) -> None:
     """
     for run in Run.objects.exclude(outcome="").filter(steps_written=False, removed_at=None):
         try:
-            write_steps(run.pk)
+            events = write_steps(run.pk)
+            if traces.tracing():
+                _tell(run, events)
         except DatabaseError:
             raise
         except Exception:
@@ -59,10 +62,11 @@ def write_steps_of_ended(_clock: Clock) -> None:
 
 
 @transaction.atomic
-def write_steps(pk: int) -> None:
-    """Write down what became of the steps of a run that has ended. Raises LogCorrupt."""
+def write_steps(pk: int) -> list[Event]:
+    """Write down what became of the steps of a run that has ended; its log. Raises LogCorrupt."""
     run = Run.objects.select_for_update().get(pk=pk)
-    state = fold(read_log(pk))
+    events = read_log(pk)
+    state = fold(events)
     values = [
         (
             pk, step.id, step.verb, step.phase, step.workload or "", one.status, one.attempt, one.asked_s,
@@ -74,6 +78,24 @@ def write_steps(pk: int) -> None:
         cursor.executemany(_SAVE, values)
     run.steps_written = True
     run.save(update_fields=["steps_written"])
+    return events
+
+
+def _tell(run: Run, events: Sequence[Event]) -> None:
+    """Those who collect traces, once it is written down."""
+    state = fold(events)
+    # Time of a run goes faster than that of a clock where it practises.
+    at = {event.run_s: event.at for event in events}
+    asked = [
+        traces.Step(
+            id=step.id, verb=step.verb, workload=step.workload or "", status=one.status, attempt=one.attempt,
+            began=at[one.asked_s], ended=at[one.settled_s],
+        )
+        for step in state.graph.steps
+        if (one := state.steps[step.id]).asked_s in at and one.settled_s in at
+    ]  # fmt: skip
+    ended = run.ended_at or events[-1].at
+    traces.run_ended(run.pk, run.plan_code, run.kind, run.outcome, run.started_at, ended, asked)
 
 
 def check_projection(run: Run) -> list[str]:
