@@ -81,7 +81,11 @@ class Choosing(unittest.TestCase):
             self.assertEqual(testing.test(["guests"]), 2)
         self.assertIn("There is no hypervisor.", error.getvalue())
         queue = mock.patch.object(testing, "Queue")
-        with why, queue as made, contextlib.redirect_stdout(out):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        # Not those of the run that this test is a part of.
+        times = mock.patch.object(testing, "TIMES", Path(folder.name) / "times.jsonl")
+        with why, queue as made, times, contextlib.redirect_stdout(out):
             made.return_value.run.return_value = testing.Tally()
             testing.test([])
         self.assertNotIn("guests", {job.part for job in made.call_args.args[0]})
