@@ -80,6 +80,12 @@ class Sites:
         for name in MEMBERS:
             self.agents[HOME].done("power-on", name)
         until(lambda: self.count(HOME) > 0, "production to count")
+        until(lambda: all(self.addresses(HOME).values()), "the agent to see the addresses of production")
+
+    def addresses(self, code: str) -> dict[str, list[str]]:
+        """What the agent of a site knows of the addresses of its machines."""
+        told = self.agents[code].get("/inventory", "Inventory")["workloads"]
+        return {one["name"]: [at for nic in one["nics"] for at in nic["addresses"]] for one in told}
 
     def state(self, code: str, last: int = 11) -> dict[str, str]:
         """What a guest says of itself to who asks it over the network; nothing where it does not answer."""

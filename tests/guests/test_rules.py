@@ -6,6 +6,7 @@ import asyncio
 import json
 import socket
 import subprocess
+import sys
 import tempfile
 import threading
 import unittest
@@ -19,12 +20,13 @@ import httpx
 from starlette.applications import Starlette
 
 from maestoso.agent_kit.platform import Failure
-from maestoso.agents.libvirt import chains, copying, definition, encryption, images, probes
+from maestoso.agents.libvirt import chains, copying, definition, encryption, guest_machines, images, probes
 from maestoso.agents.libvirt.between import routes
 from maestoso.agents.libvirt.copies import Copies
 from maestoso.agents.libvirt.guest_machines import GuestMachines
 from maestoso.core.codec import to_data
 from maestoso.core.model.protection import Policy
+from tests.e2e.application import until
 from tests.guests.lab import needs_real_machines
 
 
@@ -128,6 +130,25 @@ class Asking(unittest.TestCase):
             self.site({}, there=False, fenced=True)._start("db")
         self.assertEqual(caught.exception.code, "fenced")
 
+    def test_a_guest_that_has_no_address_yet_is_asked_again_soon(self) -> None:
+        said: list[dict[str, Any]] = [{"mac": {"addresses": []}}, {"mac": {"addresses": ["192.0.2.11/24"]}}]
+        kept: dict[str, Any] = {}
+        site = self.site({}, there=False)
+        site.hypervisor = mock.Mock(names=lambda: ["db"], keep=lambda name, **noted: kept.update(noted))
+        site._seen_at, site._work = {}, mock.Mock(submit=lambda work, *told: work(*told))
+        with (
+            mock.patch.object(guest_machines.guests, "adapters", side_effect=lambda *_: said.pop(0)),
+            mock.patch.object(guest_machines.time, "monotonic") as clock,
+        ):
+            for now, left in ((1000.0, 1), (1004.0, 1), (1006.0, 0), (1300.0, 0)):
+                clock.return_value = now
+                site.look_after_guests()
+                self.assertEqual(len(said), left, now)
+            with self.assertRaises(IndexError, msg="it is asked again in the end"):
+                clock.return_value = 1307.0
+                site.look_after_guests()
+        self.assertEqual(kept["adapters"], {"mac": {"addresses": ["192.0.2.11/24"]}})
+
     def test_what_need_not_answer_is_there_unless_its_host_says_otherwise(self) -> None:
         with (
             socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as line,
@@ -154,6 +175,39 @@ class Keeping(unittest.TestCase):
         self.assertEqual(caught.exception.code, "bad-definition")
         for fits in ({"most_points": 150}, {"keep_all_s": 3600}, {"interval_s": 300}):
             copying.check_policy({**policy, **fits})
+
+
+DIES_AT_ONCE = """
+import os, sys
+from pathlib import Path
+from maestoso.agents.libvirt import images
+images._answering = lambda process, *rest: (print(process.pid, flush=True), os.kill(os.getpid(), 9))
+with images.opened(Path(sys.argv[1])):
+    pass
+"""
+
+
+@needs_real_machines
+class ServingDisks(unittest.TestCase):
+    """A disk is read through a program that serves it."""
+
+    def test_whoever_serves_it_ends_with_an_agent_that_was_killed_before_it_came(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            disk = Path(folder) / "disk.qcow2"
+            subprocess.run(["qemu-img", "create", "-q", "-f", "qcow2", str(disk), "1M"], check=True)
+            killed = subprocess.run(
+                [sys.executable, "-c", DIES_AT_ONCE, str(disk)], capture_output=True, text=True, check=False
+            )
+            self.assertEqual(killed.returncode, -9, killed.stderr)
+            served = Path(f"/proc/{killed.stdout.strip()}/cmdline")
+
+            def gone() -> bool:
+                try:
+                    return str(disk).encode() not in served.read_bytes()
+                except OSError:
+                    return True
+
+            until(gone, "the program to end", 20)
 
 
 @needs_real_machines

@@ -8,7 +8,7 @@ from datetime import timedelta
 from ipaddress import ip_interface
 
 from maestoso.core.model.crosswalk import NetworkRow, Readdress
-from maestoso.core.model.estate import Disk, HostPool, Service
+from maestoso.core.model.estate import Disk, HostPool, Nic, Service
 from maestoso.core.model.plan import Member
 from maestoso.core.model.protection import CopyState
 from maestoso.core.readiness.assess import RULES, UNPLANNABLE, Options, assess, findings_of
@@ -142,6 +142,16 @@ class EachFinding(unittest.TestCase):
                     plan=worlds.plan((Member(workload="db", ready="heartbeat"),)),
                 ),
                 "no guest agent",
+            ),
+            (
+                "checks-without-address",
+                "warns",
+                context(
+                    workloads=changed(
+                        "db", nics=(Nic(name="nic0", network="a-net", mac="52:54:00:00:00:01"),)
+                    )
+                ),
+                "no address of it is known",
             ),
             ("never-tested", "warns", context(last_test=None), "never tested"),
             (

@@ -25,6 +25,8 @@ IN_USE = "Is another process using the image"
 """How QEMU says that a file is open elsewhere."""
 LOOK_AGAIN_S = 300.0
 """How long what a guest said of its addresses is taken to be so, when nothing happens to it."""
+LOOK_SOON_S = 5.0
+"""How long where it said that it has none: its agent may be there before its network is."""
 
 
 class GuestMachines(Host):
@@ -114,6 +116,8 @@ class GuestMachines(Host):
             self.hypervisor.guest(name, "guest-ping", 2)
             seen = guests.adapters(self.hypervisor, name)
             self.hypervisor.keep(name, adapters=seen)
+            has_some = any(adapter["addresses"] for adapter in seen.values())
+            self._seen_at[name] = time.monotonic() - (0.0 if has_some else LOOK_AGAIN_S - LOOK_SOON_S)
         except (GuestSilent, NoMachine, libvirt.libvirtError):
             return self._adapters(name)
         return seen

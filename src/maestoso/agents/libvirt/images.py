@@ -13,6 +13,7 @@ import subprocess
 import tempfile
 import time
 from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -188,6 +189,11 @@ def equal(one: Image, other: Image) -> bool:
     return done.returncode == 0
 
 
+_starter = ThreadPoolExecutor(1, "serves disks")
+"""What serves a disk ends with the thread that started it (``--pdeathsig``): an agent that is killed leaves
+none open behind it. This one lives as long as the agent."""
+
+
 @contextmanager
 def opened(disk: Path, kind: str = "qcow2", *, writable: bool = False, bitmap: str = "") -> Iterator[Any]:
     """The disk as a libnbd handle; with ``bitmap``, its ranges can be asked for (``dirty``)."""
@@ -196,11 +202,13 @@ def opened(disk: Path, kind: str = "qcow2", *, writable: bool = False, bitmap: s
         socket = Path(folder) / "s"
         how = ["--cache=writeback", "--discard=unmap", "--detect-zeroes=unmap"] if writable else ["-r"]
         named = ["-B", bitmap] if bitmap else []
-        process = subprocess.Popen(
-            ["qemu-nbd", "-k", str(socket), *told.options, "-x", "disk", *how, *named, told.name],
+        process = _starter.submit(
+            subprocess.Popen,
+            ["setpriv", "--pdeathsig", "KILL", "qemu-nbd", "-k", str(socket), *told.options,
+             "-x", "disk", *how, *named, told.name],
             stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE,
             pass_fds=told.open_files,
-        )  # fmt: skip
+        ).result()  # fmt: skip
         try:
             contexts = [f"qemu:dirty-bitmap:{bitmap}"] if bitmap else [ALLOCATION]
             handle = _answering(process, socket, contexts, disk)

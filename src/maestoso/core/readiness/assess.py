@@ -56,6 +56,7 @@ RULES: tuple[Rule, ...] = (
     plan_rules.dependency_outside,
     plan_rules.service_comes_later,
     plan_rules.heartbeat_without_agent,
+    plan_rules.checks_without_address,
     cue_rules.cue_twice,
     cue_rules.cue_malformed,
     cue_rules.cue_aims_outside,

@@ -197,3 +197,16 @@ def heartbeat_without_agent(ctx: Context) -> Iterator[Finding]:
                 f"{workload.name} counts as ready by its heartbeat, but has no guest agent.",
                 "Let it be ready by its checks or when it is powered on.",
             )
+
+
+def checks_without_address(ctx: Context) -> Iterator[Finding]:
+    """Services are asked over the network, and nobody knows where."""
+    for _, member, workload in ctx.known_members:
+        asked = member.power_on and member.ready == "checks" and workload.offers and workload.nics
+        if asked and not any(nic.addresses or nic.dhcp for nic in workload.nics):
+            yield warns(
+                "checks-without-address",
+                workload.name,
+                f"{workload.name} counts as ready once its services answer, and no address of it is known.",
+                "Look at its adapters: its site may know more by now (Estate, Differences).",
+            )
