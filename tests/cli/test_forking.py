@@ -10,6 +10,7 @@ import tempfile
 import unittest
 from collections.abc import Callable
 from pathlib import Path
+from unittest import mock
 from unittest.mock import patch
 
 from maestoso.cli import forking
@@ -110,6 +111,19 @@ class Forking(unittest.TestCase):
         self.options._loaded = True
         said = self.copy(lambda: self.options.execve(python[0], python, environment))[0]
         self.assertIn('"title": "maestoso: engine"', said)
+
+
+class Spawning(unittest.TestCase):
+    """For whom the application is loaded."""
+
+    def test_only_before_the_first_process_of_ours_and_a_program_that_is_gone_ends_nobody(self) -> None:
+        options = mock.Mock()
+        for command, loads in (("/nowhere/mariadbd --x", 0), (f"{sys.executable} -m django run_engine", 1)):
+            process = forking.ForkedProcess.__new__(forking.ForkedProcess)
+            process.config = mock.Mock(options=options, command=command)
+            with mock.patch.object(forking.Subprocess, "spawn", return_value=7):
+                self.assertEqual(process.spawn(), 7)
+            self.assertEqual(options.load.call_count, loads)
 
 
 class Loading(unittest.TestCase):

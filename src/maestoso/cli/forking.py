@@ -14,6 +14,7 @@ import atexit
 import gc
 import os
 import runpy
+import shlex
 import signal
 import sys
 import threading
@@ -39,10 +40,10 @@ class ForkingOptions(ServerOptions):  # type: ignore[misc]  # supervisor has no 
         if self._tried:
             return
         self._tried = True
-        # A standby that takes over has other settings from then on; of these processes it has one.
-        if read_standby(read_options().var) is not None:
-            return
         try:
+            # A standby that takes over has other settings from then on; of these processes it has one.
+            if read_standby(read_options().var) is not None:
+                return
             from maestoso.server.config import preload
 
             preload.load()
@@ -80,8 +81,7 @@ class ForkedProcess(Subprocess):  # type: ignore[misc]
 
     def spawn(self) -> Any:
         """Start it. Not any earlier than needed: the database comes first, and comes up meanwhile."""
-        _, argv = self.get_execv_args()
-        if is_python(argv):
+        if is_python(shlex.split(self.config.command)):
             self.config.options.load()
         return super().spawn()
 
