@@ -85,7 +85,7 @@ class Sites:
     def addresses(self, code: str) -> dict[str, list[str]]:
         """What the agent of a site knows of the addresses of its machines."""
         told = self.agents[code].get("/inventory", "Inventory")["workloads"]
-        return {one["name"]: [at for nic in one["nics"] for at in nic["addresses"]] for one in told}
+        return {one["name"]: [at for nic in one["nics"] for at in nic.get("addresses", ())] for one in told}
 
     def state(self, code: str, last: int = 11) -> dict[str, str]:
         """What a guest says of itself to who asks it over the network; nothing where it does not answer."""
