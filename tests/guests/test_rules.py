@@ -131,21 +131,23 @@ class Asking(unittest.TestCase):
         self.assertEqual(caught.exception.code, "fenced")
 
     def test_a_guest_that_has_no_address_yet_is_asked_again_soon(self) -> None:
-        said: list[dict[str, Any]] = [{"mac": {"addresses": []}}, {"mac": {"addresses": ["192.0.2.11/24"]}}]
+        bare, found = {"mac": {"addresses": []}}, {"mac": {"addresses": ["192.0.2.11/24"]}}
+        said: list[dict[str, Any]] = [bare, bare, found]
         kept: dict[str, Any] = {}
         site = self.site({}, there=False)
         site.hypervisor = mock.Mock(names=lambda: ["db"], keep=lambda name, **noted: kept.update(noted))
-        site._seen_at, site._work = {}, mock.Mock(submit=lambda work, *told: work(*told))
+        site._seen_at, site._bare = {}, defaultdict(int)
+        site._work = mock.Mock(submit=lambda work, *told: work(*told))
         with (
             mock.patch.object(guest_machines.guests, "adapters", side_effect=lambda *_: said.pop(0)),
             mock.patch.object(guest_machines.time, "monotonic") as clock,
         ):
-            for now, left in ((1000.0, 1), (1004.0, 1), (1006.0, 0), (1300.0, 0)):
+            for now, left in ((1000.0, 2), (1004.0, 2), (1006.0, 1), (1012.0, 1), (1017.0, 0), (1300.0, 0)):
                 clock.return_value = now
                 site.look_after_guests()
                 self.assertEqual(len(said), left, now)
             with self.assertRaises(IndexError, msg="it is asked again in the end"):
-                clock.return_value = 1307.0
+                clock.return_value = 1318.0
                 site.look_after_guests()
         self.assertEqual(kept["adapters"], {"mac": {"addresses": ["192.0.2.11/24"]}})
 

@@ -65,7 +65,6 @@ TLS_SAYS = (
     ("unknown ca", "It does not trust the certificate that MAESTOSO_AGENT_CERTIFICATE names."),
 )
 """What TLS says of certificates in its own words, and what that means."""
-HUNG_UP = (httpx.ReadError, httpx.WriteError, httpx.RemoteProtocolError)
 NO_TLS = ("wrong_version_number", "record layer failure", "record_layer_failure")
 
 T = TypeVar("T")
@@ -113,6 +112,16 @@ class HttpSite:
         """Protocol version, verbs, whether this is a practice site."""
         answer: dict[str, Any] = await self._call("GET", "/capabilities")
         return answer
+
+    async def distrust(self) -> str:
+        """Why an agent hangs up on us that we trust, in a sentence; empty where it does not.
+
+        For when it is introduced: later on, one that is ending looks the same, and to see it takes seconds.
+        """
+        at = self._http.base_url
+        if at.scheme != "https":
+            return ""
+        return _not_trusted(await complaint(at.host, at.port or 443, self._trust))
 
     async def enrol(self, code: str, site: str) -> str:
         """Give its one-time code, as that of a site; the token that it has for us from now on."""
@@ -255,7 +264,7 @@ class HttpSite:
         try:
             answer = await self._http.request(method, path, **rest)
         except httpx.TransportError as error:
-            untrusted = _not_trusted(str(error)) or await self._hung_up(error)
+            untrusted = _not_trusted(str(error))
             if untrusted:
                 raise SiteUntrusted(untrusted) from error
             raise SiteUnreachable(_in_words(error)) from error
@@ -278,13 +287,6 @@ class HttpSite:
         if not answer.is_success or not isinstance(content, dict):
             raise SiteUnintelligible(f"{STRANGER} (status {answer.status_code}).")
         return content
-
-    async def _hung_up(self, error: httpx.TransportError) -> str:
-        """Why the agent does not trust us, where it hung up on us; empty where the line broke otherwise."""
-        at = self._http.base_url
-        if at.scheme != "https" or not isinstance(error, HUNG_UP):
-            return ""
-        return _not_trusted(await complaint(at.host, at.port or 443, self._trust))
 
 
 def _busy_s(answer: httpx.Response) -> float | None:

@@ -26,7 +26,9 @@ IN_USE = "Is another process using the image"
 LOOK_AGAIN_S = 300.0
 """How long what a guest said of its addresses is taken to be so, when nothing happens to it."""
 LOOK_SOON_S = 5.0
-"""How long where it said that it has none: its agent may be there before its network is."""
+"""How long where it said that it has none, at first: its agent may be there before its network is. Twice as
+long each time, for some never have one."""
+MOST_DOUBLED = 6
 
 
 class GuestMachines(Host):
@@ -36,6 +38,7 @@ class GuestMachines(Host):
         super().__init__(settings)
         self._guest_turns: dict[str, threading.Lock] = defaultdict(threading.Lock)
         self._seen_at: dict[str, float] = {}
+        self._bare: dict[str, int] = defaultdict(int)
         self.hypervisor.guest_came.append(self._guest_came)
 
     def _start(self, name: str) -> None:
@@ -116,8 +119,12 @@ class GuestMachines(Host):
             self.hypervisor.guest(name, "guest-ping", 2)
             seen = guests.adapters(self.hypervisor, name)
             self.hypervisor.keep(name, adapters=seen)
-            has_some = any(adapter["addresses"] for adapter in seen.values())
-            self._seen_at[name] = time.monotonic() - (0.0 if has_some else LOOK_AGAIN_S - LOOK_SOON_S)
+            if any(adapter["addresses"] for adapter in seen.values()):
+                self._bare.pop(name, None)
+            else:
+                pause = min(LOOK_SOON_S * 2 ** self._bare[name], LOOK_AGAIN_S)
+                self._bare[name] = min(self._bare[name] + 1, MOST_DOUBLED)
+                self._seen_at[name] = time.monotonic() - LOOK_AGAIN_S + pause
         except (GuestSilent, NoMachine, libvirt.libvirtError):
             return self._adapters(name)
         return seen

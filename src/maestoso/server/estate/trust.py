@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import time
 from collections.abc import Mapping
+from contextlib import suppress
 from datetime import datetime
 from typing import Any
 from urllib.parse import urlsplit
+
+from httpx import ReadError, RemoteProtocolError, WriteError
 
 from maestoso.core.errors import BadValue, Refused
 from maestoso.core.ports import SiteRefused, SiteUnintelligible, SiteUnreachable, SiteUntrusted
@@ -174,7 +177,15 @@ def _introduced(site: Site) -> dict[str, Any]:
             return said
     except SiteUntrusted as error:
         raise Refused(f"{site.agent_url}: {error}", TRY, code="agent-not-trusted") from error
-    except (SiteUnreachable, SiteRefused):
+    except SiteUnreachable as error:
+        # The line was there, and broke: TLS 1.3 says no to a certificate only after the handshake.
+        if isinstance(error.__cause__, ReadError | WriteError | RemoteProtocolError):
+            why = ""
+            with suppress(SiteUnreachable):
+                why = ask(site, lambda agent: agent.distrust(), 2 * trust.CONNECT_S)
+            if why:
+                raise Refused(f"{site.agent_url}: {why}", TRY, code="agent-not-trusted") from error
+    except SiteRefused:
         pass
     time.sleep(max(PATIENCE_S - (time.monotonic() - begin), 0.0))
     raise _nobody(site)
