@@ -43,6 +43,7 @@ GO_ON_S = 300.0
 READ_S = 10.0
 """For so long a machine that shall be shut down waits for who reads a point of it."""
 THAWS = 4
+"""How often a guest is asked at once to thaw, before it is asked once with each look."""
 TRIES = 3
 PASSING = (
     libvirt.VIR_ERR_OPERATION_INVALID,
@@ -98,19 +99,21 @@ class Source:
         self._points: dict[str, _Point] = {}
         self._leaving: set[str] = set()
         self._still = self.folder.with_name("standing-still.json")
+        self._frozen = self.folder.with_name("frozen.json")
+        """Whose file systems are frozen, or may be: who did not say so in time may be later."""
         self._go_on_after_a_kill()
         shutil.rmtree(self.folder, ignore_errors=True)
         self.folder.mkdir(parents=True)
 
     def _go_on_after_a_kill(self) -> None:
         """An agent that was killed while machines stood still left them so; and backups that nobody reads."""
-        with suppress(FileNotFoundError):
-            for name in json.loads(self._still.read_text("utf-8")):
-                domain = self.hypervisor.find(name)
-                if domain is not None and domain.isActive():
-                    log.warning("%s stood still when the agent was killed, and goes on", name)
-                    _go_on(domain)
-            self._still.unlink()
+        for name in _names(self._still):
+            domain = self.hypervisor.find(name)
+            if domain is not None and domain.isActive():
+                log.warning("%s stood still when the agent was killed, and goes on", name)
+                _go_on(domain)
+        self._still.unlink(missing_ok=True)
+        self._thaw()
         for name in self.hypervisor.names():
             self.backups.end(name)
 
@@ -209,15 +212,15 @@ class Source:
         # What somebody else stopped stays as it is.
         moving = {name: domain for name, domain in domains.items() if not _stands_still(domain)}
         write(self._still, list(moving))  # whoever comes after this agent has them go on
-        frozen = application and bool(running) and self._freeze(domains)
-        since = {
-            name: self.backups.checkpoint(domains[name], str(members[name].get("since", "")))
-            for name in running
-        }
-        for name in running:
-            self.backups.scratch(name, found[name])  # what of it takes long is made now
         own: dict[tuple[str, str], list[Range]] = {}
         try:
+            frozen = application and bool(running) and self._freeze(domains)
+            since = {
+                name: self.backups.checkpoint(domains[name], str(members[name].get("since", "")))
+                for name in running
+            }
+            for name in running:
+                self.backups.scratch(name, found[name])  # what of it takes long is made now
             for domain in moving.values():
                 domain.suspend()
             at = datetime.now(UTC)
@@ -231,26 +234,49 @@ class Source:
                 point.running.append(name)
         finally:
             for domain in moving.values():
-                _go_on(domain, thaw=frozen)
+                _go_on(domain)
             self._still.unlink(missing_ok=True)
+            self._thaw()
         for name in running:
             for disk in found[name]:
                 self._connect(point, name, disk.name, since[name], own.get((name, disk.name)))
         return "application-consistent" if frozen else "crash-consistent", at
 
     def _freeze(self, domains: Mapping[str, Any]) -> bool:
-        done: list[Any] = []
+        """All of them, if all their agents answer; whether each said that it is. ``_thaw`` has to follow."""
         try:
-            for name, domain in domains.items():
+            for name in domains:
                 self.hypervisor.guest(name, "guest-ping", 5)
+            write(self._frozen, list(domains))
+            for domain in domains.values():
                 domain.agentSetResponseTimeout(AGENT_S)
                 domain.fsFreeze()
-                done.append(domain)
         except (libvirt.libvirtError, GuestSilent) as error:
             log.warning("not every guest can be frozen, so none is: %s", error)
-            for domain in done:
-                with suppress(libvirt.libvirtError):
-                    domain.fsThaw()
+            return False
+        return True
+
+    def _thaw(self, tries: int = THAWS) -> None:
+        """Whose file systems are frozen, or may be, writes again. Whoever cannot be reached now is asked with
+        each look after points, until it says so or has no power."""
+        noted = _names(self._frozen)
+        left = [name for name in noted if not any(self._writes(name, again=bool(n)) for n in range(tries))]
+        if left:
+            write(self._frozen, left)
+        elif noted:
+            self._frozen.unlink()
+
+    def _writes(self, name: str, *, again: bool) -> bool:
+        """Whether a guest says that nothing in it is frozen any more, or has no power."""
+        if again:
+            time.sleep(0.5)
+        try:
+            domain = self.hypervisor.find(name)
+            if domain is not None and domain.isActive():
+                domain.agentSetResponseTimeout(AGENT_S)
+                domain.fsThaw()
+        except libvirt.libvirtError as error:
+            log.error("%s may be frozen, and is asked again to write: %s", name, words(error))
             return False
         return True
 
@@ -299,8 +325,9 @@ class Source:
                     self._end(point, received=False)
 
     def tidy(self) -> None:
-        """End points that nobody reads any more."""
+        """End points that nobody reads any more, and thaw whom that could not be told when it was wanted."""
         with self._turn:
+            self._thaw(tries=1)
             for point in list(self._points.values()):
                 if time.monotonic() - point.touched > ABANDONED_S:
                     log.warning("%s of %s is ended: nobody has read it for a while", point.name, point.group)
@@ -397,9 +424,18 @@ def hash_of(block: bytes | bytearray | memoryview) -> bytes:
     return hashlib.blake2b(block, digest_size=HASH_BYTES).digest()
 
 
-def _go_on(domain: Any, *, thaw: bool = True) -> None:
-    """A machine that stood still runs again, its file systems, too. It is not left alone before it does:
-    while it changes its state otherwise, libvirt may refuse for a while."""
+def _names(file: Path) -> list[str]:
+    """Machines that are noted there."""
+    try:
+        found: list[str] = json.loads(file.read_text("utf-8"))
+    except FileNotFoundError:
+        return []
+    return found
+
+
+def _go_on(domain: Any) -> None:
+    """A machine that stood still runs again. It is not left alone before it does: while it changes its state
+    otherwise, libvirt may refuse for a while."""
     end = time.monotonic() + GO_ON_S
     while _stands_still(domain):
         try:
@@ -409,12 +445,6 @@ def _go_on(domain: Any, *, thaw: bool = True) -> None:
                 log.error("%s stands still, and cannot be made to go on: %s", domain.name(), words(error))
                 return
             time.sleep(0.2)
-    for _ in range(THAWS if thaw else 0):
-        try:
-            domain.fsThaw()
-            return
-        except libvirt.libvirtError:  # none were frozen, it has ended, or its agent does not answer just now
-            time.sleep(0.5)
 
 
 def _stands_still(domain: Any) -> bool:
