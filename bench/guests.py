@@ -2,7 +2,7 @@
 
 The same two guests come up from the same points at the same site, one after the other, with the same checks
 (guest agent, new addresses, a web page of each): in turn by a script that speaks to the hypervisor and nothing
-else, and by Maestoso from the press to its last answer; then it is rolled back. Asserts nothing.
+else, and by Maestoso from the press to the last page that answered; then it is rolled back. Asserts nothing.
 """
 
 from __future__ import annotations
@@ -12,14 +12,18 @@ import os
 import statistics
 import subprocess
 import sys
+import threading
 import time
 import unittest
 import uuid
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
 PASSWORD = "correct-horse-battery"
 ROUNDS = 5
+PATIENCE_S = 300.0
+LOOKS_S = 2.0
 
 
 def bare(task: str) -> None:
@@ -135,15 +139,21 @@ class Bench(unittest.TestCase):
         def by_maestoso() -> tuple[float, float]:
             options = {"kind": "disaster", "acknowledged": True, "go_on": True}
             body = {"plan": PLAN, "confirm": PLAN, "options": options}
-            busy, began = cpu_s(), time.monotonic()
+            busy, began, pressed = cpu_s(), time.monotonic(), time.time()
             run = api.send("POST", "/runs", body, **{"Idempotency-Key": str(uuid.uuid4())})["id"]
-            status = until(lambda: _asked(api, run, "decision"), "the decision", 300)
-            took, busy = time.monotonic() - began, cpu_s() - busy
+            status = _asked_for(api, run, "decision")
+            share = (cpu_s() - busy) / ((time.monotonic() - began) * (os.cpu_count() or 1))
+            # What it does after that (front doors, what became of the adapters) the script does not do.
+            answered = max(
+                step["finish_s"] for step in api.get(f"/runs/{run}")["steps"]
+                if step["verb"] == "probe-service" and step["status"] == "done"
+            )  # fmt: skip
+            started = datetime.fromisoformat(api.get(f"/runs/{run}/events")[0]["at"]).timestamp()
             step = next(need["step"] for need in status["needs"] if need["kind"] == "decision")
             answer = {"kind": "roll-back", "step": step, "text": "measured", "verdict": ""}
             api.send("POST", f"/runs/{run}/controls", answer)
-            until(lambda: _asked(api, run, "") and api.status(run)["outcome"], "the roll back", 600)
-            return took, busy / (took * (os.cpu_count() or 1))
+            _asked_for(api, run, "")
+            return started - pressed + answered, share
 
         rounds = int(sys.argv[1]) if len(sys.argv) > 1 else ROUNDS
         scripts, runs, shares = [], [], []
@@ -163,16 +173,24 @@ class Bench(unittest.TestCase):
         )
 
 
-def _asked(api: Any, run: int, kind: str) -> Any:
-    """How a run stands, once a person is asked that; everything else is acknowledged."""
-    status = api.status(run)
-    for need in (status or {"needs": []})["needs"]:
-        if need["kind"] in ("acknowledge", "failure"):
-            answer = {"kind": "answer" if need["kind"] == "acknowledge" else "skip", "step": need["step"]}
-            api.send("POST", f"/runs/{run}/controls", {**answer, "text": "measured", "verdict": ""})
-        elif need["kind"] == kind:
+def _asked_for(api: Any, run: int, kind: str) -> Any:
+    """How a run stands once a person is asked that, or once it has ended; everything else is acknowledged.
+
+    Asked seldom: a page is told by its stream, so each look more would be work that is the measuring's own.
+    """
+    end, status = time.monotonic() + PATIENCE_S, None
+    while time.monotonic() < end:
+        status = api.status(run)
+        for need in (status or {"needs": []})["needs"]:
+            if need["kind"] in ("acknowledge", "failure"):
+                answer = {"kind": "answer" if need["kind"] == "acknowledge" else "skip", "step": need["step"]}
+                api.send("POST", f"/runs/{run}/controls", {**answer, "text": "measured", "verdict": ""})
+            elif need["kind"] == kind:
+                return status
+        if status and status["outcome"]:
             return status
-    return status if status and status["outcome"] else None
+        threading.Event().wait(LOOKS_S)
+    raise AssertionError(f"run {run} was not done in {PATIENCE_S:g} s; it stands so: {status}")
 
 
 if __name__ == "__main__":

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from maestoso.core.errors import BadValue, DomainError, LogCorrupt, NotFound, Refused
 from maestoso.core.model.estate import SiteLimits
-from maestoso.core.planning.failover import ASK_SOURCE, SOURCE_LIMIT_S
+from maestoso.core.planning.failover import ACKNOWLEDGE, ASK_SOURCE, DECISION, SOURCE_LIMIT_S
 from maestoso.core.planning.graph import Step
 from maestoso.core.planning.isolated_test import LEAK_CHECK, PROVE_COPIES, VERDICT
 from maestoso.core.runs.controls import CONTROLS, control
@@ -190,6 +190,18 @@ class Deciding(unittest.TestCase):
         (failed,) = [event for event in player.log if event.kind == "step.failed"]
         self.assertIn("silent before the start", failed.data["reason"])
         self.assertEqual(player.status("shut-down:db"), "skipped")
+
+    def test_a_source_that_never_answered_is_not_waited_for_behind_the_commit(self) -> None:
+        player = self.asking(SOURCE_LIMIT_S)
+        player.write(Draft(kind="site.lost", data={"site": "A", "reason": "No connection."}))
+        player.until(ACKNOWLEDGE)
+        player.tell("answer", step=ACKNOWLEDGE)
+        player.until(DECISION)
+        player.tell("commit")
+        self.assertEqual(player.status("give-up:run"), "skipped", "its fences are kept until it answers")
+        while player.state.in_flight:
+            player.done(*player.state.in_flight)
+        self.assertEqual(player.state.outcome, "committed")
 
     def test_a_source_that_was_heard_a_moment_ago_is_waited_for(self) -> None:
         player = self.asking(SOURCE_LIMIT_S - 1)

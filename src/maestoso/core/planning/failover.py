@@ -306,6 +306,8 @@ class _Failover:
             phase="commit",
             title=f"{self.source} gives its copies up",
             after=(DECISION,),
+            # A source that did not answer is told when it does: the fences that are kept for it come first.
+            needs=(ASK_SOURCE,) if self.disaster and self.live.close_down else (),
             on_failure="go-on" if self.disaster else "ask",
             limit_s=self._limit_s(60.0),
             args={
