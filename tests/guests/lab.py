@@ -77,8 +77,16 @@ class Sites:
 
     def start_production(self) -> None:
         """Power for both, and wait until they count."""
+        self.power_production()
+        self.production_counts()
+
+    def power_production(self) -> None:
+        """Both begin to boot."""
         for name in MEMBERS:
             self.agents[HOME].done("power-on", name)
+
+    def production_counts(self) -> None:
+        """Wait until it does, and its agent knows where."""
         until(lambda: self.count(HOME) > 0, "production to count")
         until(lambda: all(self.addresses(HOME).values()), "the agent to see the addresses of production")
 

@@ -30,10 +30,11 @@ class Story:
         self.sites = Sites(case)
         self.app = Application(fresh=True)
         case.addCleanup(self.app.close)
+        self.sites.power_production()  # it boots while the application starts
         hosts = network(self.sites.lab)
         self.app.start("start", MAESTOSO_ADMIN_PASSWORD=PASSWORD, MAESTOSO_AGENT_HOSTS=hosts)
         self.api: Api = self.app.api()
-        self.sites.start_production()
+        self.sites.production_counts()
         make_known(self.api, self.sites.lab)
         self.protected(AWAY, "the group to be protected")
 
