@@ -8,8 +8,10 @@ import subprocess
 import sys
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
+from unittest.mock import patch
 
 from maestoso.agents.libvirt import images
 from maestoso.agents.libvirt.between import AgentAway, Other
@@ -18,7 +20,16 @@ from maestoso.agents.libvirt.copies import Copies
 from maestoso.agents.libvirt.files import write
 from maestoso.agents.libvirt.settings import OtherSite
 from tests.e2e.application import until
-from tests.guests.lab import AWAY, HOME, MEMBERS, Sites, definition_of, left_on_the_host, needs_real_machines
+from tests.guests.lab import (
+    AWAY,
+    GUESTS,
+    HOME,
+    MEMBERS,
+    Sites,
+    definition_of,
+    left_on_the_host,
+    needs_real_machines,
+)
 
 FIRST_DISK_BYTES = 64 << 20
 
@@ -151,6 +162,29 @@ class Points(unittest.TestCase):
         self.assertTrue(left_on_the_host(self.sites.lab))
         self.sites.lab.remove()
         self.assertEqual(left_on_the_host(self.sites.lab), [])
+
+
+@needs_real_machines
+class Frozen(unittest.TestCase):
+    """An application that takes longer to come to an end of what it writes than its agent waits."""
+
+    def test_a_guest_that_freezes_later_than_it_is_waited_for_writes_again(self) -> None:
+        slow = r"""printf '#!/bin/sh\n[ $1 != freeze ] || sleep 20\n' >/etc/qemu/fsfreeze-hook""" + "\n"
+        db, app = GUESTS
+        with patch("tests.guests.lab.GUESTS", (replace(db, runs=f"{slow}{db.runs}"), app)):
+            sites = Sites(self)
+        sites.start_production()
+        specs = sites.agents[HOME].get("/inventory", "Inventory")["workloads"]
+        group = definition_of(sites, interval_s=3600, app_consistent_every_s=3600)
+        sites.agents[AWAY].done("protect", "shop", group=group, digest="shop", workloads=specs, link=None)
+
+        def newest() -> Any:
+            return sites.agents[AWAY].get("/pulse", "SitePulse")["groups"][0]["newest"]
+
+        self.assertEqual(until(newest, "a first point")["kind"], "crash-consistent")
+        sites.agents[HOME].done("await-heartbeat", "db", timeout_s=120, restart=False)  # it is frozen by now
+        before = sites.count(HOME)
+        until(lambda: sites.count(HOME) > before, "the database to count on", 60)
 
 
 def _number(text: bytes) -> int:
