@@ -263,6 +263,8 @@ class Source:
         left = [name for name in noted if not any(self._writes(name, again=bool(n)) for n in range(tries))]
         if left:
             write(self._frozen, left)
+            if tries > 1:  # once, and not with each look
+                log.error("these may be frozen, and are asked until they write again: %s", ", ".join(left))
         elif noted:
             self._frozen.unlink()
 
@@ -276,7 +278,7 @@ class Source:
                 domain.agentSetResponseTimeout(AGENT_S)
                 domain.fsThaw()
         except libvirt.libvirtError as error:
-            log.error("%s may be frozen, and is asked again to write: %s", name, words(error))
+            log.debug("%s is not thawed: %s", name, words(error))
             return False
         return True
 
