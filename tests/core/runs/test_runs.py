@@ -16,7 +16,7 @@ from maestoso.core.planning.failover import ACKNOWLEDGE, ASK_SOURCE, DECISION, S
 from maestoso.core.planning.graph import Step
 from maestoso.core.planning.isolated_test import LEAK_CHECK, PROVE_COPIES, VERDICT
 from maestoso.core.runs.controls import CONTROLS, control
-from maestoso.core.runs.decide import decide
+from maestoso.core.runs.decide import GONE_S, TRIED_S, decide
 from maestoso.core.runs.events import Draft
 from maestoso.core.runs.needs import needs
 from maestoso.core.runs.operations import OperationState, operation_for, outcome
@@ -202,6 +202,32 @@ class Deciding(unittest.TestCase):
         while player.state.in_flight:
             player.done(*player.state.in_flight)
         self.assertEqual(player.state.outcome, "committed")
+
+    def test_a_source_that_is_lost_in_the_middle_is_waited_for_once(self) -> None:
+        player = Player(worlds.live_inputs("disaster", worlds.context()))
+        player.done(ASK_SOURCE)
+        (asked,) = player.state.in_flight
+        self.assertTrue(asked.startswith("shut-down:"), asked)
+        player.write(Draft(kind="site.lost", data={"site": "A", "reason": "No connection."}))
+        player.go(GONE_S - 1)
+        self.assertEqual(player.status(asked), "asked", "it may come back")
+        player.go(1)
+        self.assertEqual(player.status(asked), "skipped")
+        self.assertIn("does not answer any more: No connection.", player.state.steps[asked].reason)
+        later = [step for step in player.state.graph.steps if step.limit_s and step.phase != "commit"]
+        for _ in later:
+            player.go(TRIED_S)
+        self.assertEqual(player.status(ACKNOWLEDGE), "person", "nothing else of it is waited for as long")
+
+    def test_a_source_that_comes_back_in_the_middle_is_given_its_time(self) -> None:
+        player = Player(worlds.live_inputs("disaster", worlds.context()))
+        player.done(ASK_SOURCE)
+        (asked,) = player.state.in_flight
+        player.write(Draft(kind="site.lost", data={"site": "A", "reason": "No connection."}))
+        player.go(GONE_S - 1)
+        player.write(Draft(kind="site.back", data={"site": "A"}))
+        player.go(GONE_S)
+        self.assertEqual(player.status(asked), "asked")
 
     def test_a_source_that_was_heard_a_moment_ago_is_waited_for(self) -> None:
         player = self.asking(SOURCE_LIMIT_S - 1)

@@ -72,6 +72,8 @@ def _for_silence(state: RunState, now: datetime) -> list[Draft]:
             reason = f"{step.site} did not say within {waited:.0f} s what became of it."
             if _silent_already(state, name):
                 reason = f"{step.site} was silent before the start, and could not be reached now either."
+            elif name != ASK_SOURCE and step.limit_s and step.site in state.lost_sites:
+                reason = f"{step.site} does not answer any more: {state.lost_sites[step.site]}"
             drafts.append(Draft(kind="step.failed", data={"step": name, "code": code, "reason": reason}))
     return drafts
 
@@ -87,6 +89,10 @@ OVERDUE_S = 3600.0
 """Machine seconds after which an operation that its site still calls running is given up, if it has no time
 limit of its own. A site that is silent is waited for."""
 GRACE_S = 60.0
+GONE_S = 60.0
+"""A source that is lost in the middle of a disaster may be back within this: its agent is started anew."""
+TRIED_S = 1.0
+"""For so long what is asked of it after that is waited for."""
 ENDLESS = frozenset({"reverse-copying", "sync"})
 """Verbs that take as long as the data needs."""
 
@@ -97,7 +103,12 @@ def waits_until(state: RunState, name: str) -> datetime | None:
     if asked is None:
         raise AssertionError(f"{name} is in flight and was never asked for")
     if step.limit_s:
-        return asked + timedelta(seconds=0.0 if _silent_already(state, name) else step.limit_s)
+        ends = asked + timedelta(seconds=0.0 if _silent_already(state, name) else step.limit_s)
+        if step.site not in state.lost_sites:
+            return ends
+        # A source that is lost in the middle is waited for once, and not for each of its steps anew.
+        lost = state.lost_at[step.site] + timedelta(seconds=GONE_S)
+        return min(ends, max(lost, asked + timedelta(seconds=TRIED_S)))
     if step.verb in ENDLESS or step.site in state.lost_sites:
         return None
     if "within_s" in step.args:

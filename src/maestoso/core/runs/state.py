@@ -89,6 +89,7 @@ class RunState:
         self.limited: set[str] = set()  # in flight, and not waited for without end
         self.notes = ""
         self.lost_sites: dict[str, str] = {}
+        self.lost_at: dict[str, datetime] = {}
         self.back_at: dict[str, datetime] = {}
         # Every spell that a service was away, in the order in which they began.
         self.spells: list[Spell] = []
@@ -296,6 +297,7 @@ class RunState:
 
     def _on_site_lost(self, event: Event) -> None:
         self.lost_sites[event.data["site"]] = event.data["reason"]
+        self.lost_at[event.data["site"]] = event.at
 
     def _on_site_back(self, event: Event) -> None:
         self.lost_sites.pop(event.data["site"], None)
