@@ -8,13 +8,13 @@ from pathlib import Path
 from typing import Any
 from unittest.mock import MagicMock, patch
 
+from maestoso.agents.libvirt.bindings import libvirt
+from maestoso.agents.libvirt.source import Source, _Point
 from tests.guests.lab import needs_real_machines
 
 
 def _silent() -> Exception:
     """What libvirt says of a guest that does not answer in time."""
-    from maestoso.agents.libvirt.bindings import libvirt
-
     error = libvirt.libvirtError("silent")
     told = "Guest agent is not responding"
     error.err = (libvirt.VIR_ERR_AGENT_UNRESPONSIVE, 10, told, 2, told, None, None, -1, -1)
@@ -57,8 +57,6 @@ class Frozen(unittest.TestCase):
     """A point of two machines with order; the hypervisor is a stand-in, as no real one can be made to fail so."""
 
     def setUp(self) -> None:
-        from maestoso.agents.libvirt.source import Source
-
         self.guests = {name: Guest(name) for name in ("db", "app")}
         self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
         self.hypervisor = MagicMock()
@@ -66,19 +64,17 @@ class Frozen(unittest.TestCase):
         self.hypervisor.find = self.hypervisor.machine = self.guests.get
         self.hypervisor.running.return_value = True
         self.enterContext(patch("maestoso.agents.libvirt.source.time.sleep"))
-        self.source = self.make(Source)
+        self.source = self.started()
 
-    def make(self, kind: Any) -> Any:
+    def started(self) -> Any:
         """The sending side of an agent that is started now."""
-        made = kind(self.hypervisor, self.folder)
+        made: Any = Source(self.hypervisor, self.folder)
         made.backups = MagicMock()
         made._connect = MagicMock()
         return made
 
     def point(self) -> str:
         """Make one; how it was made."""
-        from maestoso.agents.libvirt.source import _Point
-
         members = {name: {"disks": [], "since": ""} for name in self.guests}
         found: dict[str, list[Any]] = {name: [] for name in self.guests}
         kind, _ = self.source._stand_still(_Point("p", "shop"), list(members), members, found, True)
@@ -113,13 +109,11 @@ class Frozen(unittest.TestCase):
         self.assertEqual(self.frozen(), ["db"], "it is not asked any more: somebody else may have frozen it")
 
     def test_an_agent_that_was_killed_meanwhile_thaws_when_it_is_started(self) -> None:
-        from maestoso.agents.libvirt.source import Source
-
         self.source.backups.checkpoint.side_effect = OSError("no space")
         with patch.object(self.source, "_thaw"), self.assertRaises(OSError):
             self.point()
         self.assertEqual(self.frozen(), ["db", "app"])
-        self.make(Source)
+        self.started()
         self.assertEqual(self.frozen(), [])
 
 
