@@ -108,6 +108,15 @@ class Frozen(unittest.TestCase):
         self.source.tidy()
         self.assertEqual(self.frozen(), ["db"], "it is not asked any more: somebody else may have frozen it")
 
+    def test_who_is_not_thawed_yet_is_not_forgotten_over_the_point_of_another_group(self) -> None:
+        other = Guest("mail")
+        other.frozen, other.deaf = True, 4  # it hears it once the point is made
+        (self.folder / "frozen.json").write_text('["mail"]')
+        self.hypervisor.find = {**self.guests, "mail": other}.get
+        self.point()
+        self.source.tidy()
+        self.assertFalse(other.frozen)
+
     def test_an_agent_that_was_killed_meanwhile_thaws_when_it_is_started(self) -> None:
         self.source.backups.checkpoint.side_effect = OSError("no space")
         with patch.object(self.source, "_thaw"), self.assertRaises(OSError):

@@ -219,6 +219,15 @@ class Deciding(unittest.TestCase):
             player.go(TRIED_S)
         self.assertEqual(player.status(ACKNOWLEDGE), "person", "nothing else of it is waited for as long")
 
+    def test_a_target_that_is_lost_in_the_middle_keeps_the_time_of_the_last_copy(self) -> None:
+        player = Player(worlds.live_inputs("disaster", worlds.context()))
+        player.until("final-sync:shop")
+        player.write(Draft(kind="site.lost", data={"site": "B", "reason": "No connection."}))
+        player.go(GONE_S + TRIED_S)
+        self.assertEqual(
+            player.status("final-sync:shop"), "asked", "without it, work would be lost for nothing"
+        )
+
     def test_a_source_that_comes_back_in_the_middle_is_given_its_time(self) -> None:
         player = Player(worlds.live_inputs("disaster", worlds.context()))
         player.done(ASK_SOURCE)

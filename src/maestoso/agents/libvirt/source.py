@@ -247,7 +247,7 @@ class Source:
         try:
             for name in domains:
                 self.hypervisor.guest(name, "guest-ping", 5)
-            write(self._frozen, list(domains))
+            write(self._frozen, sorted({*_names(self._frozen), *domains}))
             for domain in domains.values():
                 domain.agentSetResponseTimeout(AGENT_S)
                 domain.fsFreeze()

@@ -104,9 +104,10 @@ def waits_until(state: RunState, name: str) -> datetime | None:
         raise AssertionError(f"{name} is in flight and was never asked for")
     if step.limit_s:
         ends = asked + timedelta(seconds=0.0 if _silent_already(state, name) else step.limit_s)
-        if step.site not in state.lost_sites:
+        if step.site != state.inputs.plan.source or step.site not in state.lost_sites:
             return ends
-        # A source that is lost in the middle is waited for once, and not for each of its steps anew.
+        # A source that is lost in the middle is waited for once, and not for each of its steps anew. Without
+        # the target, which makes the last copy, nothing could go on.
         lost = state.lost_at[step.site] + timedelta(seconds=GONE_S)
         return min(ends, max(lost, asked + timedelta(seconds=TRIED_S)))
     if step.verb in ENDLESS or step.site in state.lost_sites:
