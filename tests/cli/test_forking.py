@@ -5,10 +5,10 @@ from __future__ import annotations
 import json
 import os
 import signal
+import subprocess
 import sys
 import tempfile
 import unittest
-from collections.abc import Callable
 from pathlib import Path
 from unittest import mock
 from unittest.mock import patch
@@ -33,29 +33,20 @@ class Options(forking.ForkingOptions):
 class Forking(unittest.TestCase):
     """A copy of this process, and what it says."""
 
-    def setUp(self) -> None:
-        self.options = Options()
-
-    def copy(self, what: Callable[[], object]) -> tuple[str, str, int]:
-        """What a copy prints that does this, to either end, and its status; minus the signal that ended it."""
-        with tempfile.TemporaryFile("w+") as out, tempfile.TemporaryFile("w+") as wrong:
-            pid = self.options.fork()
-            if pid == 0:
-                try:
-                    os.dup2(out.fileno(), 1)
-                    os.dup2(wrong.fileno(), 2)
-                    sys.stdout, sys.stderr = open(1, "w"), open(2, "w")  # noqa: SIM115
-                    what()
-                finally:
-                    os._exit(99)
-            _, status = os.waitpid(pid, 0)
-            out.seek(0)
-            wrong.seek(0)
-            return out.read(), wrong.read(), os.waitstatus_to_exitcode(status)
+    def start(self, supervisor: str, *program: str, **environment: str) -> tuple[str, str, int]:
+        """What a process prints that a supervisor started, loaded or bare, to either end, and its status."""
+        done = subprocess.run(
+            [sys.executable, "-m", "tests.cli.forker", supervisor, *program],
+            input=json.dumps({"SUPERVISOR_PROCESS_NAME": "engine", **environment}),
+            capture_output=True,
+            text=True,
+            cwd=ROOT,
+        )
+        return done.stdout, done.stderr, done.returncode
 
     def become(self, *arguments: str, **environment: str) -> tuple[str, str, int]:
         """A copy that becomes :mod:`tests.cli.forked`."""
-        return self.copy(lambda: forking.become("engine", "tests.cli.forked", list(arguments), environment))
+        return self.start("loaded", sys.executable, "-m", "tests.cli.forked", *arguments, **environment)
 
     def test_it_has_the_arguments_and_the_environment_of_the_command_line_and_a_name(self) -> None:
         said, wrong, status = self.become("returns", "--port", "80", SPT_NOENV="1", COLOUR="grey")
@@ -65,7 +56,7 @@ class Forking(unittest.TestCase):
             {
                 "arguments": ["returns", "--port", "80"],
                 "file": str(ROOT / "tests" / "cli" / "forked.py"),
-                "environment": {"SPT_NOENV": "1", "COLOUR": "grey"},
+                "environment": {"SUPERVISOR_PROCESS_NAME": "engine", "SPT_NOENV": "1", "COLOUR": "grey"},
                 "title": "maestoso: engine",
             },
         )
@@ -84,7 +75,7 @@ class Forking(unittest.TestCase):
         self.assertIn("ValueError: it cannot go on", wrong)
 
     def test_a_module_that_is_not_there_is_said(self) -> None:
-        _, wrong, status = self.copy(lambda: forking.become("engine", "tests.cli.nothing", [], {}))
+        _, wrong, status = self.start("loaded", sys.executable, "-m", "tests.cli.nothing")
         self.assertEqual(status, 1)
         self.assertIn("tests.cli.nothing", wrong)
 
@@ -94,23 +85,25 @@ class Forking(unittest.TestCase):
         heard: list[int] = []
         before = signal.signal(signal.SIGTERM, lambda number, frame: heard.append(number))
         self.addCleanup(signal.signal, signal.SIGTERM, before)
-        self.assertEqual(self.copy(lambda: os.kill(os.getpid(), signal.SIGTERM))[2], -signal.SIGTERM)
+        pid = Options().fork()
+        if pid == 0:
+            try:
+                os.kill(os.getpid(), signal.SIGTERM)
+            finally:
+                os._exit(99)
+        self.assertEqual(os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1]), -signal.SIGTERM)
         os.kill(os.getpid(), signal.SIGTERM)
         self.assertEqual(heard, [signal.SIGTERM])
 
     def test_other_programs_and_all_that_an_unloaded_supervisor_starts_are_programs_of_their_own(
         self,
     ) -> None:
-        python = [sys.executable, "-m", "tests.cli.forked", "0"]
-        environment = {**os.environ, "SUPERVISOR_PROCESS_NAME": "engine"}
-        for loaded, argv in ((True, ["/bin/echo", "-m", "here"]), (False, python)):
-            self.options._loaded = loaded
-            said, _, status = self.copy(lambda argv=argv: self.options.execve(argv[0], argv, environment))
-            self.assertEqual(status, 0)
-            self.assertIn("here" if loaded else sys.executable, said)
-        self.options._loaded = True
-        said = self.copy(lambda: self.options.execve(python[0], python, environment))[0]
-        self.assertIn('"title": "maestoso: engine"', said)
+        self.assertEqual(self.start("loaded", "/bin/echo", "-m", "here"), ("-m here\n", "", 0))
+        said, wrong, status = self.start(
+            "bare", sys.executable, "-m", "tests.cli.forked", "0", PYTHONPATH=str(ROOT)
+        )
+        self.assertEqual((wrong, status), ("", 0))
+        self.assertIn(sys.executable, json.loads(said.splitlines()[0])["title"])
 
 
 class Spawning(unittest.TestCase):
@@ -146,9 +139,9 @@ class Loading(unittest.TestCase):
 
     def test_that_of_a_standby_does_not_for_its_settings_change_when_it_takes_over(self) -> None:
         write_standby(self.var, Standby(host="a.example", port=1, since="2026-03-02T10:00:00Z", position=""))
-        self.options.load()
+        with patch.dict(sys.modules, {"maestoso.server.config.preload": None}):
+            self.options.load()
         self.assertEqual((self.options._loaded, self.options.warnings), (False, []))
-        self.assertNotIn("maestoso.server.config.preload", sys.modules)
 
 
 if __name__ == "__main__":

@@ -168,9 +168,15 @@ class FrontDoors(Journey):
         choose(row.get_by_label("What becomes of tickets-front"), "another address")
         live = row.get_by_label("Address of tickets-front, live")
         expect(live).to_have_value("198.51.100.1")
-        row.get_by_label("Address of tickets-front, in a test").fill("198.51.100.300")
-        page.get_by_role("button", name="Save", exact=True).click()
-        expect(page.get_by_role("alert").filter(has_text="'198.51.100.300' is no address.")).to_be_visible()
+        with page.expect_response("**/api/v1/crosswalks/landings"):
+            row.get_by_label("Address of tickets-front, in a test").fill("198.51.100.300")
+            row.get_by_label("Address of tickets-front, in a test").blur()
+        wrong = page.get_by_role("alert").filter(has_text="'198.51.100.300' is no address.")
+        expect(wrong).to_have_count(1)
+        with page.expect_response("**/api/v1/crosswalks/QUA/HIL"):
+            page.get_by_role("button", name="Save", exact=True).click()
+        expect(page.get_by_test_id("draft")).to_contain_text("Changed, not saved.")
+        expect(wrong).to_have_count(1)
         row.get_by_label("Address of tickets-front, in a test").fill("198.51.100.13")
         page.get_by_role("button", name="Save", exact=True).click()
         expect(page.get_by_test_id("draft")).to_contain_text("Saved.")

@@ -2,7 +2,7 @@
 import { useQuery, useQueryClient } from "@tanstack/vue-query";
 import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import { ApiError, api, take } from "@/api/client";
+import { ApiError, api, sentenceOf, take } from "@/api/client";
 import type { Crosswalk, LandingRow, OneWay, Proposal } from "@/api/types";
 import DoorTable from "@/features/crosswalks/DoorTable.vue";
 import ExceptionDrawer from "@/features/crosswalks/ExceptionDrawer.vue";
@@ -29,11 +29,8 @@ const router = useRouter();
 const client = useQueryClient();
 const source = computed(() => String(route.params.source));
 const target = computed(() => String(route.params.target));
-const { data: detail, error } = useQuery({
-  queryKey: ["crosswalk", source, target],
-  queryFn: () => take(api.GET("/api/v1/crosswalks/{source}/{target}", { params: { path: { source: source.value, target: target.value } } })),
-  refetchOnWindowFocus: false,
-});
+const load = () => take(api.GET("/api/v1/crosswalks/{source}/{target}", { params: { path: { source: source.value, target: target.value } } }));
+const { data: detail, error } = useQuery({ queryKey: ["crosswalk", source, target], queryFn: load, refetchOnWindowFocus: false });
 const saved = computed(() => detail.value && { value: detail.value.crosswalk, version: detail.value.revision });
 const draft = useDraft<Crosswalk>(saved, (one) => `crosswalk.${one.source}.${one.target}`);
 const crosswalk = draft.value;
@@ -48,6 +45,8 @@ const filter = ref(typeof route.query.filter === "string" ? route.query.filter :
 const onlyFindings = ref(false);
 const { landings, error: judgeError } = useJudgedLandings(crosswalk, filter, onlyFindings, LONGEST);
 const saveError = ref<unknown>(null);
+/** Judging the draft and saving it often find the same thing, which is said once. */
+const judgeAlone = computed(() => judgeError.value && !(saveError.value && sentenceOf(saveError.value) === sentenceOf(judgeError.value)));
 const said = ref("");
 const matching = ref(false);
 const show = ref<{ kind: Kind; name: string } | null>(null);
@@ -90,11 +89,7 @@ async function save() {
   }
 }
 async function reload() {
-  const now = await client.fetchQuery({
-    queryKey: ["crosswalk", source.value, target.value, "newest"],
-    queryFn: () => take(api.GET("/api/v1/crosswalks/{source}/{target}", { params: { path: { source: source.value, target: target.value } } })),
-    staleTime: 0,
-  });
+  const now = await client.fetchQuery({ queryKey: ["crosswalk", source.value, target.value, "newest"], queryFn: load, staleTime: 0 });
   draft.settle(now.crosswalk, now.revision);
   saveError.value = null;
   await client.invalidateQueries();
@@ -151,7 +146,7 @@ useKeys([
       </div>
       <ProblemNote v-if="saveError" :error="saveError" />
       <p v-if="stale"><el-button class="btn" @click="reload">Reload, and lose my changes</el-button></p>
-      <ProblemNote v-if="judgeError" :error="judgeError" />
+      <ProblemNote v-if="judgeAlone" :error="judgeError" />
       <p v-if="shownUnmapped.length" class="missing" data-testid="unmapped">
         <b class="brass">▲ Not mapped:</b>
         <button v-for="one in shownUnmapped" :key="one.kind + one.name" class="chip" @click="goTo(one.kind, one.name)">{{ one.kind }} <b class="mono">{{ one.name }}</b>, {{ count(one.workloads, "workload") }}</button>
