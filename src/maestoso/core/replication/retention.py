@@ -48,9 +48,10 @@ def retained(group: Ints, at: Ints, now: int, rules: Ladders, pinned: Flags | No
     tier[age < rules.keep_daily[group]] = 2
     tier[age < rules.keep_hourly[group]] = 1
     tier[age < rules.keep_all[group]] = 0
-    bucket = np.where(tier == 1, at // HOUR_S, np.where(tier == 2, at // DAY_S, at))
+    bucket = at // np.where(tier == 1, HOUR_S, DAY_S)
     first = np.ones(len(at), dtype=np.bool_)
     first[1:] = (group[1:] != group[:-1]) | (tier[1:] != tier[:-1]) | (bucket[1:] != bucket[:-1])
+    first |= tier == 0  # the point of a last copy may fall into the second of a regular one
     stays: Flags = first & (tier < 3)
     most = rules.most[group]
     if most.any():
