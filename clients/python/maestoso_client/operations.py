@@ -162,6 +162,10 @@ class Operations(Line):
         """Change it. Sent: MessagePreferenceSent. Answer: MyMessages."""
         return self.ask("PUT", "/account/messages", body=body)
 
+    def choose_witness(self, body: Any) -> Any:
+        """Make a site the witness; from now on nothing is conducted without its lease. Sent: WitnessChosenSent. Answer: Standbys."""
+        return self.ask("PUT", "/standbys/witness", body=body)
+
     def compared_runs(self, id: str | int, *, with_: str) -> Any:
         """What got slower or faster, and what was changed in between. Answer: Compared."""
         return self.ask("GET", f"/runs/{self.part(id)}/compared", query={"with": with_})
@@ -253,6 +257,10 @@ class Operations(Line):
     def forgot_seen(self, code: str | int) -> Any:
         """Say that somebody looked at it. Answer: SiteView."""
         return self.ask("POST", f"/sites/{self.part(code)}/forgot/seen")
+
+    def go_without_witness(self) -> Any:
+        """Go on without a witness: a standby takes over only when somebody has it do so."""
+        return self.ask("DELETE", "/standbys/witness")
 
     def group(self, code: str | int) -> Any:
         """How it stands, with its points. Its revision is the ETag. Answer: GroupDetail."""

@@ -19,7 +19,7 @@ from starlette.routing import Route
 
 from .agent import Agent
 from .platform import NotKnown, Platform
-from .protocol import unread
+from .protocol import unread, with_defaults
 from .store import Store
 from .tokens import Tokens
 from .web import Refused, answered, body_of, guarded, wait_s, whole
@@ -157,6 +157,15 @@ async def _put_operation(server: _Server, request: Request) -> Any:
     return await server.ask(server.agent.put, request.path_params["key"], await body_of(request))
 
 
+async def _lease(server: _Server, request: Request) -> Any:
+    asked = await body_of(request)
+    fault = unread("LeaseAsked", asked)
+    if fault:
+        raise Refused(400, "bad-value", f"The lease cannot be read. {fault}")
+    asked = with_defaults("LeaseAsked", asked)
+    return await server.ask(server.agent.store.leases.give, request.path_params["installation"], asked)
+
+
 async def _token(server: _Server, request: Request) -> Any:
     return {"token": await run_in_threadpool(server.tokens.another)}
 
@@ -199,6 +208,7 @@ ROUTES: tuple[tuple[str, str, Site], ...] = (
     ("/answering", "POST", _answering),
     ("/journal", "GET", _journal),
     ("/remains", "GET", _remains),
+    ("/leases/{installation}", "PUT", _lease),
     ("/token", "POST", _token),
     ("/operations", "GET", _feed),
     ("/operations/{key:path}", "PUT", _put_operation),

@@ -16,6 +16,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from .leases import Leases
+
 KEPT_S = 90 * 86400.0
 """How long the key of a settled operation is kept: longer than the longest run."""
 
@@ -81,6 +83,7 @@ class Store:
         self._turn = threading.RLock()
         self._db = sqlite3.connect(file, isolation_level=None, check_same_thread=False)
         self._db.executescript(TABLES)
+        self.leases = Leases(self._db, self._turn)
         self._db.execute("INSERT OR IGNORE INTO about VALUES ('made', ?)", (uuid.uuid4().hex[:12],))
         made = self._db.execute("SELECT value FROM about WHERE name='made'").fetchone()[0]
         # A file that was put back from a backup is another file, though what it says is the same.

@@ -133,7 +133,10 @@ def _do_as_said(processes: Processes, django: Django) -> None:
             write_standby(var, replace(standby, taking_over=False, failed=str(error)))
             raise
         with stage("Beginning a new reign"):
-            django(processes, "begin_reign", f"--by={standby.by}", f"--did=Take over from {standby.host}")
+            did = f"Take over from {standby.host}"
+            if standby.witness:
+                did += f", with the lease of the witness {standby.witness}"
+            django(processes, "begin_reign", f"--by={standby.by}", f"--did={did}")
         # Last: whoever was cut off before finds it said, and does it.
         conducts_now(var)
 
@@ -178,7 +181,7 @@ def take_over(options: Options, sure: bool, django: Django) -> int:
     if not sure and not _typed():
         print("Nothing was changed. Say it with --yes where nobody can be asked.")
         return 1
-    write_standby(options.var, replace(standby, taking_over=True, by="", failed=""))
+    write_standby(options.var, replace(standby, taking_over=True, by="", witness="", failed=""))
     done = took_over(processes, django)
     left = read_standby(options.var)
     if not done and left is not None:

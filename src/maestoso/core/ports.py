@@ -35,10 +35,10 @@ class SiteUntrusted(SiteUnintelligible):
 
 class SiteBusy(SiteUnreachable):
     """The site took nothing in and wants to be asked again after ``wait_s``: it is neither lost, nor is that
-    a failure."""
+    a failure. ``why``: where it is we who do not ask."""
 
-    def __init__(self, wait_s: float) -> None:
-        super().__init__(f"It is busy and wants to be asked again in {max(round(wait_s), 1)} s.")
+    def __init__(self, wait_s: float, why: str = "") -> None:
+        super().__init__(why or f"It is busy and wants to be asked again in {max(round(wait_s), 1)} s.")
         self.wait_s = wait_s
 
 

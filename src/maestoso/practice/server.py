@@ -32,7 +32,16 @@ from maestoso.practice.store import Store
 from maestoso.practice.verbs import VERBS
 from maestoso.practice.world import World
 from maestoso.sites import verbs
-from maestoso.sites.contract import PROTOCOL, Answering, Asked, HeldLandings, Lags, SitePulse, Submission
+from maestoso.sites.contract import (
+    PROTOCOL,
+    Answering,
+    Asked,
+    HeldLandings,
+    Lags,
+    LeaseAsked,
+    SitePulse,
+    Submission,
+)
 
 TICK_S = 10.0
 """Without anything due, and without anybody who asks, its time goes on in steps of this."""
@@ -293,6 +302,13 @@ async def _feed(site: PracticeSite, request: Request) -> Any:
     return await site.changes(web.whole(request, "after", 0), web.wait_s(request))
 
 
+async def _lease(site: PracticeSite, request: Request) -> Any:
+    if site.world.old_agent:
+        raise NotFound("There is no such address.", "It came with protocol 1.4.")
+    asked = from_data(LeaseAsked, await web.body_of(request), "lease", tolerant=True)
+    return site.store.leases.give(request.path_params["installation"], to_data(asked))
+
+
 async def _add_fault(site: PracticeSite, request: Request) -> Any:
     site.fault(from_data(Fault, await web.body_of(request), "fault"))
     return {}
@@ -338,6 +354,7 @@ ROUTES: tuple[tuple[str, str, Handler], ...] = (
     ("/answering", "POST", _answering),
     ("/journal", "GET", _journal),
     ("/remains", "GET", _remains),
+    ("/leases/{installation}", "PUT", _lease),
     ("/operations", "GET", _feed),
     ("/operations/{key:path}", "PUT", _put_operation),
     ("/operations/{key:path}", "GET", _operation),

@@ -8,11 +8,13 @@ from __future__ import annotations
 
 import json
 import sqlite3
+import threading
 from contextlib import suppress
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from maestoso.agent_kit.leases import Leases
 from maestoso.core.codec import from_data, to_data
 from maestoso.core.model.estate import Inventory, Workload
 from maestoso.core.ports import SiteRefused
@@ -36,6 +38,7 @@ class Store:
             "CREATE TABLE IF NOT EXISTS copying"
             " (one INTEGER PRIMARY KEY, at REAL NOT NULL, data TEXT NOT NULL);"
         )
+        self.leases = Leases(self._db, threading.RLock())
         row = self._db.execute("SELECT at FROM born").fetchone()
         if row is None:
             self._db.execute("INSERT INTO born VALUES (?)", (now.astimezone(UTC).isoformat(),))

@@ -32,6 +32,8 @@ from maestoso.sites.contract import (
     ChangeRates,
     HeldLandings,
     Lags,
+    LeaseAsked,
+    LeaseGiven,
     Points,
     SitePulse,
     WorkloadChange,
@@ -208,6 +210,17 @@ class HttpSite:
         """What still carries the mark of a run."""
         answer: list[str] = _part(await self._call("GET", "/remains", params={"mark": mark}), "remains")
         return answer
+
+    async def lease(
+        self, reign: int, renewals: int, for_s: float, holder: str, *, if_over: bool = False
+    ) -> LeaseGiven:
+        """Hold the lease of the installation, or (``if_over``) be promised it where nobody does any more.
+
+        Raises SiteRefused with the codes of docs/site-protocol.md, Leases.
+        """
+        asked = LeaseAsked(reign=reign, renewals=renewals, for_s=for_s, holder=holder, if_over=if_over)
+        path = f"/leases/{quote(self._installation, safe='')}"
+        return _heard(LeaseGiven, await self._call("PUT", path, json=to_data(asked)))
 
     async def put_operation(
         self, operation: Operation, fence: int, answer_s: float = ANSWER_S

@@ -18,11 +18,12 @@ from maestoso.core.model.protection import ChangeRate, CopyState, LinkState, Rec
 from maestoso.core.runs.operations import OperationState
 from maestoso.sites.verbs import REFUSALS, VERBS
 
-PROTOCOL = "1.3"
+PROTOCOL = "1.4"
 """1.0: as first released. 1.1: says which services answer, and in every pulse which version it speaks.
 1.2: says by an epoch that the agent has lost its memory, repeats the digest of a group that it is given, is
 busy without failing, says how far operations are, and is enrolled with a one-time code.
-1.3: refuses whoever conducted for an installation before another took over."""
+1.3: refuses whoever conducted for an installation before another took over.
+1.4: keeps leases of installations."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -193,6 +194,30 @@ class Remains:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class LeaseAsked:
+    """Whoever conducts renews its lease; with ``if_over`` somebody wants it who takes over.
+
+    ``renewals`` counts those that whoever conducts has written down; who takes over says how many of them
+    its records know. ``holder`` is any text that no other process has.
+    """
+
+    reign: int
+    renewals: int
+    for_s: float
+    holder: str
+    if_over: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LeaseGiven:
+    """The lease as it is kept now, and for how many seconds."""
+
+    reign: int
+    renewals: int
+    left_s: float
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Enrolment:
     """The one-time code that the agent printed, and the site that it is registered as."""
 
@@ -277,6 +302,17 @@ def openapi() -> dict[str, Any]:
         "post": {
             "description": "Another token; the old one is good until the new one was used.",
             "responses": answer(AgentToken),
+        }
+    }
+    lease = {"required": True, "content": {"application/json": {"schema": ref(LeaseAsked)}}}
+    paths["/v1/leases/{installation}"] = {
+        "put": {
+            "description": "Who conducts for an installation, as a third place remembers it.",
+            "parameters": [
+                {"in": "path", "name": "installation", "required": True, "schema": {"type": "string"}}
+            ],
+            "requestBody": lease,
+            "responses": answer(LeaseGiven),
         }
     }
     code = {"required": True, "content": {"application/json": {"schema": ref(Enrolment)}}}

@@ -2574,6 +2574,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/standbys/witness": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Make a site the witness; from now on nothing is conducted without its lease. */
+        put: operations["chooseWitness"];
+        post?: never;
+        /** @description Go on without a witness: a standby takes over only when somebody has it do so. */
+        delete: operations["goWithoutWitness"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/takeover": {
         parameters: {
             query?: never;
@@ -5310,6 +5328,9 @@ export interface components {
         Standbys: {
             expected: boolean;
             lines: components["schemas"]["StandbyLine"][];
+            witness: string;
+            trouble: string;
+            withheld: string;
         };
         Standing: {
             forecast: components["schemas"]["ForecastFigures"] | null;
@@ -5405,6 +5426,8 @@ export interface components {
             words: string;
             begun: boolean;
             failed: string;
+            witness: string;
+            witness_said: string;
         };
         TakeoverAskedSent: {
             words: string;
@@ -5611,6 +5634,9 @@ export interface components {
             enabled: boolean;
             stopped_because: string;
             waiting: number;
+        };
+        WitnessChosenSent: {
+            site: string;
         };
         Workload: {
             name: string;
@@ -11773,6 +11799,63 @@ export interface operations {
                 };
             };
             403: components["responses"]["Refused403"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    chooseWitness: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WitnessChosenSent"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Standbys"];
+                };
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            413: components["responses"]["Refused413"];
+            415: components["responses"]["Refused415"];
+            422: components["responses"]["Refused422"];
+            503: components["responses"]["Refused503"];
+        };
+    };
+    goWithoutWitness: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["Refused400"];
+            403: components["responses"]["Refused403"];
+            404: components["responses"]["Refused404"];
+            409: components["responses"]["Refused409"];
+            412: components["responses"]["Refused412"];
+            422: components["responses"]["Refused422"];
             503: components["responses"]["Refused503"];
         };
     };

@@ -80,6 +80,7 @@ TABLE: dict[str, dict[str, str]] = {
     "audit.jsonl": {"GET": READ_AUDIT},
     "backups": {"GET": READ_AUDIT, "POST": CHANGE_SETTINGS},
     "standbys": {"GET": READ_AUDIT},
+    "standbys/witness": {"PUT": CHANGE_SETTINGS, "DELETE": CHANGE_SETTINGS},
     "takeover": {"GET": SEE, "POST": CHANGE_SETTINGS},
     "messages": {"GET": READ_AUDIT},
     "messages/escalation": {"PUT": CHANGE_SETTINGS},

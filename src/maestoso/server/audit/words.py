@@ -8,6 +8,7 @@ from typing import Any
 DID: dict[str, dict[str, str]] = {
     # Signing in and people.
     "session": {"POST": "Signed in", "DELETE": "Signed out"},
+    "witness": {"PUT": "Made {body.site} the witness", "DELETE": "Went on without a witness"},
     "takeover": {"POST": "Had this standby take over"},
     "sign-in-with-passkey": {"POST": "Signed in with a passkey"},
     "account-passkeys": {"POST": "Added the passkey {body.name}"},

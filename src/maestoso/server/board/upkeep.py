@@ -16,7 +16,14 @@ from maestoso.server.runs.beats import silent
 
 def of_itself(now: datetime) -> list[NextAction]:
     """What is to be done so that it goes on conducting, and would outlive its machine."""
-    return [*_from_reign(), *_from_engines(), *_from_workers(), *_from_backups(now), *_from_standbys()]
+    return [
+        *_from_reign(),
+        *_from_witness(),
+        *_from_engines(),
+        *_from_workers(),
+        *_from_backups(now),
+        *_from_standbys(),
+    ]
 
 
 def _from_reign() -> list[NextAction]:
@@ -29,6 +36,29 @@ def _from_reign() -> list[NextAction]:
             code="reign-past", urgency="now", title="This Maestoso conducts nothing any more",
             sentence=f"{why} Go on there.",
             label="How to", to="/help/operations#the-standby",
+        )
+    ]  # fmt: skip
+
+
+def _from_witness() -> list[NextAction]:
+    """The witness does not renew the lease, without which nothing is conducted."""
+    now = standbys.stand()
+    if not now.witness or past_because() or not (now.trouble or now.withheld):
+        return []
+    without = "If it is lost, go on without it: Settings, Backups."
+    if now.withheld:
+        return [
+            NextAction(
+                code="lease-over", urgency="now", title="Nothing is conducted: the lease is over",
+                sentence=f"{now.withheld} A standby may have taken over. {without}",
+                label="See the witness", to="/settings/backups",
+            )
+        ]  # fmt: skip
+    return [
+        NextAction(
+            code="witness-silent", urgency="soon", title=f"{now.witness} does not renew the lease",
+            sentence=f"{now.trouble} Once the lease is over, sites are asked for nothing. {without}",
+            label="See the witness", to="/settings/backups",
         )
     ]  # fmt: skip
 

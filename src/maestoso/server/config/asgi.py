@@ -26,7 +26,9 @@ from maestoso.server.access.stream_door import StreamDoor, Streams  # noqa: E402
 from maestoso.server.board import stream as live_updates  # noqa: E402
 from maestoso.server.reign.following import end_when_it_conducts  # noqa: E402
 from maestoso.server.runs import stream as run  # noqa: E402
+from maestoso.server.witness.services import watch_on_a_standby  # noqa: E402
 
 end_when_it_conducts()
+watch_on_a_standby()
 _streams: dict[str, Streams] = {run.PATH: run.PUMP, live_updates.PATH: live_updates.LIVE_UPDATES}
 application = BoundedBodies(StreamDoor(FewAtOnce(_django, MOST_AT_ONCE), _streams), LARGEST_BODY)

@@ -32,7 +32,8 @@ class Options:
     ``certificate_key`` (PEM files). ``plain_port`` is a port that sends whoever asks to the public address; 0
     for none. What of this goes together says :mod:`maestoso.server.config.exposure`.
     ``var`` holds everything that is not source. ``replication_port`` is where standbys follow the private
-    database, on ``listen`` and with TLS; 0 for none.
+    database, on ``listen`` and with TLS; 0 for none. ``witness_lease_s`` is how long the lease lasts that a
+    witness gives.
     ``site_port`` is the port of the first practice site of the
     scenario, the others follow; ``practice_port`` is where practice sites are made that belong to none, and
     ``names_port`` where the demo has a name server.
@@ -77,6 +78,7 @@ class Options:
     organisation: str = ""
     start_within_s: int = 900
     replication_port: int = 0
+    witness_lease_s: int = 60
     db_host: str = ""
     db_port: int = 3306
     db_name: str = "maestoso"

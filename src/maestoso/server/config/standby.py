@@ -22,7 +22,8 @@ NOBODY = "it follows nobody"
 class Standby:
     """What a standby follows: where, since when (RFC 3339), and behind which position it began.
 
-    ``taking_over``: somebody has said that it takes over, in its pages (``by``) or on the machine itself.
+    ``taking_over``: somebody has said that it takes over, in its pages (``by``) or on the machine itself,
+    or the ``witness`` of this code gave it the lease.
     ``failed`` is why that could not be done the last time.
     """
 
@@ -32,6 +33,7 @@ class Standby:
     position: str
     taking_over: bool = False
     by: str = ""
+    witness: str = ""
     failed: str = ""
 
 

@@ -12,6 +12,7 @@ urlpatterns = [
     path("api/v1/", include("maestoso.server.organisation.urls")),
     path("api/v1/", include("maestoso.server.backups.urls")),
     path("api/v1/", include("maestoso.server.reign.urls")),
+    path("api/v1/", include("maestoso.server.witness.urls")),
     path("api/v1/", include("maestoso.server.jobs.urls")),
     path("api/v1/", include("maestoso.server.estate.urls")),
     path("api/v1/", include("maestoso.server.outbox.urls")),

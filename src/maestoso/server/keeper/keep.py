@@ -21,6 +21,8 @@ from maestoso.server.messages.deliver import deliver
 from maestoso.server.messages.events import write_stream
 from maestoso.server.messages.notice import notice
 from maestoso.server.names.services import read_zones
+from maestoso.server.reign.lease import FOR_S
+from maestoso.server.witness.services import renew
 
 EVERY_S = 6.0
 """Between two looks at each; at rest they are what costs most of all that Maestoso does."""
@@ -33,6 +35,7 @@ NAMES_EVERY_S = 10.0
 MESSAGES_AT_MOST_EVERY_S = 1.0
 RENEW_S = LEASE_S / 4
 RECORDS, BOARD, BACKUPS, MESSAGES, NAMES = "records", "board", "backups", "messages", "names"
+WITNESS, RENEW_LEASE_EVERY_S = "witness", FOR_S / 6
 log = logging.getLogger("maestoso.keeper")
 Task = Callable[[], None]
 
@@ -47,7 +50,7 @@ def keep(stop: threading.Event, clock: Clock, owner: str) -> None:
         except Exception:
             log.exception("Which sites there are cannot be read; it is tried again")
             codes = []
-        for duty in [RECORDS, BOARD, BACKUPS, MESSAGES, NAMES, *codes]:
+        for duty in [RECORDS, BOARD, BACKUPS, MESSAGES, NAMES, WITNESS, *codes]:
             if duty not in there or not there[duty].is_alive():
                 tasks, pause = _duty(duty, clock, stop)
                 there[duty] = threading.Thread(
@@ -117,6 +120,8 @@ def _duty(
         return lambda: backups, lambda: stop.wait(BACKUPS_EVERY_S)
     if duty == NAMES:
         return lambda: [partial(read_zones, clock)], lambda: stop.wait(NAMES_EVERY_S)
+    if duty == WITNESS:
+        return lambda: [renew], lambda: stop.wait(RENEW_LEASE_EVERY_S)
     if duty == MESSAGES:
         ear = news.NewsWaiter()
 

@@ -26,6 +26,7 @@ from maestoso.server.estate.agents import PATIENCE_S, ask, forget_pulse, needed,
 from maestoso.server.estate.models import Site
 from maestoso.server.outbox.models import SiteRequest
 from maestoso.server.outbox.secrets import with_secrets
+from maestoso.server.reign import lease
 from maestoso.sites.client import HttpSite
 
 CLOCK = SystemClock()
@@ -166,6 +167,7 @@ def _bring(request: SiteRequest, patience_s: float) -> None:
         return
     operation, taken_in = _operation(request), asyncio.Event()
     try:
+        lease.check()
         state = ask(
             request.site, lambda agent: _carry_out(agent, operation, request, patience_s, taken_in),
             patience_s,

@@ -24,9 +24,12 @@ from maestoso.server.config.standby import (
     understood,
     write_standby,
 )
+from maestoso.server.reign.models import Reign
 from maestoso.server.reign.shapes import Takeover
 
 LOOK_EVERY_S = 0.5
+_witness_said = ""
+"""What the witness answered last to this process."""
 
 
 class OnlyFollows(DomainError):
@@ -52,14 +55,23 @@ def takeover() -> Takeover:
         row = cursor.fetchone()
         names = [column[0] for column in cursor.description or ()]
     found = understood(dict(zip(names, row, strict=True)) if row else {})
+    reign = Reign.objects.filter(pk=1).first()
     beats = apps.get_model("runs", "EngineBeat").objects.aggregate(last=Max("at"))
     return Takeover(
         of=standby.host, since=datetime.fromisoformat(standby.since),
         connected=found.connected, behind_s=found.behind_s,
         sentence="It takes over." if standby.taking_over else found.in_words(), heard_at=beats["last"],
         under_way=apps.get_model("runs", "Run").objects.filter(outcome="").count(), words=WORDS,
-        begun=standby.taking_over, failed=standby.failed,
+        begun=standby.taking_over, failed=standby.failed, witness=reign.witness if reign else "",
+        witness_said=_witness_said,
     )  # fmt: skip
+
+
+def witness_said(said: str) -> str:
+    """Keep what the witness answered, for the pages."""
+    global _witness_said
+    _witness_said = said
+    return said
 
 
 def take_over(words: str, by: str) -> None:
@@ -67,7 +79,7 @@ def take_over(words: str, by: str) -> None:
     standby = _standby()
     if words.strip() != WORDS:
         raise BadValue("Nothing was changed.", f"Type the words: {WORDS}.", field="words")
-    write_standby(OPTIONS.var, replace(standby, taking_over=True, by=by, failed=""))
+    write_standby(OPTIONS.var, replace(standby, taking_over=True, by=by, witness="", failed=""))
 
 
 def end_when_it_conducts() -> None:

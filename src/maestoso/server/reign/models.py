@@ -15,4 +15,10 @@ class Reign(models.Model):
     number = models.PositiveBigIntegerField(default=0)
     since = models.DateTimeField(null=True)
     ended_at = models.DateTimeField(null=True)
+    # The third site that remembers who conducts (its code; empty for none), how often the lease was renewed
+    # there, until when it is held, and why it is not renewed.
+    witness = models.CharField(max_length=12, blank=True, default="")
+    renewals = models.PositiveBigIntegerField(default=0)
+    held_until = models.DateTimeField(null=True)
+    witness_trouble = models.CharField(max_length=400, blank=True, default="")
     ended_because = models.CharField(max_length=1000, blank=True, default="")

@@ -113,7 +113,9 @@ def begin(did: str, by: str) -> int:
     apps.get_model("runs", "EngineBeat").objects.all().delete()
     apps.get_model("runs", "Run").objects.filter(outcome="").update(fence=F("fence") + TAKEN_OVER)
     following = max(row.number + 1, int(SystemClock().now().timestamp()))
-    Reign.objects.filter(pk=1).update(number=following, since=Now(), ended_at=None, ended_because="")
+    Reign.objects.filter(pk=1).update(
+        number=following, since=Now(), ended_at=None, ended_because="", held_until=None
+    )
     add_entry(
         AuditEntry(
             at=SystemClock().now(), by=by, address="", method="", path="takeover", sent={"reign": following},

@@ -16,10 +16,24 @@ class StandbyLine:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Standbys:
-    """``expected``: a port is open for them."""
+    """``expected``: a port is open for them.
+
+    ``witness`` is the code of the site that remembers who conducts, empty for none; ``trouble`` why it does
+    not renew the lease, and ``withheld`` why sites are asked for nothing, both empty while all is well.
+    """
 
     expected: bool
     lines: tuple[StandbyLine, ...]
+    witness: str
+    trouble: str
+    withheld: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class WitnessChosen:
+    """The site that is the witness from now on, by its code."""
+
+    site: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -28,6 +42,8 @@ class Takeover:
     of the primary was heard last, how many runs are under way, and what is to be typed to have it take over.
 
     ``behind_s`` is null while it does not follow. ``begun``: it takes over now; ``failed``: why it could not.
+    ``witness`` is the site that may have it take over by itself, empty for none, and ``witness_said`` what
+    that said last.
     """
 
     of: str
@@ -40,6 +56,8 @@ class Takeover:
     words: str
     begun: bool
     failed: str
+    witness: str
+    witness_said: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -6,7 +6,9 @@ from django.db import DatabaseError, connection
 
 from maestoso.server.config.options import REPLICA_USER
 from maestoso.server.config.settings import OPTIONS
-from maestoso.server.reign.shapes import StandbyLine
+from maestoso.server.reign import lease
+from maestoso.server.reign.models import Reign
+from maestoso.server.reign.shapes import StandbyLine, Standbys
 
 ALL_SENT = "Master has sent all binlog to slave"
 """How MariaDB calls the state of a line to a follower that lacks nothing (processlist)."""
@@ -31,6 +33,15 @@ def lines() -> tuple[StandbyLine, ...]:
             return tuple(StandbyLine(host=str(host), has_all=bool(sent)) for host, sent in cursor.fetchall())
     except DatabaseError:
         return ()
+
+
+def stand() -> Standbys:
+    """Who follows, and how the lease at the witness stands."""
+    row = Reign.objects.filter(pk=1).first()
+    return Standbys(
+        expected=are_expected(), lines=lines(), witness=row.witness if row else "",
+        trouble=row.witness_trouble if row else "", withheld=lease.withheld(),
+    )  # fmt: skip
 
 
 def following() -> tuple[str, ...]:

@@ -18,7 +18,7 @@ class StandbyList(APIView):
     @extend_schema(operation_id="standbys", responses=shape(Standbys))
     def get(self, request: Request) -> Response:
         """Who follows at this moment, and whether anything is missing there."""
-        return reply(Standbys(expected=standbys.are_expected(), lines=standbys.lines()))
+        return reply(standbys.stand())
 
 
 class TakeoverView(APIView):

@@ -18,6 +18,7 @@ from maestoso.server.estate.agents import speak_to
 from maestoso.server.estate.models import Site
 from maestoso.server.names.services import read_soon
 from maestoso.server.outbox.secrets import has_secrets, with_secrets
+from maestoso.server.reign import lease
 from maestoso.server.reign import services as reign
 from maestoso.server.runs.log import reachable
 from maestoso.sites.client import HttpSite
@@ -38,6 +39,7 @@ class RecordedSite:
 
     async def put_operation(self, operation: Operation, fence: int) -> OperationState:
         """Send it with its secrets."""
+        await _lease_is_held()
         full = await _with_its_secrets(operation)
         return await self._ask(lambda agent: agent.put_operation(full, fence))
 
@@ -83,6 +85,7 @@ class RecordedNames(NameServers):
 
     async def put_operation(self, operation: Operation, fence: int) -> OperationState:
         """Begin it with its keys."""
+        await _lease_is_held()
         return await super().put_operation(await _with_its_secrets(operation), fence)
 
     async def _carry_out(self, operation: Operation) -> OperationState:
@@ -96,6 +99,16 @@ class RecordedNames(NameServers):
 def client_of(code: str) -> SiteClient:
     """Whom a step asks."""
     return RecordedNames() if code == NAME_SERVERS else RecordedSite(code)
+
+
+async def _lease_is_held() -> None:
+    """Raises SiteBusy while nothing may be asked for."""
+    if lease.is_sure():
+        return
+    try:
+        await sync_to_async(reachable(lease.check))()
+    except LogUnavailable as error:
+        raise SiteUnreachable(f"Whether the lease is held cannot be read now: {error}") from error
 
 
 async def _with_its_secrets(operation: Operation) -> Operation:
