@@ -1,7 +1,7 @@
 """Primaries that die by chance in the middle of a run, and standbys that take over: ``./maestoso soak --standby 20``.
 
 Whatever moment it is, the run ends at the standby, every promise holds in the sites' journals, and nothing was done
-twice.
+twice. Every other standby takes over by itself, with the lease of a witness; the rest when it is told to.
 """
 
 from __future__ import annotations
@@ -17,20 +17,31 @@ class OneSeed(TwoMachines):
     """Not found by the runner of tests: its methods are named otherwise."""
 
     seed = 1
+    lease_s = 12
 
     def runTest(self) -> None:
         """One run, one death, one takeover."""
         tried = ByChance(self.seed)
         standby = self.follower()
+        by_itself = self.seed % 2 == 1
+        if by_itself:
+            chosen = self.api.send("PUT", "/standbys/witness", {"site": "NOR"})
+            self.assertEqual((chosen["witness"], chosen["withheld"]), ("NOR", ""))
         run = tried.start(self.api)
         tried.go_on(self.api)
         seq = self.status(self.api, run)["seq"]
         self.burn()
-        self.take_over(standby)
+        if by_itself:
+            self.wait_until_it_conducts(standby)
+        else:
+            self.take_over(standby)
         api = standby.api()
         outcome = until(lambda: tried.answer(api), f"run {run} to end", ENDS_S)
         tried.check(self, standby)
-        print(f"{tried}, killed at event {seq}, ended: {outcome}", flush=True)
+        print(
+            f"{tried}, killed at event {seq}, taken over {'by the witness' if by_itself else 'by hand'}, ended: {outcome}",
+            flush=True,
+        )
 
 
 if __name__ == "__main__":

@@ -38,12 +38,15 @@ class TwoMachines(unittest.TestCase):
     """On loopback, with replication between them."""
 
     page: Page
+    lease_s = 60
 
     def setUp(self) -> None:
         self.primary = Application()
         self.addCleanup(self.primary.close)
         port = free_ports(self.primary.options, sites=0).web_port
-        self.primary.options = replace(self.primary.options, replication_port=port)
+        self.primary.options = replace(
+            self.primary.options, replication_port=port, witness_lease_s=self.lease_s
+        )
         self.primary.start()
         self.api = self.primary.api()
 
@@ -58,7 +61,9 @@ class TwoMachines(unittest.TestCase):
         self.addCleanup(standby.close)
         # Its sites are those of the primary.
         options = free_ports(standby.options, sites=0)
-        standby.options = replace(options, site_port=self.primary.options.site_port)
+        standby.options = replace(
+            options, site_port=self.primary.options.site_port, witness_lease_s=self.lease_s
+        )
         port = self.primary.options.replication_port
         done = standby.command("standby", str(file), "--of", f"192.0.2.7:{port}", **PASSPHRASE)
         self.assertIn("and not for 192.0.2.7", done.stderr)
@@ -84,6 +89,24 @@ class TwoMachines(unittest.TestCase):
     def status(self, api: Api, run: int) -> dict[str, Any]:
         """How a run stands."""
         return api.status(run) or {"seq": 0, "phase": ""}
+
+    def choose_a_witness_and_go_without(self) -> None:
+        """On the primary's page; the standby would take over by itself otherwise."""
+        page = BROWSER["browser"].new_page(viewport={"width": 1280, "height": 800})
+        page.set_default_timeout(PATIENCE_MS)
+        page.goto(f"{self.primary.address}/settings/backups")
+        page.get_by_label("Password").fill(self.primary.password)
+        page.get_by_role("button", name="Sign in", exact=True).click()
+        button = page.get_by_role("button", name="Make it the witness")
+        expect(button).to_be_disabled()
+        page.get_by_label("Site that is the witness").click()
+        page.get_by_role("option", name="NOR").click()
+        button.click()
+        expect(page.get_by_text("NOR is the witness")).to_be_visible()
+        page.get_by_role("button", name="Go on without it …").click()
+        page.get_by_role("button", name="Go on without it", exact=True).click()
+        expect(button).to_be_visible()
+        page.close()
 
     def look_at_its_pages(self, standby: Application) -> None:
         """People see there what the primary has, and change nothing."""
@@ -176,6 +199,7 @@ class TwoMachines(unittest.TestCase):
         )
         for command in (("backup", "--to", str(standby.folder)), ("upgrade",), ("admin", "ada")):
             self.assertIn("is a standby, and only follows", standby.command(*command, **PASSPHRASE).stderr)
+        self.choose_a_witness_and_go_without()
         self.look_at_its_pages(standby)
         run = self.api.start_test("HARB", PACE)
         until(lambda: self.status(self.api, run)["phase"] in ("bring-up", "judge"), "the first wave")

@@ -61,6 +61,10 @@ class Client:
         """What it answers, which must be of a shape. Raises Wrong."""
         return _of_shape(self.http.get(path, params=query), f"GET {path}", shape)
 
+    def put(self, path: str, body: Mapping[str, Any], shape: str) -> Any:
+        """What it answers to a body, which must be of a shape. Raises Wrong."""
+        return _of_shape(self.http.put(path, json=body), f"PUT {path}", shape)
+
     def refused(self, method: str, path: str, **rest: Any) -> Refusal:
         """A request that must be refused, with problem details and a code. Raises Wrong."""
         answer = self.http.request(method, path, **rest)

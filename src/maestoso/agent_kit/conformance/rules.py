@@ -217,6 +217,29 @@ def reigns(site: Client, group: str) -> None:
     check(other["status"] == "done", "The reign of one installation was held against another.")
 
 
+def leases(site: Client, group: str) -> None:
+    """A lease goes to one, and to another only when it is over and with records that lack nothing."""
+    who = f"/leases/{mark()}"
+    asked = {"reign": 1, "renewals": 7, "for_s": 600.0, "holder": "one"}
+    wanted = {**asked, "reign": 2, "holder": "two", "if_over": True}
+
+    def refused(body: dict[str, Any], code: str, what: str) -> None:
+        said = site.refused("PUT", who, json=body).code
+        check(said == code, f"{what}: {said}, not {code}.")
+
+    refused(wanted, "no-lease", "A lease that nobody had")
+    given = site.put(who, asked, "LeaseGiven")
+    check(given["renewals"] == 7 and given["left_s"] > 500, f"A lease of 600 s is said to be {given}.")
+    refused(wanted, "lease-held", "A lease that is not over")
+    site.put(who, {**asked, "for_s": 0.001}, "LeaseGiven")
+    refused({**wanted, "renewals": 5}, "records-behind", "Records that lack two renewals")
+    site.put(who, {**wanted, "renewals": 6}, "LeaseGiven")
+    refused({**wanted, "reign": 3, "holder": "three"}, "lease-held", "A lease that was promised")
+    site.put(who, {**asked, "reign": 2}, "LeaseGiven")
+    refused(asked, "reign-past", "A reign that is past")
+    refused({**asked, "for_s": 0}, "bad-value", "A lease of no seconds")
+
+
 def away(site: Client, group: str) -> None:
     """Taking away what is not there is done, and no effect."""
     for verb in ("remove-sandbox", "power-off", "unregister", "discard-clone"):
@@ -316,8 +339,8 @@ RULES = (
     (capabilities, "Addresses"), (verbs, "site-verbs.md"), (tokens, "Ground rules"), (clock, "Addresses"),
     (inventory, "Addresses"), (pulse, "Addresses"), (points, "Addresses"), (measures, "Addresses"),
     (answering, "Addresses"), (bad_requests, "What may be left out, 2"), (newer, "What may be left out, 1"),
-    (keys, "Operations, 1"), (fences, "Operations, 2"), (reigns, "Operations, 8"), (away, "Operations, 5"),
-    (feed, "Addresses"), (landings, "site-verbs.md, hold-landings"), (pins, "site-verbs.md, pin-point"),
-    (pausing, "site-verbs.md, pause-copying"),
+    (keys, "Operations, 1"), (fences, "Operations, 2"), (reigns, "Operations, 8"), (leases, "Leases"),
+    (away, "Operations, 5"), (feed, "Addresses"), (landings, "site-verbs.md, hold-landings"),
+    (pins, "site-verbs.md, pin-point"), (pausing, "site-verbs.md, pause-copying"),
 )  # fmt: skip
 """Every rule, and where it is written."""

@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import logging
-import os
 import threading
 import time
-import uuid
 from dataclasses import replace
 
 from django.conf import settings
@@ -15,6 +13,7 @@ from django.db import connection
 from maestoso.core.errors import BadValue
 from maestoso.core.ports import REIGN_PAST, SiteRefused, SiteUnreachable
 from maestoso.engine.clock import SystemClock
+from maestoso.engine.incarnation import incarnation
 from maestoso.server.config.settings import OPTIONS
 from maestoso.server.config.standby import read_standby, write_standby
 from maestoso.server.estate.agents import ask, needed
@@ -23,8 +22,8 @@ from maestoso.server.reign import following, lease, standbys
 from maestoso.server.reign.models import Reign
 from maestoso.server.reign.services import note_past, number
 
-HOLDER = f"{uuid.uuid4().hex[:12]}-{os.getpid()}"
-"""This process, for the witness."""
+HOLDER = "maestoso"
+"""With what makes one process of another, this is what the witness knows one by."""
 SINCE = (1, 4)
 """The version of the site protocol that leases came with."""
 WATCH_EVERY_S = min(5.0, lease.FOR_S / 6)
@@ -126,7 +125,7 @@ def look(proposed: int) -> str:
 def _ask_for(site: Site, reign: int, renewals: int, *, if_over: bool = False) -> float:
     """How long it took, in seconds. Raises SiteUnreachable, SiteRefused."""
     begun = time.monotonic()
-    ask(site, lambda agent: agent.lease(reign, renewals, lease.FOR_S, HOLDER, if_over=if_over))
+    ask(site, lambda agent: agent.lease(reign, renewals, lease.FOR_S, incarnation(HOLDER), if_over=if_over))
     return time.monotonic() - begun
 
 

@@ -3,6 +3,7 @@
 import { useQuery } from "@tanstack/vue-query";
 import { computed } from "vue";
 import { api, take } from "@/api/client";
+import StandbySection from "@/features/settings/StandbySection.vue";
 import SettingsTabs from "@/ui/SettingsTabs.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import PageSkeleton from "@/ui/PageSkeleton.vue";
@@ -16,7 +17,6 @@ const { data, error } = useQuery({
 });
 const { problem, act } = useAct();
 const now = () => act(() => take(api.POST("/api/v1/backups")));
-const { data: standbys } = useQuery({ queryKey: ["standbys"], queryFn: () => take(api.GET("/api/v1/standbys")), refetchInterval: 10_000 });
 const last = computed(() => data.value?.lines.find((line) => !line.trouble));
 </script>
 
@@ -66,18 +66,11 @@ const last = computed(() => data.value?.lines.find((line) => !line.trouble));
         </tr>
       </tbody>
     </table>
-    <template v-if="standbys?.expected">
-      <h2>Standby</h2>
-      <p v-if="!standbys.lines.length" class="warn">▲ None follows now. <RouterLink to="/help/operations#the-standby">How to begin one</RouterLink></p>
-      <p v-for="line in standbys.lines" :key="line.host">The one at <code>{{ line.host }}</code> follows; {{ line.has_all ? "everything that was written here was sent to it." : "something is still being sent to it." }}</p>
-    </template>
+    <StandbySection />
   </div>
 </template>
 
 <style scoped>
-h2 {
-  margin: var(--gap-4) 0 var(--gap-1);
-}
 .warn {
   color: var(--brass);
 }

@@ -21,7 +21,7 @@ const saying = useMutation({
     client.setQueryData(["takeover"], now);
   },
 });
-const begun = computed(() => said.value && !data.value?.failed);
+const begun = computed(() => (said.value || data.value?.begun) && !data.value?.failed);
 const may = computed(() => !!session.value?.may_take_over);
 
 // What serves this page ends, and another takes its place, which knows nobody who was signed in here.
@@ -54,6 +54,10 @@ watch(there, (now) => now && !now.standby && window.location.assign("/"));
         <dd>{{ data.sentence }}</dd>
         <dt>Its engine</dt>
         <dd>{{ data.heard_at ? `was heard last ${ago(data.heard_at)}; what people said since is asked of them anew` : "was never heard" }}</dd>
+        <template v-if="data.witness">
+          <dt>Witness</dt>
+          <dd>{{ data.witness }} gives this standby the lease once it is over, and it takes over by itself then. {{ data.witness_said && `It said last: ${data.witness_said}` }}</dd>
+        </template>
         <dt>Runs under way</dt>
         <dd>{{ data.under_way ? `${count(data.under_way, "run")} would go on here: what was done since is asked for again under the same keys, and is not done twice` : "none" }}</dd>
       </dl>
