@@ -17,7 +17,7 @@ from maestoso.cli import database, replication
 from maestoso.cli.keys import make_secrets
 from maestoso.real_lab import certificate
 from maestoso.server.config.options import CERTIFICATE
-from tests.e2e.application import PATIENCE_MS, START_S, Api, Application, module_browser, until
+from tests.e2e.application import PATIENCE_MS, START_S, Api, Application, choose, module_browser, until
 from tests.e2e.seeds import effects
 from tests.ports import free_ports
 
@@ -99,8 +99,7 @@ class TwoMachines(unittest.TestCase):
         page.get_by_role("button", name="Sign in", exact=True).click()
         button = page.get_by_role("button", name="Make it the witness")
         expect(button).to_be_disabled()
-        page.get_by_label("Site that is the witness").click()
-        page.get_by_role("option", name="NOR").click()
+        choose(page.get_by_label("Site that is the witness"), "Northgate (NOR)")
         button.click()
         expect(page.get_by_text("NOR is the witness")).to_be_visible()
         page.get_by_role("button", name="Go on without it …").click()

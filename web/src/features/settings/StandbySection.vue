@@ -43,7 +43,7 @@ const goWithout = () => act(() => take(api.DELETE("/api/v1/standbys/witness")));
         <RouterLink to="/help/operations#the-witness">What that asks for</RouterLink>
       </p>
       <form class="row" @submit.prevent="choose">
-        <el-select v-model="site" class="entry" aria-label="Site that is the witness" placeholder="a third site" filterable default-first-option>
+        <el-select v-model="site" class="entry" aria-label="Site that is the witness" placeholder="a third site" :empty-values="['', null, undefined]" filterable default-first-option>
           <el-option v-for="one in line?.stations ?? []" :key="one.code" :value="one.code" :label="`${one.name} (${one.code})`" />
         </el-select>
         <el-button v-may="'change-settings'" class="btn" native-type="submit" :disabled="!site || busy">Make it the witness</el-button>
@@ -53,11 +53,16 @@ const goWithout = () => act(() => take(api.DELETE("/api/v1/standbys/witness")));
 </template>
 
 <style scoped>
-h2 {
+h2,
+h3 {
   margin: var(--gap-4) 0 var(--gap-1);
 }
 h3 {
-  margin: var(--gap-3) 0 var(--gap-1);
+  font-size: inherit;
+  color: var(--ink-2);
+}
+p {
+  margin-bottom: var(--gap-2);
 }
 .warn {
   color: var(--brass);
