@@ -11,6 +11,7 @@ from django.test import TestCase
 from maestoso.core.ports import SiteRefused
 from maestoso.core.runs.operations import Operation
 from maestoso.engine.clock import SystemClock
+from maestoso.server.board.stored import refresh_board
 from maestoso.server.estate import agents
 from maestoso.server.estate.models import Site
 from maestoso.server.keeper.leases import take
@@ -58,6 +59,12 @@ class Past(Tidewell):
         first = self.browser.get("/api/v1/readiness").json()["actions"][0]
         self.assertEqual(first["title"], "This Maestoso conducts nothing any more")
         self.assertEqual(self.browser.get("/api/v1/site-line").json()["past"], services.past_because())
+
+    def test_the_board_says_so_at_once_though_nobody_keeps_it_any_more(self) -> None:
+        refresh_board(SystemClock())
+        services.note_past("Reign 1 conducts here.")
+        first = self.browser.get("/api/v1/readiness").json()["actions"][0]
+        self.assertEqual(first["title"], "This Maestoso conducts nothing any more")
 
     def test_nothing_is_changed_or_conducted_any_more_and_people_can_look(self) -> None:
         Run.objects.filter(pk=Run.objects.latest("pk").pk).update(outcome="")

@@ -21,6 +21,7 @@ from maestoso.server.board.shapes import PlanLine, PlanList, PlanRowView, Standi
 from maestoso.server.common import news
 from maestoso.server.plans.models import PlanRow, PlanVersion
 from maestoso.server.plans.services import find_plan
+from maestoso.server.reign.services import past_because
 
 WATCHED_FOR = timedelta(seconds=20)
 """Whoever shows it to somebody says so again before this is over."""
@@ -62,7 +63,10 @@ def _text(value: object) -> str:
 
 
 def _read_stored(now: datetime, field: str) -> StoredBoard | None:
-    """With one of its texts; None where there is none, or it is too old to be shown."""
+    """With one of its texts; None where there is none, it is too old to be shown, or nobody keeps it, as
+    somebody else conducts."""
+    if past_because():
+        return None
     stored = StoredBoard.objects.filter(pk=1, made_at__gt=now - TOO_OLD)
     return stored.only("made_at", field).first()
 
