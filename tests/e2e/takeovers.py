@@ -11,6 +11,8 @@ from tests.e2e.seeds import ByChance, run_seeds
 from tests.e2e.test_standby import TwoMachines
 
 ENDS_S = 600.0
+PLACES = ("before-commit", "after-commit", "before-send", "on-answer")
+"""Where an engine dies (:mod:`maestoso.engine.conductor`)."""
 
 
 class OneSeed(TwoMachines):
@@ -18,6 +20,7 @@ class OneSeed(TwoMachines):
 
     seed = 1
     lease_s = 12
+    crash_points = True
 
     def runTest(self) -> None:
         """One run, one death, one takeover."""
@@ -29,6 +32,10 @@ class OneSeed(TwoMachines):
             self.assertEqual((chosen["witness"], chosen["withheld"]), ("NOR", ""))
         run = tried.start(self.api)
         tried.go_on(self.api)
+        if place := tried.chance.choice((None, *PLACES)):
+            # Its engine dies there, and all the rest with it.
+            self.points.write_text(f"{place}\n")
+            until(lambda: tried.answer(self.api) or not self.points.read_text(), f"the engine to die {place}")
         seq = self.status(self.api, run)["seq"]
         self.burn()
         if by_itself:
@@ -38,10 +45,9 @@ class OneSeed(TwoMachines):
         api = standby.api()
         outcome = until(lambda: tried.answer(api), f"run {run} to end", ENDS_S)
         tried.check(self, standby)
-        print(
-            f"{tried}, killed at event {seq}, taken over {'by the witness' if by_itself else 'by hand'}, ended: {outcome}",
-            flush=True,
-        )
+        died = f"killed at event {seq}" + (f", {place}" if place else "")
+        whose = "with the lease of the witness" if by_itself else "by hand"
+        print(f"{tried}, {died}, taken over {whose}, ended: {outcome}", flush=True)
 
 
 if __name__ == "__main__":
