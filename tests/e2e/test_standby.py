@@ -65,7 +65,10 @@ class TwoMachines(unittest.TestCase):
         # Its sites are those of the primary.
         options = free_ports(standby.options, sites=0)
         standby.options = replace(
-            options, site_port=self.primary.options.site_port, witness_lease_s=self.lease_s
+            options,
+            site_port=self.primary.options.site_port,
+            witness_lease_s=self.lease_s,
+            replication_port=free_ports(options, sites=0).web_port,
         )
         port = self.primary.options.replication_port
         done = standby.command("standby", str(file), "--of", f"192.0.2.7:{port}", **PASSPHRASE)
@@ -251,6 +254,29 @@ class TwoMachines(unittest.TestCase):
         # The new one goes on as ever.
         other = api.start_test("REPT", 20)
         until(lambda: self.status(api, other)["phase"] == "judge", "another run to get to its verdict")
+        self.go_back(standby)
+
+    def go_back(self, new: Application) -> None:
+        """The old primary becomes the standby of the new one, in its place."""
+        old, folder = self.primary, new.folder / "backups"
+        folder.mkdir()
+        made = new.command("backup", "--to", str(folder), **PASSPHRASE)
+        self.assertEqual(made.returncode, 0, made.stderr)
+        (file,) = folder.iterdir()
+        words = ("standby", str(file), "--of", f"127.0.0.1:{new.options.replication_port}", "--move-aside")
+        self.assertIn("runs. Stop it first", old.command(*words, **PASSPHRASE).stderr)
+        old.close_down()
+        known = (old.options.var / "secrets.json").read_bytes()
+        wrong = old.command(*words, MAESTOSO_BACKUP_PASSPHRASE="something else")
+        self.assertEqual(
+            (wrong.returncode, (old.options.var / "secrets.json").read_bytes()), (1, known), wrong.stderr
+        )
+        done = old.command(*words, **PASSPHRASE)
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+        (aside,) = old.options.var.parent.glob(f"{old.options.var.name}.before-*")
+        self.assertIn(f"is kept in {aside}", done.stdout)
+        old.start("start", MAESTOSO_ADMIN_PASSWORD=new.password)
+        until(lambda: "has all that the primary has" in old.command("standby").stdout, "it to follow", 120)
 
     def first(self, api: Api) -> str:
         """What the board of the old one says first, once that is about its end."""

@@ -210,7 +210,9 @@ def _standby(options: Options, given: argparse.Namespace) -> int:
         return standby.say(place)
     if not given.of:
         raise StageFailed("Say whose standby it is: --of HOST:PORT, with the primary's replication_port.")
-    return backups.restore(place, Path(given.file), given.key, _prepare_restored, given.of)
+    return backups.restore(
+        place, Path(given.file), given.key, _prepare_restored, given.of, move_aside=given.move_aside
+    )
 
 
 def _take_over(options: Options, sure: bool) -> int:

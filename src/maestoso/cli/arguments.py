@@ -98,6 +98,10 @@ def parse() -> argparse.Namespace:
     second.add_argument(
         "--key", default="", metavar="FILE", help="the private key, for a backup that is for one"
     )
+    second.add_argument(
+        "--move-aside", action="store_true",
+        help="keep what is installed here in a folder beside it: for a primary that another took over from",
+    )  # fmt: skip
     second.add_argument("--demo", action="store_true", help="of the demo instead of ./maestoso start")
     over = commands.add_parser("takeover", help="make a standby conduct, because its primary is lost")
     over.add_argument("--yes", action="store_true", help="do not ask")

@@ -19,6 +19,7 @@ from maestoso.cli.processes import Processes
 from maestoso.cli.replication import refuse_standby
 from maestoso.cli.stages import StageFailed, stage
 from maestoso.cli.standby import become_standby, parse_of
+from maestoso.engine.clock import SystemClock
 from maestoso.server.backups import archive, bucket, records
 from maestoso.server.config.options import Options
 
@@ -75,15 +76,25 @@ def try_out(options: Options, file: Path, key: str) -> int:
         return _asked(processes, [str(file), "--try", *(["--key", key] if key else [])], given)
 
 
-def restore(options: Options, file: Path, key: str, prepare: Prepare, standby_of: str = "") -> int:
+def restore(
+    options: Options,
+    file: Path,
+    key: str,
+    prepare: Prepare,
+    standby_of: str = "",
+    *,
+    move_aside: bool = False,
+) -> int:
     """Bring everything back where nothing is installed; ``prepare`` brings tables up to this release.
 
-    Or (``standby_of`` HOST:PORT) begin a standby with it, which must be of the same release.
+    Or (``standby_of`` HOST:PORT) begin a standby with it, which must be of the same release. ``move_aside``
+    keeps what is installed there in a folder beside it.
 
-    Where that does not come to its end, nothing is installed there afterwards either.
+    Where that does not come to its end, what is there afterwards is what was.
     """
     var = options.var
-    if (var / "secrets.json").exists():
+    installed = (var / "secrets.json").exists()
+    if installed and not move_aside:
         raise StageFailed(
             f"There is an installation in {var} already. A backup is restored where there is none: "
             "remove that one (./maestoso reset), or set MAESTOSO_VAR to another folder."
@@ -101,6 +112,7 @@ def restore(options: Options, file: Path, key: str, prepare: Prepare, standby_of
             f"{file} was made by release {about.release}, and this is {__version__}. Upgrade first."
         )
     given = _opens(file, key)
+    aside = _moved_aside(options) if installed else None
     var.mkdir(parents=True, exist_ok=True)
     var.chmod(0o711 if os.geteuid() == 0 else 0o700)
     try:
@@ -109,7 +121,11 @@ def restore(options: Options, file: Path, key: str, prepare: Prepare, standby_of
         # A service may empty its folder, and not take it away.
         with contextlib.suppress(PermissionError):
             database.remove(var)
+        if aside is not None:
+            aside.rename(var)
         raise
+    if aside is not None:
+        print(f"\n  What was installed here is kept in {aside}; remove it when nobody needs it any more.")
     print(f"\n  Everything of {about.made_at} is in {var}. Start it: ./maestoso start")
     if under_way and not standby_of:
         runs = "A run was" if under_way == 1 else f"{under_way} runs were"
@@ -118,6 +134,21 @@ def restore(options: Options, file: Path, key: str, prepare: Prepare, standby_of
             "refused by the sites from then on. What was done since is asked for again under the same keys."
         )
     return 0
+
+
+def _moved_aside(options: Options) -> Path:
+    """Where what is installed is from now on. Raises StageFailed."""
+    if database.answers(options, make_secrets(options)):
+        raise StageFailed(f"The installation in {options.var} runs. Stop it first: ./maestoso stop")
+    aside = options.var.with_name(f"{options.var.name}.before-{SystemClock().now():%Y%m%dT%H%M%SZ}")
+    try:
+        options.var.rename(aside)
+    except OSError as error:
+        raise StageFailed(
+            f"{options.var} could not be moved to {aside}: {error.strerror}. Move it yourself, or set "
+            "MAESTOSO_VAR to another folder."
+        ) from error
+    return aside
 
 
 def _bring_back(

@@ -38,12 +38,16 @@ def is_used(options: Options) -> bool:
 
 
 def make_certificate(options: Options, place: Path) -> Path:
-    """The certificate of the database, with its key, in its directory; beside the secrets, without it."""
+    """The certificate of the database, with its key, in its directory; beside the secrets, without it.
+
+    On a standby that of its primary stays there, which it trusts, until it conducts.
+    """
     file = place / "replication.pem"
     if not file.is_file():
         certificate.write(file, "database of Maestoso", *names(options))
         file.chmod(0o600)
-    keep_certificate(options, certificate.public_part(file))
+    if read_standby(options.var) is None:
+        keep_certificate(options, certificate.public_part(file))
     return file
 
 
@@ -116,6 +120,8 @@ def statements(options: Options, secrets: Secrets) -> list[str]:
 def follow(cursor: Any, options: Options, secrets: Secrets, standby: Standby) -> None:
     """Follow from where the records of this database are of."""
     cursor.execute("STOP SLAVE")
+    # Where it has a port for standbys of its own, its log says how the backup was loaded; none follows that.
+    cursor.execute("RESET MASTER")
     cursor.execute("SET GLOBAL gtid_slave_pos=%s", [standby.position])
     cursor.execute(
         "CHANGE MASTER TO MASTER_HOST=%s, MASTER_PORT=%s, MASTER_USER=%s, MASTER_PASSWORD=%s, MASTER_SSL=1,"

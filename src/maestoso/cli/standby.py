@@ -139,6 +139,8 @@ def _do_as_said(processes: Processes, django: Django) -> None:
             django(processes, "begin_reign", f"--by={standby.by}", f"--did={did}")
         # Last: whoever was cut off before finds it said, and does it.
         conducts_now(var)
+        if processes.options.replication_port:
+            replication.make_certificate(processes.options, var / "mariadb")
 
 
 def begin_to_follow(processes: Processes, standby: Standby) -> str:

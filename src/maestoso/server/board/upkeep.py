@@ -34,8 +34,8 @@ def _from_reign() -> list[NextAction]:
     return [
         NextAction(
             code="reign-past", urgency="now", title="This Maestoso conducts nothing any more",
-            sentence=f"{why} Go on there.",
-            label="How to", to="/help/operations#the-standby",
+            sentence=f"{why} Go on there. This one can become its standby.",
+            label="How to", to="/help/operations#the-way-back",
         )
     ]  # fmt: skip
 
