@@ -222,41 +222,50 @@ class AtItsStandby(WithSites):
         return found
 
     def test_it_takes_over_once_the_lease_is_over_and_it_hears_nothing(self) -> None:
-        self.assertIn("is held by whoever conducts, for another", witness.look(9))
+        self.assertIn("is held by whoever conducts, for another", witness.look())
         self.assertFalse(self.kept().taking_over)
         said = following.takeover()
         self.assertEqual(said.witness, "NOR")
         self.assertIn("is held by whoever conducts", said.witness_said)
         self.pass_s(lease.FOR_S + 1)
         self.hear(HEARS_IT)
-        self.assertEqual(witness.look(9), "")
+        self.assertEqual(witness.look(), "")
         self.assertFalse(self.kept().taking_over)
         self.hear(HEARS_NOTHING)
-        self.assertEqual(witness.look(9), "It gives the lease to this one.")
+        self.assertEqual(witness.look(), "It gives the lease to this one.")
         self.assertEqual((self.kept().taking_over, self.kept().witness, self.kept().by), (True, "NOR", ""))
         # While that goes on nobody else gets it.
         self.pass_s(lease.FOR_S - 1)
-        witness.look(9)
+        witness.look()
         self.pass_s(lease.FOR_S - 1)
         with mock.patch.object(witness, "HOLDER", "another"):
-            self.assertIn("was promised to whoever takes over", witness.look(10))
+            self.assertIn("was promised to whoever takes over", witness.look())
+
+    def test_one_that_died_over_its_takeover_holds_another_up_until_its_promise_is_over(self) -> None:
+        self.pass_s(lease.FOR_S + 1)
+        witness._ask_for(Site.objects.get(code="NOR"), witness._above(), 2, if_over=True)
+        with mock.patch.object(witness, "HOLDER", "another"):
+            self.assertIn("was promised to whoever takes over", witness.look())
+            self.pass_s(lease.FOR_S + 1)
+            with mock.patch.object(witness, "_above", return_value=witness._above() + 1):
+                self.assertEqual(witness.look(), "It gives the lease to this one.")
 
     def test_with_records_that_lack_something_it_does_not(self) -> None:
         Reign.objects.update(renewals=0)
         self.pass_s(lease.FOR_S + 1)
-        self.assertIn("something is missing there", witness.look(9))
+        self.assertIn("something is missing there", witness.look())
         self.assertFalse(self.kept().taking_over)
 
     def test_where_somebody_has_it_take_over_or_nobody_is_the_witness_it_asks_nobody(self) -> None:
         self.pass_s(lease.FOR_S + 1)
         write_standby(self.var, replace(self.kept(), taking_over=True, by="ann"))
-        self.assertEqual(witness.look(9), "")
+        self.assertEqual(witness.look(), "")
         self.assertEqual(self.kept().by, "ann")
         write_standby(self.var, replace(self.kept(), taking_over=False, by=""))
         Reign.objects.update(witness="")
-        self.assertEqual(witness.look(9), "")
+        self.assertEqual(witness.look(), "")
         Reign.objects.update(witness="XYZ")
-        self.assertIn("There is no site 'XYZ'", witness.look(9))
+        self.assertIn("There is no site 'XYZ'", witness.look())
         self.assertFalse(self.kept().taking_over)
 
     def test_what_it_proposes_is_above_what_it_knows_and_not_above_what_it_begins(self) -> None:

@@ -9,7 +9,7 @@ from maestoso.server.backups.services import trouble_of_backups
 from maestoso.server.estate.models import Site
 from maestoso.server.jobs.services import nobody_works
 from maestoso.server.readiness.shapes import NextAction
-from maestoso.server.reign import standbys
+from maestoso.server.reign import lease, standbys
 from maestoso.server.reign.services import past_because
 from maestoso.server.runs.beats import silent
 
@@ -42,7 +42,7 @@ def _from_reign() -> list[NextAction]:
 
 def _from_witness() -> list[NextAction]:
     """The witness does not renew the lease, without which nothing is conducted."""
-    now = standbys.stand()
+    now = lease.standing()
     if not now.witness or past_because() or not (now.trouble or now.withheld):
         return []
     without = "If it is lost, go on without it: Settings, Backups."

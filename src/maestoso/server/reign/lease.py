@@ -28,6 +28,16 @@ _sure_until = 0.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Standing:
+    """The site that is the witness, why it does not renew the lease, why sites are asked for nothing; each
+    is empty where there is none."""
+
+    witness: str
+    trouble: str
+    withheld: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Renewal:
     """What is asked for next: the site that is the witness, our reign, and the number of the renewal."""
 
@@ -50,6 +60,11 @@ def check() -> None:
 
 def withheld() -> str:
     """Why sites are asked for nothing now, in a sentence; empty while they are, and without a witness."""
+    return standing().withheld
+
+
+def standing() -> Standing:
+    """How it stands, as the records say."""
     global _sure_until
     looked_at = time.monotonic()
     row = (
@@ -58,15 +73,15 @@ def withheld() -> str:
         .values_list("witness", "witness_trouble", "left")
         .first()
     )
-    if row is None or not row[0]:
+    witness, trouble, left = row or ("", "", None)
+    if not witness:
         _sure_until = looked_at + LOOK_AGAIN_S
-        return ""
-    witness, trouble, left = row
+        return Standing(witness="", trouble="", withheld="")
     if left is not None and left > timedelta(0):
         _sure_until = looked_at + left.total_seconds()
-        return ""
+        return Standing(witness=witness, trouble=trouble, withheld="")
     said = f"Maestoso asks for nothing while it does not hold its lease at the witness {witness}."
-    return f"{said} {trouble}".strip()
+    return Standing(witness=witness, trouble=trouble, withheld=f"{said} {trouble}".strip())
 
 
 def next_renewal() -> Renewal | None:

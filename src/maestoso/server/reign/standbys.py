@@ -7,7 +7,6 @@ from django.db import DatabaseError, connection
 from maestoso.server.config.options import REPLICA_USER
 from maestoso.server.config.settings import OPTIONS
 from maestoso.server.reign import lease
-from maestoso.server.reign.models import Reign
 from maestoso.server.reign.shapes import StandbyLine, Standbys
 
 ALL_SENT = "Master has sent all binlog to slave"
@@ -37,11 +36,14 @@ def lines() -> tuple[StandbyLine, ...]:
 
 def stand() -> Standbys:
     """Who follows, and how the lease at the witness stands."""
-    row = Reign.objects.filter(pk=1).first()
+    now = lease.standing()
     return Standbys(
-        expected=are_expected(), lines=lines(), witness=row.witness if row else "",
-        trouble=row.witness_trouble if row else "", withheld=lease.withheld(),
-    )  # fmt: skip
+        expected=are_expected(),
+        lines=lines(),
+        witness=now.witness,
+        trouble=now.trouble,
+        withheld=now.withheld,
+    )
 
 
 def following() -> tuple[str, ...]:

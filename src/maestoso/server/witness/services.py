@@ -79,11 +79,9 @@ def watch_on_a_standby() -> None:
 
 
 def _watch() -> None:
-    proposed = 0
     while read_standby(OPTIONS.var) is not None:
         try:
-            proposed = proposed or _above()
-            look(proposed)
+            look()
         except Exception:
             log.exception("The witness could not be asked; it is tried again")
         finally:
@@ -97,7 +95,7 @@ def _above() -> int:
     return max((row.number if row else 0) + 1, int(SystemClock().now().timestamp()))
 
 
-def look(proposed: int) -> str:
+def look() -> str:
     """One look of a standby: ask for the lease where nothing is heard of the primary, and take over with it.
 
     What the witness said, in a sentence; empty where nobody was asked. While it takes over, the promise is
@@ -111,7 +109,7 @@ def look(proposed: int) -> str:
     if not by_itself and (standby.taking_over or following.takeover().connected):
         return following.witness_said("")
     try:
-        _ask_for(_site(row.witness), proposed, row.renewals, if_over=True)
+        _ask_for(_site(row.witness), _above(), row.renewals, if_over=True)
     except SiteRefused as refused:
         return following.witness_said(refused.reason)
     except (SiteUnreachable, BadValue) as error:
