@@ -259,7 +259,7 @@ class Operations(Line):
         return self.ask("POST", f"/sites/{self.part(code)}/forgot/seen")
 
     def go_without_witness(self) -> Any:
-        """Go on without a witness: a standby takes over only when somebody has it do so."""
+        """Go on without a witness: a standby takes over only when somebody has it do so. Answer: Standbys."""
         return self.ask("DELETE", "/standbys/witness")
 
     def group(self, code: str | int) -> Any:

@@ -41,17 +41,22 @@ _OF_CODES: dict[str, str] = {
     "without-protection": PLANS, "away-from-home": PLANS, "without-purpose": PLANS,
     "drill-due": DRILLS, "drill-missed": DRILLS, "drill-ahead": DRILLS,
     "drill-failed": DRILLS,
-    "reign-past": ITSELF, "engine-silent": ITSELF, "workers-silent": ITSELF, "backup-late": ITSELF,
+    "reign-past": ITSELF, "lease-over": ITSELF, "witness-silent": ITSELF, "engine-silent": ITSELF,
+    "workers-silent": ITSELF, "backup-late": ITSELF,
     "no-standby": ITSELF, "little-room": ITSELF, "try": ITSELF,
 }  # fmt: skip
 ENDS_TOLD = frozenset(
     {
-        "site-lost", "link-cut", "engine-silent", "workers-silent", "no-standby", "plan-blocked",
-        "group-trouble", "outage-declared",
+        "site-lost", "link-cut", "engine-silent", "workers-silent", "no-standby", "lease-over",
+        "witness-silent", "plan-blocked", "group-trouble", "outage-declared",
     }
 )  # fmt: skip
 """Codes of what is told of again when it is over."""
-SETTLES_AFTER = {"site-lost": timedelta(seconds=20), "link-cut": timedelta(seconds=20)}
+SETTLES_AFTER = {
+    "site-lost": timedelta(seconds=20),
+    "link-cut": timedelta(seconds=20),
+    "witness-silent": timedelta(seconds=20),
+}
 """How long a matter must have been so before anybody is told: a line that stumbles wakes nobody."""
 _USUAL = {
     ANSWER: (NEEDS, RUNS, SITES, DRILLS), APPROVE: (APPROVALS,), CHANGE_SETTINGS: (ITSELF, SITES),

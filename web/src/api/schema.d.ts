@@ -11843,12 +11843,13 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description No response body */
-            204: {
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["Standbys"];
+                };
             };
             400: components["responses"]["Refused400"];
             403: components["responses"]["Refused403"];

@@ -24,7 +24,7 @@ class WitnessView(APIView):
         services.choose(read(WitnessChosen, request).site)
         return reply(stand())
 
-    @extend_schema(operation_id="goWithoutWitness", responses=shape(Standbys))
+    @extend_schema(operation_id="goWithoutWitness", responses={200: shape(Standbys)})
     def delete(self, request: Request) -> Response:
         """Go on without a witness: a standby takes over only when somebody has it do so."""
         services.go_without()

@@ -21,7 +21,7 @@ const saying = useMutation({
     client.setQueryData(["takeover"], now);
   },
 });
-const begun = computed(() => (said.value || data.value?.begun) && !data.value?.failed);
+const begun = computed(() => (said.value || !!data.value?.begun) && !data.value?.failed);
 const may = computed(() => !!session.value?.may_take_over);
 
 // What serves this page ends, and another takes its place, which knows nobody who was signed in here.
