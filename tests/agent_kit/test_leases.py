@@ -156,7 +156,7 @@ class Kept(unittest.TestCase):
         db = sqlite3.connect(":memory:", isolation_level=None, check_same_thread=False)
         self.addCleanup(db.close)
         kept = Leases(db, threading.RLock())
-        kept.give("ours", {**asked(1, 1), "for_s": 0.001})
+        kept.give("ours", {**asked(1, 1), "for_s": 1e-6})
         got: list[str] = []
         begin = threading.Barrier(8)
 

@@ -14,6 +14,7 @@ from maestoso.engine.incarnation import incarnation
 from maestoso.server.estate.models import Site
 from maestoso.server.keeper import keep, leases
 from maestoso.server.keeper.models import KeeperLease
+from maestoso.server.reign import lease
 from tests.server.tidewell import Tidewell
 
 CLOCK = SystemClock()
@@ -71,15 +72,27 @@ class Looking(Tidewell):
         self.assertEqual(seen, ["fails", "works"] * 3)
         self.assertEqual(len(said.records), 3)
 
+    def test_the_lease_at_the_witness_outlives_the_machine_of_the_keeper_that_renewed_it(self) -> None:
+        """Another keeper has the duty, and looks once more, before the last renewal is over."""
+        stop, began = threading.Event(), SystemClock().now()
+        held_s = keep.HELD_S[keep.WITNESS]
+        keep.perform_duty(keep.WITNESS, lambda: [stop.set], quickly(stop), "one/host:1:1", held_s)
+        until = KeeperLease.objects.get(duty=keep.WITNESS).until
+        assert until is not None
+        took_s = (SystemClock().now() - began).total_seconds()
+        self.assertLessEqual((until - began).total_seconds(), held_s + took_s)
+        good_for_s = lease.FOR_S - lease.EARLIER_S
+        self.assertLess(held_s + 2 * keep.RENEW_LEASE_EVERY_S, good_for_s)
+
     def test_who_has_not_the_lease_does_not_look(self) -> None:
         leases.take("HIL", "two/host:2:2")
         stop, tries = threading.Event(), []
 
-        def taken(duty: str, owner: str) -> bool:
+        def taken(duty: str, owner: str, lease_s: float) -> bool:
             tries.append(duty)
             if len(tries) > 3:
                 stop.set()
-            return leases.take(duty, owner)
+            return leases.take(duty, owner, lease_s)
 
         with mock.patch.object(keep, "take", taken):
             keep.perform_duty("HIL", lambda: self.fail("it looked"), quickly(stop), "one/host:1:1")

@@ -231,7 +231,7 @@ def leases(site: Client, group: str) -> None:
     given = site.put(who, asked, "LeaseGiven")
     check(given["renewals"] == 7 and given["left_s"] > 500, f"A lease of 600 s is said to be {given}.")
     refused(wanted, "lease-held", "A lease that is not over")
-    site.put(who, {**asked, "for_s": 0.001}, "LeaseGiven")
+    site.put(who, {**asked, "for_s": 1e-6}, "LeaseGiven")
     refused({**wanted, "renewals": 5}, "records-behind", "Records that lack two renewals")
     site.put(who, {**wanted, "renewals": 6}, "LeaseGiven")
     refused({**wanted, "reign": 3, "holder": "three"}, "lease-held", "A lease that was promised")

@@ -33,9 +33,11 @@ BOARD_SELDOM_S = 30.0
 BACKUPS_EVERY_S = 5.0
 NAMES_EVERY_S = 10.0
 MESSAGES_AT_MOST_EVERY_S = 1.0
-RENEW_S = LEASE_S / 4
 RECORDS, BOARD, BACKUPS, MESSAGES, NAMES = "records", "board", "backups", "messages", "names"
 WITNESS, RENEW_LEASE_EVERY_S = "witness", FOR_S / 6
+HELD_S = {WITNESS: FOR_S / 3}
+"""A duty that another keeper must have sooner where the machine of the one before is lost: else the lease at
+the witness would be over by then."""
 log = logging.getLogger("maestoso.keeper")
 Task = Callable[[], None]
 
@@ -54,7 +56,10 @@ def keep(stop: threading.Event, clock: Clock, owner: str) -> None:
             if duty not in there or not there[duty].is_alive():
                 tasks, pause = _duty(duty, clock, stop)
                 there[duty] = threading.Thread(
-                    target=perform_duty, args=(duty, tasks, pause, owner), name=f"keeper-{duty}", daemon=True
+                    target=perform_duty,
+                    args=(duty, tasks, pause, owner, HELD_S.get(duty, LEASE_S)),
+                    name=f"keeper-{duty}",
+                    daemon=True,
                 )
                 there[duty].start()
         stop.wait(EVERY_S)
@@ -62,7 +67,11 @@ def keep(stop: threading.Event, clock: Clock, owner: str) -> None:
 
 
 def perform_duty(
-    duty: str, tasks: Callable[[], Sequence[Task]], pause: Callable[[], bool], owner: str
+    duty: str,
+    tasks: Callable[[], Sequence[Task]],
+    pause: Callable[[], bool],
+    owner: str,
+    lease_s: float = LEASE_S,
 ) -> None:
     """One duty, task by task, while its lease is held here, until a ``pause`` says that it is over.
 
@@ -76,9 +85,9 @@ def perform_duty(
         # Not known to be held is not held.
         found = ()
         if time.monotonic() >= renew_at:
-            if not take(duty, owner):
+            if not take(duty, owner, lease_s):
                 return
-            renew_at = time.monotonic() + RENEW_S
+            renew_at = time.monotonic() + lease_s / 4
         found = tasks()
         if not found:
             raise _Gone
