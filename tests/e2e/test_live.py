@@ -58,7 +58,10 @@ class Live(unittest.TestCase):
             page.get_by_label("The plan's code, to confirm").fill(plan)
         expect(button).to_be_enabled()
         button.click()
-        expect(page).to_have_url(re.compile(r"/runs/\d+$"))
+        try:
+            expect(page).to_have_url(re.compile(r"/runs/\d+$"))
+        except AssertionError:
+            self.fail(f"No run began. It says: {page.get_by_role('region', name='Start').inner_text()}")
 
     def name_leads_to(self) -> list[str]:
         """As a client asks the name server."""

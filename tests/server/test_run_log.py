@@ -24,8 +24,10 @@ from maestoso.core.runs.decide import settle
 from maestoso.core.runs.events import Draft, Event
 from maestoso.core.runs.state import RunState, fold
 from maestoso.engine.clock import SystemClock
+from maestoso.server.common.meeting import AGAIN
 from maestoso.server.evidence.register import next_number
 from maestoso.server.runs import log as log_module
+from maestoso.server.runs import services
 from maestoso.server.runs.events import run_name
 from maestoso.server.runs.log import DatabaseRunLog, write_events
 from maestoso.server.runs.models import Run, RunEvent, RunStep
@@ -119,7 +121,7 @@ class TheLogInMariaDB(RunLogContract, TransactionTestCase):
         for other in others:
             other.start()
         try:
-            with mock.patch("maestoso.server.runs.log.AGAIN", 0):
+            with mock.patch("maestoso.server.common.meeting.AGAIN", 0):
                 for lease in held:
                     assert lease is not None
                     state = fold(self.log.read(lease.run))
@@ -147,6 +149,22 @@ class TheLogInMariaDB(RunLogContract, TransactionTestCase):
         with mock.patch.object(log_module, "_add", meets):
             self.assertEqual(self.log.append([Append(lease=lease, events=[event])]), ["written"])
         self.assertEqual([one.kind for one in self.log.read(run)].count("run.held"), 1)
+
+    def test_a_persons_word_that_meets_another_change_is_written_once_all_the_same(self) -> None:
+        run, met = make_run(), [OperationalError(1213, "Deadlock"), OperationalError(1205, "Lock")]
+
+        def meets(*asked: Any, **more: Any) -> None:
+            write_events(*asked, **more)
+            if met:
+                raise met.pop()
+
+        with mock.patch.object(services, "write_events", meets):
+            control_run(run.pk, Control(kind="hold", text="look"), by="ann", key="k", at=worlds.NOW)
+        self.assertEqual([event.kind for event in self.log.read(run_name(run.pk))].count("run.held"), 1)
+        met = [OperationalError(1213, "Deadlock")] * (2 + AGAIN)
+        with mock.patch.object(services, "write_events", meets), self.assertRaises(OperationalError):
+            control_run(run.pk, Control(kind="resume"), by="ann", key="r", at=worlds.NOW)
+        self.assertEqual(len(met), 1)
 
     def test_a_run_that_is_put_aside_is_nobodys_until_it_is_tried_again(self) -> None:
         run = self.new_run()

@@ -7,11 +7,12 @@ from typing import Any
 from unittest import mock
 
 from django.core.cache import cache
-from django.db import connection
+from django.db import OperationalError, connection
 
 from maestoso.core.readiness.assess import assess
 from maestoso.core.runs.progress import measures
 from maestoso.core.runs.state import fold
+from maestoso.server.common import meeting
 from maestoso.server.estate import agents
 from maestoso.server.estate.models import Site
 from maestoso.server.estate.snapshot import mark_changed
@@ -19,6 +20,7 @@ from maestoso.server.plans.models import PlanRow
 from maestoso.server.protection.picture import group_points
 from maestoso.server.readiness import starts
 from maestoso.server.runs.events import inputs_of, read_log
+from maestoso.server.runs.log import write_events
 from maestoso.server.runs.measured import MOST_MEASURED, measured
 from maestoso.server.runs.models import Run, RunEvent, RunStep
 from maestoso.server.runs.projection import check_projection
@@ -107,6 +109,22 @@ class Starting(Tidewell):
             often[0] = 1
             self.assertEqual(self.start("again").status_code, 201)
         self.assertEqual(len(seen), 2)
+
+    def test_a_start_that_meets_another_change_begins_once_all_the_same(self) -> None:
+        met = [OperationalError(1213, "Deadlock")]
+
+        def meets(*asked: Any, **more: Any) -> None:
+            write_events(*asked, **more)
+            if met:
+                raise met.pop()
+
+        with mock.patch.object(starts, "write_events", meets):
+            # Inside of a transaction that is not its own it is taken back with that, and is said.
+            self.problem(self.start(), 503, "gave-way")
+            met += [OperationalError(1213, "Deadlock"), OperationalError(1205, "Lock")]
+            with mock.patch.object(meeting, "connection", mock.Mock(in_atomic_block=False)):
+                self.assertEqual(self.start().status_code, 201)
+        self.assertEqual((Run.objects.count(), RunEvent.objects.count(), met), (1, 1, []))
 
     def test_nothing_is_locked_while_a_run_is_judged(self) -> None:
         depth, seen = len(connection.savepoint_ids), []

@@ -13,10 +13,9 @@ from rest_framework.response import Response
 
 from maestoso.core.errors import DomainError
 from maestoso.server.common.logs import request_id
+from maestoso.server.common.meeting import gave_way
 
 log = logging.getLogger("maestoso.server")
-GAVE_WAY = (1205, 1213)
-"""Errors of MariaDB for a transaction that another one was before, on the same node or another."""
 READ_ONLY = 1290
 """What MariaDB answers whoever would change a database that only follows."""
 
@@ -25,11 +24,6 @@ def problem(status: int, code: str, detail: str, **more: Any) -> Response:
     """A reply in the media type ``application/problem+json``."""
     body = {"type": "about:blank", "title": code, "status": status, "code": code, "detail": detail, **more}
     return Response(body, status=status, content_type="application/problem+json")
-
-
-def gave_way(error: Exception) -> bool:
-    """Whether a transaction was taken back because it met another one, and may be done again."""
-    return bool(error.args) and error.args[0] in GAVE_WAY
 
 
 def handle(error: Exception, context: dict[str, Any]) -> Response:

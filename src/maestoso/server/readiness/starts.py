@@ -30,6 +30,7 @@ from maestoso.server.access.holders import holders, people_meant
 from maestoso.server.access.roles import known_roles
 from maestoso.server.approvals import services as approvals
 from maestoso.server.audit.record import recorded
+from maestoso.server.common.meeting import again_where_it_gave_way
 from maestoso.server.common.news import announce
 from maestoso.server.estate.agents import forget_pulse
 from maestoso.server.estate.models import Link, Site
@@ -142,6 +143,7 @@ def _unsigned(wanted: StartRun, opening: Opening, by: str) -> Opening:
     return replace(opening, emergency=approvals.check_emergency(wanted.emergency), tell=told)
 
 
+@again_where_it_gave_way
 def _judged_and_begun(
     row: PlanRow, wanted: StartRun, opening: Opening, *, by: str, at: datetime, key: str
 ) -> Run:

@@ -11,15 +11,14 @@ from django.db import InterfaceError, OperationalError, close_old_connections, c
 from maestoso.core.ports import Append, AppendResult, Lease, LogUnavailable
 from maestoso.core.runs.events import Event
 from maestoso.engine.incarnation import known_gone
+from maestoso.server.common.meeting import again_where_it_gave_way
 from maestoso.server.common.news import ring
-from maestoso.server.common.problems import gave_way
 from maestoso.server.reign.services import past_because
 from maestoso.server.runs import fences, homes, projection, stages
 from maestoso.server.runs.events import Addition, Subscriber, read_log, run_name, run_number, write
 from maestoso.server.runs.models import Run
 
 T = TypeVar("T")
-AGAIN = 5
 SUBSCRIBERS: tuple[Subscriber, ...] = (
     projection.apply_events,
     homes.apply_events,
@@ -37,16 +36,12 @@ def reachable(call: Callable[..., T]) -> Callable[..., T]:
 
     @wraps(call)
     def wrapped(*args: Any, **kwargs: Any) -> T:
-        for left in reversed(range(1 + AGAIN)):
-            try:
-                close_old_connections()
-                return call(*args, **kwargs)
-            except (OperationalError, InterfaceError) as error:
-                if left and gave_way(error):
-                    continue
-                connection.close()
-                raise LogUnavailable(str(error)) from error
-        raise AssertionError("the last attempt returns or raises")
+        try:
+            close_old_connections()
+            return again_where_it_gave_way(call)(*args, **kwargs)
+        except (OperationalError, InterfaceError) as error:
+            connection.close()
+            raise LogUnavailable(str(error)) from error
 
     return wrapped
 

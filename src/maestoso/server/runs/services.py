@@ -11,6 +11,7 @@ from maestoso.core.model.protection import RecoveryPoint
 from maestoso.core.planning.inputs import RunInputs
 from maestoso.core.runs.controls import control
 from maestoso.server.audit.record import recorded
+from maestoso.server.common.meeting import again_where_it_gave_way
 from maestoso.server.common.news import announce
 from maestoso.server.estate.models import Site
 from maestoso.server.protection.picture import held_point
@@ -78,18 +79,26 @@ def control_run(
         check_key(key)
     # The site is asked before anything is locked: nobody waits for a site behind somebody else's word.
     point = _point(inputs_of(run), said) if said.kind == "change-point" else None
-    with recorded():
-        run = Run.objects.select_for_update().get(pk=pk)
-        if key is not None and RunEvent.objects.filter(run=run, client_key=key).exists():
-            return
-        with current(pk) as state:
-            draft = control(
-                state, said.kind, by=by, roles=roles, step=said.step, text=said.text, verdict=said.verdict,
-                group=said.group, point=point,
-            )  # fmt: skip
-            event = state.event(draft, at)
-        write_events(run, [event], fence=run.fence, client_key=key)
-        announce()
+    _write_down(pk, said, point, by=by, key=key, at=at, roles=roles)
+
+
+@again_where_it_gave_way
+@recorded()
+def _write_down(
+    pk: int, said: Control, point: RecoveryPoint | None, *, by: str, key: str | None, at: datetime,
+    roles: Collection[str],
+) -> None:  # fmt: skip
+    run = Run.objects.select_for_update().get(pk=pk)
+    if key is not None and RunEvent.objects.filter(run=run, client_key=key).exists():
+        return
+    with current(pk) as state:
+        draft = control(
+            state, said.kind, by=by, roles=roles, step=said.step, text=said.text, verdict=said.verdict,
+            group=said.group, point=point,
+        )  # fmt: skip
+        event = state.event(draft, at)
+    write_events(run, [event], fence=run.fence, client_key=key)
+    announce()
 
 
 def _point(inputs: RunInputs, said: Control) -> RecoveryPoint | None:
