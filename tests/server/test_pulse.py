@@ -27,15 +27,18 @@ class Pulses(SimpleTestCase):
         self.may_answer = threading.Event()
         self.may_answer.set()
         self.silent = self.busy = False
+        self.takes_s = 0.0
         for name, value in (("ask", self.answer), ("REMEMBER_S", 1000)):
             patched = mock.patch.object(agents, name, value)
             patched.start()
             self.addCleanup(patched.stop)
 
-    def answer(self, *_: Any, **__: Any) -> SitePulse:
+    def answer(self, site: Site, question: Any, patience_s: float) -> SitePulse:
         """What the site says: it counts how often it was asked."""
         self.may_answer.wait(30)
         self.asked += 1
+        if self.takes_s > patience_s:
+            raise agents.SiteSlow(f"No answer within {patience_s:.0f} s.")
         if self.silent:
             raise SiteUnreachable("No answer.")
         if self.busy:
@@ -66,6 +69,27 @@ class Pulses(SimpleTestCase):
         self.assertEqual(self.said(), "m2")
         agents.forget_pulse(self.site)
         self.assertIn("asked again in 30 s", self.said())
+
+    def test_who_answered_last_time_is_not_lost_for_being_slow(self) -> None:
+        self.takes_s = 5.0
+        self.assertEqual(self.said(), "No answer within 2 s.")
+        self.takes_s = 0.0
+        self.expire()
+        self.assertEqual(self.said(), "m2")
+        # Nobody waits for it who can be told what it said before.
+        self.takes_s = 5.0
+        self.expire()
+        self.assertEqual(self.said(), "m2")
+        self.until("m4")
+        # As a run that starts does it: it has to know how things are now.
+        agents.forget_pulse(self.site)
+        self.assertEqual(self.said(), "m6")
+        # Whoever says nothing for that long is lost, and nobody waits for that again.
+        self.takes_s = 20.0
+        agents.forget_pulse(self.site)
+        self.assertEqual(self.said(), "No answer within 15 s.")
+        self.expire()
+        self.assertEqual((self.said(), self.asked), ("No answer within 2 s.", 9))
 
     def test_a_quick_site_is_asked_again_by_who_wants_to_know(self) -> None:
         self.said()

@@ -30,6 +30,8 @@ from maestoso.sites.contract import SitePulse
 from maestoso.sites.trust import tls
 
 PATIENCE_S = 2.0
+SLOW_PATIENCE_S = 15.0
+"""For the pulse of a site that answered last time: it is slow rather than lost, until so much later."""
 LARGE_PATIENCE_S = 60.0
 REMEMBER_S = 2
 MOST_LINES = 64
@@ -41,6 +43,10 @@ LARGE_S = 0.05
 CLOCK = SystemClock()
 
 T = TypeVar("T")
+
+
+class SiteSlow(SiteUnreachable):
+    """It said nothing within our patience: nobody knows yet whether it will."""
 
 
 class Lines:
@@ -96,7 +102,8 @@ def client(site: Site) -> HttpSite:
 
 
 def ask(site: Site, question: Callable[[HttpSite], Awaitable[T]], patience_s: float = PATIENCE_S) -> T:
-    """Put one question to one agent. Raises SiteUnreachable or SiteRefused."""
+    """Put one question to one agent. Raises SiteUnreachable (SiteSlow where nothing was said in time) or
+    SiteRefused."""
     return put_to(client(site), question, patience_s)
 
 
@@ -110,7 +117,7 @@ def put_to(
             async with asyncio.timeout(patience_s):
                 return await question(agent)
         except TimeoutError as error:
-            raise SiteUnreachable(f"No answer within {patience_s:.0f} s.") from error
+            raise SiteSlow(f"No answer within {patience_s:.0f} s.") from error
 
     return LINES.wait_for(answer())
 
@@ -149,8 +156,7 @@ def pulse(site: Site) -> Pulse:
         return known
     before: Pulse | None = cache.get(f"{key}:before")
     if before is not None and before.said is not None:
-        if cache.add(f"{key}:asked", True, LARGE_PATIENCE_S):
-            threading.Thread(target=_take_pulse, args=(site,), name=f"pulse-{site.code}", daemon=True).start()
+        _take_beside(site)
         return before
     return _take_pulse(site)
 
@@ -161,29 +167,47 @@ def pulse_at_hand(site: Site) -> Pulse | None:
     known: Pulse | None = cache.get(key)
     if known is None:
         known = cache.get(f"{key}:last")
-        if cache.add(f"{key}:asked", True, LARGE_PATIENCE_S):
-            threading.Thread(target=_take_pulse, args=(site,), name=f"pulse-{site.code}", daemon=True).start()
+        _take_beside(site)
     return known
 
 
-def _take_pulse(site: Site) -> Pulse:
+def _take_pulse(site: Site, patience_s: float = PATIENCE_S) -> Pulse:
     key = _pulse_key(site)
+    last: Pulse | None = cache.get(f"{key}:last")
     begin = time.monotonic()
     try:
-        said = ask(site, lambda agent: agent.pulse())
+        said = ask(site, lambda agent: agent.pulse(), patience_s)
         taken = Pulse(said=said, skew_s=(said.now - CLOCK.now()).total_seconds())
         cache.set(f"{key}:last", taken, LONGEST_BUSY_S)
+        cache.set(f"{key}:heard", True, LONGEST_BUSY_S)
     except SiteBusy as busy:
         # A site that is busy is not lost: what it said before stands for a while.
-        taken = cache.get(f"{key}:last") or Pulse(lost_because=str(busy))
+        taken = last or Pulse(lost_because=str(busy))
     except (SiteUnreachable, SiteRefused) as error:
+        if isinstance(error, SiteSlow) and patience_s < SLOW_PATIENCE_S and cache.get(f"{key}:heard"):
+            # Nor is one that is slow. It is asked with more patience, for which nobody waits who can be told
+            # what it said before.
+            if last is None:
+                return _take_pulse(site, SLOW_PATIENCE_S)
+            cache.set(key, last, SLOW_PATIENCE_S)
+            cache.delete(f"{key}:asked")
+            _take_beside(site, SLOW_PATIENCE_S)
+            return last
         taken = Pulse(lost_because=str(error))
+        cache.delete(f"{key}:heard")
     took_s = time.monotonic() - begin
     cache.set(key, taken, REMEMBER_S if taken.lost_because else max(REMEMBER_S, SHARE_OF_TIME * took_s))
     if took_s > LARGE_S:
         cache.set(f"{key}:before", taken, 2 * SHARE_OF_TIME * took_s + REMEMBER_S)
     cache.delete(f"{key}:asked")
     return taken
+
+
+def _take_beside(site: Site, patience_s: float = PATIENCE_S) -> None:
+    """Have it asked by a thread of its own, unless one does so already."""
+    if cache.add(f"{_pulse_key(site)}:asked", True, LARGE_PATIENCE_S):
+        name = f"pulse-{site.code}"
+        threading.Thread(target=_take_pulse, args=(site, patience_s), name=name, daemon=True).start()
 
 
 def forget_pulse(site: Site) -> None:
