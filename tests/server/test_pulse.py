@@ -9,6 +9,7 @@ from unittest import mock
 from django.core.cache import cache
 from django.test import SimpleTestCase
 
+from maestoso.core.errors import Refused
 from maestoso.core.ports import SiteBusy, SiteUnreachable
 from maestoso.engine.clock import SystemClock
 from maestoso.server.estate import agents
@@ -90,6 +91,15 @@ class Pulses(SimpleTestCase):
         self.assertEqual(self.said(), "No answer within 15 s.")
         self.expire()
         self.assertEqual((self.said(), self.asked), ("No answer within 2 s.", 9))
+
+    def test_nobody_is_told_to_bring_back_what_is_only_slow(self) -> None:
+        for error, remedy in (
+            (agents.SiteSlow("No answer within 2 s."), "try again in a moment"),
+            (SiteUnreachable("Connection refused."), "Bring its site agent back"),
+        ):
+            with self.assertRaises(Refused) as refused, agents.needed("Hilltop did not do it"):
+                raise error
+            self.assertIn(remedy, refused.exception.remedy)
 
     def test_a_quick_site_is_asked_again_by_who_wants_to_know(self) -> None:
         self.said()

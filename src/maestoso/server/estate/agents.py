@@ -217,12 +217,15 @@ def forget_pulse(site: Site) -> None:
 
 
 @contextmanager
-def needed(sentence: str, remedy: str = "Bring its site agent back, then try again.") -> Iterator[None]:
+def needed(sentence: str, remedy: str = "") -> Iterator[None]:
     """Turns the silence or the 'no' of a site into a refusal that says what was wanted of it."""
     try:
         yield
     except (SiteUnreachable, SiteRefused) as error:
-        raise Refused(f"{sentence}: {error}", remedy, code="site-unreachable") from error
+        usual = "Bring its site agent back, then try again."
+        if isinstance(error, SiteSlow):
+            usual = "It may be busy: try again in a moment, and see to its site agent if it stays silent."
+        raise Refused(f"{sentence}: {error}", remedy or usual, code="site-unreachable") from error
 
 
 def _within(host: str, setting: str) -> bool:
