@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import http.server
 import threading
 from typing import Any
 from unittest import mock
 
 from django.core.cache import cache
-from django.test import SimpleTestCase
+from django.test import SimpleTestCase, TestCase
 
 from maestoso.core.errors import Refused
 from maestoso.core.ports import SiteBusy, SiteUnreachable
 from maestoso.engine.clock import SystemClock
+from maestoso.server.common.secret_text import seal
 from maestoso.server.estate import agents
 from maestoso.server.estate.models import Site
 from maestoso.sites.contract import SitePulse
@@ -138,6 +140,31 @@ class Pulses(SimpleTestCase):
                 return
             threading.Event().wait(0.01)
         self.fail(f"{said} was never shown, but {self.said()}")
+
+
+class TakesItsTime(TestCase):
+    """An agent over a real line."""
+
+    def test_whoever_asks_says_how_long_that_waits_and_not_the_line(self) -> None:
+        class Answer(http.server.BaseHTTPRequestHandler):
+            def do_GET(self) -> None:
+                threading.Event().wait(0.5)
+                self.send_response(200)
+                self.end_headers()
+                self.wfile.write(b'{"protocol": "1.4"}')
+
+            def log_message(self, format: str, *args: object) -> None:
+                pass
+
+        server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Answer)
+        self.addCleanup(server.server_close)
+        self.addCleanup(server.shutdown)
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        site = Site(code="HIL", agent_url=f"http://127.0.0.1:{server.server_port}", agent_token=seal("t"))
+        with mock.patch("maestoso.sites.client.ANSWER_S", 0.1):
+            with self.assertRaises(agents.SiteSlow):
+                agents.ask(site, lambda agent: agent.capabilities(), 0.2)
+            self.assertEqual(agents.ask(site, lambda agent: agent.capabilities(), 60.0)["protocol"], "1.4")
 
 
 class Remembered(SimpleTestCase):

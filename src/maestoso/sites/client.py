@@ -78,21 +78,22 @@ class HttpSite:
 
     ``installation`` and ``reign`` go with every operation (:class:`maestoso.sites.contract.Submission`);
     ``past(said)`` is called where the site says that the reign is past.
-    ``trust`` says whose certificate is taken (:func:`maestoso.sites.trust.tls`). ``transport`` lets tests
-    speak to an agent without a socket.
+    ``trust`` says whose certificate is taken (:func:`maestoso.sites.trust.tls`). ``longest_s`` is how long an
+    answer may take where who asks gives up by himself. ``transport`` lets tests speak to an agent without a
+    socket.
     """
 
     def __init__(
         self, url: str, token: str, transport: httpx.AsyncBaseTransport | None = None,
         trust: ssl.SSLContext | None = None, installation: str = "", reign: int = 0,
-        past: Callable[[str], None] = lambda said: None,
+        past: Callable[[str], None] = lambda said: None, longest_s: float | None = None,
     ) -> None:  # fmt: skip
         self._installation, self._reign, self._past = installation, reign, past
         self._trust = trust or tls()
         self._http = httpx.AsyncClient(
             base_url=url.rstrip("/") + "/v1",
             headers={"Authorization": f"Bearer {token}"} if token else {},
-            timeout=httpx.Timeout(ANSWER_S, connect=CONNECT_S),
+            timeout=httpx.Timeout(longest_s) if longest_s else httpx.Timeout(ANSWER_S, connect=CONNECT_S),
             transport=transport,
             trust_env=False,
             verify=self._trust,

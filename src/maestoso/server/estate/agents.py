@@ -64,7 +64,8 @@ class Lines:
         """The line to an agent at ``url``, with its token as it is stored, trusting a certificate."""
         known = (url, sealed, certificate)
         with self._making:
-            line = self._known.pop(known, None) or speak_to(*known)
+            # Who asks says how long that waits; the line itself must not give up before.
+            line = self._known.pop(known, None) or speak_to(*known, longest_s=LARGE_PATIENCE_S)
             self._known[known] = line
             # Of those that are let go somebody may be speaking still; they close with the last who does.
             while len(self._known) > MOST_LINES:
@@ -80,7 +81,7 @@ class Lines:
         return asyncio.run_coroutine_threadsafe(answer, self._loop).result()
 
 
-def speak_to(url: str, sealed: str, certificate: str) -> HttpSite:
+def speak_to(url: str, sealed: str, certificate: str, longest_s: float | None = None) -> HttpSite:
     """A new line to an agent. Raises SiteUnreachable where our certificate for it cannot be read."""
     try:
         trust = tls(certificate, OPTIONS.agent_certificate) if url.startswith("https:") else None
@@ -89,7 +90,7 @@ def speak_to(url: str, sealed: str, certificate: str) -> HttpSite:
         raise SiteUnreachable(said) from error
     return HttpSite(
         url, unseal(sealed), trust=trust, installation=reign.INSTALLATION, reign=reign.number(),
-        past=reign.is_past,
+        past=reign.is_past, longest_s=longest_s,
     )  # fmt: skip
 
 
