@@ -438,7 +438,7 @@ class UnderWayNow(Live):
         site = Site.objects.get(code="HIL")
         cache.clear()
         asked = threading.Event()
-        with mock.patch.object(agents, "_take_pulse", side_effect=lambda site: asked.set()):
+        with mock.patch.object(agents, "_take_pulse", side_effect=lambda *about: asked.set()):
             self.assertIsNone(agents.pulse_at_hand(site))
             self.assertTrue(asked.wait(10))
             asked.clear()
