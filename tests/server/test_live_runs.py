@@ -488,6 +488,16 @@ class LostMemory(Live):
         self.assertIsNone(site.forgot_at)
         self.assertTrue(site.epoch)
 
+    def test_a_site_is_silent_since_it_was_heard_last_and_not_since_it_was_given_up(self) -> None:
+        site, heard = Site.objects.get(code="HIL"), CLOCK.now() - timedelta(seconds=40)
+        # Slow at first, when what it said before stands; then lost.
+        before = replace(agents.pulse(site), heard=heard)
+        for taken in (before, before, agents.Pulse(lost_because="No answer within 15 s.")):
+            with mock.patch.object(tasks, "pulse", return_value=taken):
+                listen(site, CLOCK)
+        site.refresh_from_db()
+        self.assertEqual(site.silent_since, heard)
+
     def test_what_an_agent_can_is_asked_anew_when_it_comes_back_and_its_plans_say_what_it_cannot(
         self,
     ) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import http.server
 import threading
+from datetime import UTC, datetime, timedelta
 from typing import Any
 from unittest import mock
 
@@ -18,6 +19,8 @@ from maestoso.server.estate import agents
 from maestoso.server.estate.models import Site
 from maestoso.sites.contract import SitePulse
 
+NOW = datetime(2026, 5, 4, 12, 0, tzinfo=UTC)
+
 
 class Pulses(SimpleTestCase):
     """One site, whose answers are made up."""
@@ -31,6 +34,7 @@ class Pulses(SimpleTestCase):
         self.may_answer.set()
         self.silent = self.busy = False
         self.takes_s = 0.0
+        self.now: datetime | None = None
         for name, value in (("ask", self.answer), ("REMEMBER_S", 1000)):
             patched = mock.patch.object(agents, name, value)
             patched.start()
@@ -46,7 +50,7 @@ class Pulses(SimpleTestCase):
             raise SiteUnreachable("No answer.")
         if self.busy:
             raise SiteBusy(30)
-        now = SystemClock().now()
+        now = self.now or SystemClock().now()
         return SitePulse(protocol="1.2", now=now, inventory=f"m{self.asked}", groups=(), links=())
 
     def expire(self) -> None:
@@ -93,6 +97,20 @@ class Pulses(SimpleTestCase):
         self.assertEqual(self.said(), "No answer within 15 s.")
         self.expire()
         self.assertEqual((self.said(), self.asked), ("No answer within 2 s.", 9))
+
+    def test_the_clock_of_a_slow_one_is_not_wrong_by_the_time_that_it_took(self) -> None:
+        for ahead_s, took_s, skew_s in ((-9, 10, 0), (0, 10, 0), (3, 10, 3), (-14, 10, -4), (-14, 0, -14)):
+            with (
+                self.subTest(ahead_s=ahead_s, took_s=took_s),
+                mock.patch.object(agents, "CLOCK", mock.Mock(now=lambda: NOW)),
+                mock.patch.object(
+                    agents, "time", mock.Mock(**{"monotonic.side_effect": [0, took_s, took_s]})
+                ),
+            ):
+                self.now = NOW + timedelta(seconds=ahead_s)
+                cache.clear()
+                taken = agents.pulse(self.site)
+                self.assertEqual((taken.heard, taken.skew_s), (NOW, skew_s))
 
     def test_nobody_is_told_to_bring_back_what_is_only_slow(self) -> None:
         for error, remedy in (

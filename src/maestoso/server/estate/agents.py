@@ -9,7 +9,8 @@ import time
 from collections import OrderedDict
 from collections.abc import Awaitable, Callable, Coroutine, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from datetime import datetime
 from functools import cached_property
 from typing import Any, TypeVar
 from urllib.parse import urlsplit
@@ -125,9 +126,11 @@ def put_to(
 
 @dataclass(frozen=True, kw_only=True)
 class Pulse:
-    """What a site said just now, or why it said nothing. ``skew_s``: how far its clock is ahead of ours."""
+    """What a site said, and when it was ``heard``; or why it said nothing. ``skew_s``: how far its clock is
+    ahead of ours."""
 
     said: SitePulse | None = None
+    heard: datetime | None = None
     lost_because: str | None = None
     skew_s: float = 0.0
 
@@ -178,12 +181,16 @@ def _take_pulse(site: Site, patience_s: float = PATIENCE_S) -> Pulse:
     begin = time.monotonic()
     try:
         said = ask(site, lambda agent: agent.pulse(), patience_s)
-        taken = Pulse(said=said, skew_s=(said.now - CLOCK.now()).total_seconds())
+        heard = CLOCK.now()
+        # It looked at its clock at some moment since it was asked: of all that may be so, the least is said.
+        ahead_s = (said.now - heard).total_seconds()
+        skew_s = max(ahead_s, min(0.0, ahead_s + time.monotonic() - begin))
+        taken = Pulse(said=said, heard=heard, skew_s=skew_s)
         cache.set(f"{key}:last", taken, LONGEST_BUSY_S)
         cache.set(f"{key}:heard", True, LONGEST_BUSY_S)
     except SiteBusy as busy:
         # A site that is busy is not lost: what it said before stands for a while.
-        taken = last or Pulse(lost_because=str(busy))
+        taken = replace(last, heard=CLOCK.now()) if last else Pulse(lost_because=str(busy))
     except (SiteUnreachable, SiteRefused) as error:
         if isinstance(error, SiteSlow) and patience_s < SLOW_PATIENCE_S and cache.get(f"{key}:heard"):
             # Nor is one that is slow. It is asked with more patience, for which nobody waits who can be told

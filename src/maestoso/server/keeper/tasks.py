@@ -41,9 +41,11 @@ _told: dict[int, tuple[str, tuple[str, str] | None, datetime]] = {}
 
 def listen(site: Site, clock: Clock) -> None:
     """Write down since when a site is silent, that it is no longer, and that its agent lost its memory."""
-    now, said = clock.now(), pulse(site).said
+    now, taken = clock.now(), pulse(site)
+    said = taken.said
     if said is not None:
-        _heard[site.pk] = now
+        # What a slow site said before stands for some seconds, in which it is not heard.
+        _heard[site.pk] = taken.heard or now
         if site.silent_since is not None:
             Site.objects.filter(pk=site.pk).update(silent_since=None)
         # One that was away, or forgot, may be another version of itself.
