@@ -32,7 +32,9 @@ from maestoso.sites.trust import tls
 
 PATIENCE_S = 2.0
 SLOW_PATIENCE_S = 15.0
-"""For the pulse of a site that answered last time: it is slow rather than lost, until so much later."""
+"""For the pulse of a site that answered last time and is slow now: a start has to know and waits so long."""
+STANDS_S = 5.0
+"""So long what it said before stands for all others. A run misses a site after the same time."""
 LARGE_PATIENCE_S = 60.0
 REMEMBER_S = 2
 MOST_LINES = 64
@@ -192,30 +194,36 @@ def _take_pulse(site: Site, patience_s: float = PATIENCE_S) -> Pulse:
         # A site that is busy is not lost: what it said before stands for a while.
         taken = replace(last, heard=CLOCK.now()) if last else Pulse(lost_because=str(busy))
     except (SiteUnreachable, SiteRefused) as error:
+        taken = Pulse(lost_because=str(error))
         if isinstance(error, SiteSlow) and patience_s < SLOW_PATIENCE_S and cache.get(f"{key}:heard"):
             # Nor is one that is slow. It is asked with more patience, for which nobody waits who can be told
             # what it said before.
-            if last is None:
+            if last is None or last.heard is None:
                 return _take_pulse(site, SLOW_PATIENCE_S)
-            cache.set(key, last, SLOW_PATIENCE_S)
-            cache.delete(f"{key}:asked")
             _take_beside(site, SLOW_PATIENCE_S)
-            return last
-        taken = Pulse(lost_because=str(error))
-        cache.delete(f"{key}:heard")
-    took_s = time.monotonic() - begin
-    cache.set(key, taken, REMEMBER_S if taken.lost_because else max(REMEMBER_S, SHARE_OF_TIME * took_s))
-    if took_s > LARGE_S:
+            if (CLOCK.now() - last.heard).total_seconds() < STANDS_S:
+                taken = last
+        else:
+            cache.delete(f"{key}:heard")
+    # However slow it was, whether it is there still is asked before long.
+    took_s = min(time.monotonic() - begin, PATIENCE_S)
+    fresh = taken.said is not None and taken is not last
+    cache.set(key, taken, max(REMEMBER_S, SHARE_OF_TIME * took_s) if fresh else REMEMBER_S)
+    if took_s > LARGE_S and taken is not last:
         cache.set(f"{key}:before", taken, 2 * SHARE_OF_TIME * took_s + REMEMBER_S)
-    cache.delete(f"{key}:asked")
+    cache.delete(_asked_key(site, patience_s))
     return taken
 
 
 def _take_beside(site: Site, patience_s: float = PATIENCE_S) -> None:
-    """Have it asked by a thread of its own, unless one does so already."""
-    if cache.add(f"{_pulse_key(site)}:asked", True, LARGE_PATIENCE_S):
+    """Have it asked by a thread of its own, unless one does so already with the same patience."""
+    if cache.add(_asked_key(site, patience_s), True, LARGE_PATIENCE_S):
         name = f"pulse-{site.code}"
         threading.Thread(target=_take_pulse, args=(site, patience_s), name=name, daemon=True).start()
+
+
+def _asked_key(site: Site, patience_s: float) -> str:
+    return f"{_pulse_key(site)}:asked:{patience_s:.0f}"
 
 
 def forget_pulse(site: Site) -> None:
