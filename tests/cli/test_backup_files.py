@@ -8,6 +8,9 @@ import tarfile
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
+
+import pyrage
 
 from maestoso.server.backups.archive import (
     ABOUT,
@@ -56,6 +59,24 @@ class Files(unittest.TestCase):
             self.opened(**given)
         self.assertTrue(caught.exception.remedy)
         return caught.exception.sentence
+
+    def test_a_machine_that_is_too_slow_for_a_moment_does_not_call_the_passphrase_wrong(self) -> None:
+        self.write(passphrase=PASSPHRASE)
+        real, slow = (
+            pyrage.passphrase.decrypt,
+            pyrage.DecryptError("Excessive work parameter for passphrase."),
+        )
+        met = [slow, slow]
+
+        def now_and_then(sealed: bytes, passphrase: str) -> bytes:
+            if met:
+                raise met.pop()
+            return real(sealed, passphrase)
+
+        with mock.patch.object(pyrage.passphrase, "decrypt", now_and_then):
+            self.assertIn("records.sql", self.opened(passphrase=PASSPHRASE))
+        with mock.patch.object(pyrage.passphrase, "decrypt", side_effect=slow):
+            self.assertIn("too slow now", self.refused(passphrase=PASSPHRASE))
 
     def replace(self, name: str, data: bytes) -> None:
         """Put another file into the tar."""

@@ -28,6 +28,7 @@ from maestoso.core.errors import DomainError
 FORMAT = 1
 ON_ITS_WAY = ".maestoso-backup-"
 """How folders begin whose content is not whole yet, or in clear."""
+MOST_TRIES = 10
 ABOUT, KEY, CONTENT = "about.json", "key.age", "content.age"
 SHORTEST_PASSPHRASE = 12
 LARGEST_ABOUT = 100_000
@@ -191,10 +192,7 @@ def _recipient(text: str) -> pyrage.x25519.Recipient:
 
 def _identity(wrapped: Path, passphrase: str, key: str) -> pyrage.x25519.Identity:
     if wrapped.is_file():
-        try:
-            key = pyrage.passphrase.decrypt(wrapped.read_bytes(), passphrase).decode()
-        except pyrage.DecryptError:
-            raise BackupFailed("This is not the passphrase of the backup.", "Try again.") from None
+        key = _unwrapped(wrapped.read_bytes(), passphrase)
     lines = [line.strip() for line in key.splitlines() if line.strip() and not line.startswith("#")]
     try:
         return pyrage.x25519.Identity.from_str(lines[0] if lines else "")
@@ -203,6 +201,24 @@ def _identity(wrapped: Path, passphrase: str, key: str) -> pyrage.x25519.Identit
             "The backup is for a key, and this is no private key.",
             "Name the file that ./maestoso backup --make-key made: --key FILE.",
         ) from None
+
+
+def _unwrapped(sealed: bytes, passphrase: str) -> str:
+    """The key under a passphrase. What is too much work for this machine is refused by the library, which
+    measures that anew each time: where it has much else to do, once in a while too little is left."""
+    for left in reversed(range(MOST_TRIES)):
+        try:
+            opened: bytes = pyrage.passphrase.decrypt(sealed, passphrase)
+            return opened.decode()
+        except pyrage.DecryptError as error:
+            if "work" not in str(error):
+                raise BackupFailed("This is not the passphrase of the backup.", "Try again.") from None
+            if not left:
+                raise BackupFailed(
+                    "This machine is too slow now to open a backup with a passphrase.",
+                    "Try again when it has less to do, or on another one.",
+                ) from None
+    raise AssertionError("the last try returns or raises")
 
 
 def _digest(file: Path) -> str:
