@@ -60,12 +60,21 @@ class Files(unittest.TestCase):
         self.assertTrue(caught.exception.remedy)
         return caught.exception.sentence
 
+    def replace(self, name: str, data: bytes) -> None:
+        """Put another file into the tar."""
+        with tarfile.open(self.file) as old:
+            parts = {entry.name: old.extractfile(entry).read() for entry in old.getmembers()}  # type: ignore[union-attr]
+        parts[name] = data
+        with tarfile.open(self.file, "w") as new:
+            for one, text in parts.items():
+                entry = tarfile.TarInfo(one)
+                entry.size = len(text)
+                new.addfile(entry, io.BytesIO(text))
+
     def test_a_machine_that_is_too_slow_for_a_moment_does_not_call_the_passphrase_wrong(self) -> None:
         self.write(passphrase=PASSPHRASE)
-        real, slow = (
-            pyrage.passphrase.decrypt,
-            pyrage.DecryptError("Excessive work parameter for passphrase."),
-        )
+        real = pyrage.passphrase.decrypt
+        slow = pyrage.DecryptError("Excessive work parameter for passphrase.")
         met = [slow, slow]
 
         def now_and_then(sealed: bytes, passphrase: str) -> bytes:
@@ -77,17 +86,6 @@ class Files(unittest.TestCase):
             self.assertIn("records.sql", self.opened(passphrase=PASSPHRASE))
         with mock.patch.object(pyrage.passphrase, "decrypt", side_effect=slow):
             self.assertIn("too slow now", self.refused(passphrase=PASSPHRASE))
-
-    def replace(self, name: str, data: bytes) -> None:
-        """Put another file into the tar."""
-        with tarfile.open(self.file) as old:
-            parts = {entry.name: old.extractfile(entry).read() for entry in old.getmembers()}  # type: ignore[union-attr]
-        parts[name] = data
-        with tarfile.open(self.file, "w") as new:
-            for one, text in parts.items():
-                entry = tarfile.TarInfo(one)
-                entry.size = len(text)
-                new.addfile(entry, io.BytesIO(text))
 
     def test_with_a_passphrase_all_comes_out_as_it_went_in_and_nothing_is_readable_before(self) -> None:
         self.write(passphrase=PASSPHRASE)

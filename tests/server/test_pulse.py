@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import http.server
 import threading
 from datetime import UTC, datetime, timedelta
 from typing import Any
@@ -18,6 +17,7 @@ from maestoso.server.common.secret_text import seal
 from maestoso.server.estate import agents
 from maestoso.server.estate.models import Site
 from maestoso.sites.contract import SitePulse
+from tests.server.answers import answering
 
 NOW = datetime(2026, 5, 4, 12, 0, tzinfo=UTC)
 
@@ -109,15 +109,6 @@ class Pulses(SimpleTestCase):
         agents.forget_pulse(self.site)
         self.assertEqual(self.said(), "No answer within 2 s.", "nobody waits for that again")
 
-    def until_asked(self, times: int) -> None:
-        """Wait until it was asked so often, and whoever asked has said what came of it."""
-        for _ in range(3000):
-            beside = [one for one in threading.enumerate() if one.name.startswith("pulse-")]
-            if self.asked >= times and not beside:
-                return
-            threading.Event().wait(0.01)
-        self.fail(f"It was asked {self.asked} times.")
-
     def test_the_clock_of_a_slow_one_is_not_wrong_by_the_time_that_it_took(self) -> None:
         for ahead_s, took_s, skew_s in ((-9, 10, 0), (0, 10, 0), (3, 10, 3), (-14, 10, -4), (-14, 0, -14)):
             with (
@@ -179,26 +170,22 @@ class Pulses(SimpleTestCase):
             threading.Event().wait(0.01)
         self.fail(f"{said} was never shown, but {self.said()}")
 
+    def until_asked(self, times: int) -> None:
+        """Wait until it was asked so often, and whoever asked has said what came of it."""
+        for _ in range(3000):
+            beside = [one for one in threading.enumerate() if one.name.startswith("pulse-")]
+            if self.asked >= times and not beside:
+                return
+            threading.Event().wait(0.01)
+        self.fail(f"It was asked {self.asked} times.")
+
 
 class TakesItsTime(TestCase):
     """An agent over a real line."""
 
     def test_whoever_asks_says_how_long_that_waits_and_not_the_line(self) -> None:
-        class Answer(http.server.BaseHTTPRequestHandler):
-            def do_GET(self) -> None:
-                threading.Event().wait(0.5)
-                self.send_response(200)
-                self.end_headers()
-                self.wfile.write(b'{"protocol": "1.4"}')
-
-            def log_message(self, format: str, *args: object) -> None:
-                pass
-
-        server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Answer)
-        self.addCleanup(server.server_close)
-        self.addCleanup(server.shutdown)
-        threading.Thread(target=server.serve_forever, daemon=True).start()
-        site = Site(code="HIL", agent_url=f"http://127.0.0.1:{server.server_port}", agent_token=seal("t"))
+        url = answering(self, 200, b'{"protocol": "1.4"}', after_s=0.5)
+        site = Site(code="HIL", agent_url=url, agent_token=seal("t"))
         with mock.patch("maestoso.sites.client.ANSWER_S", 0.1):
             with self.assertRaises(agents.SiteSlow):
                 agents.ask(site, lambda agent: agent.capabilities(), 0.2)

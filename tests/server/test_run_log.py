@@ -24,7 +24,7 @@ from maestoso.core.runs.decide import settle
 from maestoso.core.runs.events import Draft, Event
 from maestoso.core.runs.state import RunState, fold
 from maestoso.engine.clock import SystemClock
-from maestoso.server.common.meeting import AGAIN
+from maestoso.server.common.deadlocks import AGAIN
 from maestoso.server.evidence.register import next_number
 from maestoso.server.runs import log as log_module
 from maestoso.server.runs import services
@@ -121,7 +121,7 @@ class TheLogInMariaDB(RunLogContract, TransactionTestCase):
         for other in others:
             other.start()
         try:
-            with mock.patch("maestoso.server.common.meeting.AGAIN", 0):
+            with mock.patch("maestoso.server.common.deadlocks.AGAIN", 0):
                 for lease in held:
                     assert lease is not None
                     state = fold(self.log.read(lease.run))

@@ -12,7 +12,7 @@ from django.db import OperationalError, connection
 from maestoso.core.readiness.assess import assess
 from maestoso.core.runs.progress import measures
 from maestoso.core.runs.state import fold
-from maestoso.server.common import meeting
+from maestoso.server.common import deadlocks
 from maestoso.server.estate import agents
 from maestoso.server.estate.models import Site
 from maestoso.server.estate.snapshot import mark_changed
@@ -122,7 +122,7 @@ class Starting(Tidewell):
             # Inside of a transaction that is not its own it is taken back with that, and is said.
             self.problem(self.start(), 503, "gave-way")
             met += [OperationalError(1213, "Deadlock"), OperationalError(1205, "Lock")]
-            with mock.patch.object(meeting, "connection", mock.Mock(in_atomic_block=False)):
+            with mock.patch.object(deadlocks, "connection", mock.Mock(in_atomic_block=False)):
                 self.assertEqual(self.start().status_code, 201)
         self.assertEqual((Run.objects.count(), RunEvent.objects.count(), met), (1, 1, []))
 

@@ -12,8 +12,8 @@ from rest_framework import exceptions
 from rest_framework.response import Response
 
 from maestoso.core.errors import DomainError
+from maestoso.server.common.deadlocks import gave_way
 from maestoso.server.common.logs import request_id
-from maestoso.server.common.meeting import gave_way
 
 log = logging.getLogger("maestoso.server")
 READ_ONLY = 1290

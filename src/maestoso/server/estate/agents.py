@@ -202,14 +202,15 @@ def _take_pulse(site: Site, patience_s: float = PATIENCE_S) -> Pulse:
                 return _take_pulse(site, SLOW_PATIENCE_S)
             _take_beside(site, SLOW_PATIENCE_S)
             if (CLOCK.now() - last.heard).total_seconds() < STANDS_S:
-                taken = last
+                cache.set(key, last, REMEMBER_S)
+                cache.delete(_asked_key(site, patience_s))
+                return last
         else:
             cache.delete(f"{key}:heard")
     # However slow it was, whether it is there still is asked before long.
     took_s = min(time.monotonic() - begin, PATIENCE_S)
-    fresh = taken.said is not None and taken is not last
-    cache.set(key, taken, max(REMEMBER_S, SHARE_OF_TIME * took_s) if fresh else REMEMBER_S)
-    if took_s > LARGE_S and taken is not last:
+    cache.set(key, taken, REMEMBER_S if taken.lost_because else max(REMEMBER_S, SHARE_OF_TIME * took_s))
+    if took_s > LARGE_S:
         cache.set(f"{key}:before", taken, 2 * SHARE_OF_TIME * took_s + REMEMBER_S)
     cache.delete(_asked_key(site, patience_s))
     return taken

@@ -30,7 +30,7 @@ from maestoso.server.access.holders import holders, people_meant
 from maestoso.server.access.roles import known_roles
 from maestoso.server.approvals import services as approvals
 from maestoso.server.audit.record import recorded
-from maestoso.server.common.meeting import again_where_it_gave_way
+from maestoso.server.common.deadlocks import retry_deadlocks
 from maestoso.server.common.news import announce
 from maestoso.server.estate.agents import forget_pulse
 from maestoso.server.estate.models import Link, Site
@@ -143,7 +143,7 @@ def _unsigned(wanted: StartRun, opening: Opening, by: str) -> Opening:
     return replace(opening, emergency=approvals.check_emergency(wanted.emergency), tell=told)
 
 
-@again_where_it_gave_way
+@retry_deadlocks
 def _judged_and_begun(
     row: PlanRow, wanted: StartRun, opening: Opening, *, by: str, at: datetime, key: str
 ) -> Run:

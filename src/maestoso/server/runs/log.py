@@ -11,7 +11,7 @@ from django.db import InterfaceError, OperationalError, close_old_connections, c
 from maestoso.core.ports import Append, AppendResult, Lease, LogUnavailable
 from maestoso.core.runs.events import Event
 from maestoso.engine.incarnation import known_gone
-from maestoso.server.common.meeting import again_where_it_gave_way
+from maestoso.server.common.deadlocks import retry_deadlocks
 from maestoso.server.common.news import ring
 from maestoso.server.reign.services import past_because
 from maestoso.server.runs import fences, homes, projection, stages
@@ -38,7 +38,7 @@ def reachable(call: Callable[..., T]) -> Callable[..., T]:
     def wrapped(*args: Any, **kwargs: Any) -> T:
         try:
             close_old_connections()
-            return again_where_it_gave_way(call)(*args, **kwargs)
+            return retry_deadlocks(call)(*args, **kwargs)
         except (OperationalError, InterfaceError) as error:
             connection.close()
             raise LogUnavailable(str(error)) from error

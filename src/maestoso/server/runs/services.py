@@ -11,7 +11,7 @@ from maestoso.core.model.protection import RecoveryPoint
 from maestoso.core.planning.inputs import RunInputs
 from maestoso.core.runs.controls import control
 from maestoso.server.audit.record import recorded
-from maestoso.server.common.meeting import again_where_it_gave_way
+from maestoso.server.common.deadlocks import retry_deadlocks
 from maestoso.server.common.news import announce
 from maestoso.server.estate.models import Site
 from maestoso.server.protection.picture import held_point
@@ -82,7 +82,7 @@ def control_run(
     _write_down(pk, said, point, by=by, key=key, at=at, roles=roles)
 
 
-@again_where_it_gave_way
+@retry_deadlocks
 @recorded()
 def _write_down(
     pk: int, said: Control, point: RecoveryPoint | None, *, by: str, key: str | None, at: datetime,

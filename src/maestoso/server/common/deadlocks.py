@@ -1,4 +1,4 @@
-"""Transactions that meet: what the database took back as a whole is done again."""
+"""Deadlocks and lock waits that ran out: what the database took back as a whole is done again."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ def gave_way(error: Exception) -> bool:
     return bool(error.args) and error.args[0] in GAVE_WAY
 
 
-def again_where_it_gave_way(call: Callable[P, T]) -> Callable[P, T]:
+def retry_deadlocks(call: Callable[P, T]) -> Callable[P, T]:
     """Call it up to ``1 + AGAIN`` times while its transaction gives way.
 
     For what holds its transaction whole and does nothing outside of the database that must not be done twice.
