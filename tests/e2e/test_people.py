@@ -47,6 +47,13 @@ class Team(unittest.TestCase):
         context.set_default_timeout(PATIENCE_MS)
         return context.new_page()
 
+    def over_a_slow_line(self, page: Page, script: str, address: str) -> None:
+        """Go to a page whose own script has been asked for, and has not come."""
+        its = re.compile(f"/{script}-[^/]*[.]js")
+        page.route(its, lambda _: None)
+        with page.expect_request(its):
+            page.goto(f"{APP.address}{address}", wait_until="domcontentloaded")
+
     def as_person(self, name: str, width: int = 1280) -> Page:
         """Somebody of the demo, signed in."""
         page = self.stranger(width)
@@ -277,10 +284,12 @@ class Invited(Team):
         page.get_by_role("button", name="Ask whether it answers").click()
         expect(page.get_by_text("✓ It answers")).to_be_visible()
 
-        # She wanted a page, signs in at the provider, and is on that page.
+        # She wanted a page, signs in at the provider before it has come over a slow line, and is on that page.
         hers = self.stranger()
-        hers.goto(f"{APP.address}/plans/REPT")
+        self.over_a_slow_line(hers, "PlanPage", "/plans/REPT")
         hers.get_by_role("button", name="Sign in through House sign-in").click()
+        hers.locator("input[name=sub]").wait_for()
+        hers.unroute_all()
         hers.locator("input[name=sub]").fill("s-1")
         hers.locator("form button[type=submit], form input[type=submit]").first.click()
         expect(hers.get_by_role("button", name="Sign out", exact=True)).to_be_visible()
@@ -289,8 +298,12 @@ class Invited(Team):
         expect(hers.get_by_role("heading", level=1)).to_have_text("Nila Orme: operator.")
         expect(hers.get_by_text("You sign in through House sign-in.")).to_be_visible()
 
-        # What somebody else's link brings is no sign-in, and says so.
+        # What somebody else's link brings is no sign-in, and says so; nobody is asked to sign in until it does.
         stranger = self.stranger(390)
+        self.over_a_slow_line(stranger, "ProviderReturn", "/sign-in/provider?code=x&state=y")
+        expect(stranger.get_by_text("One moment")).to_have_count(0)
+        expect(stranger.get_by_role("button", name="Sign in", exact=True)).to_have_count(0)
+        stranger.unroute_all()
         stranger.goto(f"{APP.address}/sign-in/provider?code=x&state=y")
         expect(stranger.get_by_role("alert")).to_contain_text("to no question of this browser")
         stranger.get_by_role("button", name="Back to sign-in").click()

@@ -24,6 +24,8 @@ const route = useRoute();
 const router = useRouter();
 const { data: session, isPending } = useSession();
 const signedIn = computed(() => !!session.value?.name);
+// Also while such a page is still coming over a slow line, and is in no route: nobody is asked to sign in for it meanwhile.
+const forAnybody = computed(() => (route.matched.length ? route : router.resolve(location.pathname)).meta.anybody);
 // Who must have a second factor can do nothing else before.
 watch([() => session.value?.restricted, () => route.path], ([why, path]) => why && path !== "/account" && void router.replace("/account"));
 watch(session, (now) => setLacking(now?.lacking ?? {}), { immediate: true, flush: "sync" });
@@ -72,7 +74,7 @@ function skip() {
   <!-- An empty choice, such as "by the rules", is a choice. -->
   <el-config-provider :empty-values="[undefined, null]" :value-on-clear="() => ''">
     <p v-if="isPending" class="page quiet">One moment …</p>
-    <main v-else-if="!signedIn && route.meta.anybody" class="alone"><RouterView /></main>
+    <main v-else-if="!signedIn && forAnybody" class="alone"><RouterView /></main>
     <SignIn v-else-if="!signedIn" :provider="session?.provider ?? ''" :mail="!!session?.mail" :standby="!!session?.standby" />
     <div v-else class="shell">
       <a class="skip" href="#page" @click.prevent="skip">Skip to the page</a>

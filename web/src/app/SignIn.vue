@@ -2,7 +2,6 @@
 import { useQueryClient } from "@tanstack/vue-query";
 import { useSessionStorage } from "@vueuse/core";
 import { ref } from "vue";
-import { useRoute } from "vue-router";
 import { api, ApiError, keepCsrf, take } from "@/api/client";
 import type { Session } from "@/api/types";
 import DoorForm from "@/ui/DoorForm.vue";
@@ -26,7 +25,6 @@ const error = ref<unknown>(null);
 const busy = ref(false);
 const code = ref("");
 const wantsCode = ref(false);
-const route = useRoute();
 const cameFor = useSessionStorage(CAME_FOR, "/");
 
 async function come(session: Session) {
@@ -53,7 +51,8 @@ async function goThere() {
   error.value = null;
   try {
     const { address } = await take(api.POST("/api/v1/session/provider/address"));
-    cameFor.value = route.fullPath;
+    // Of the browser, not of the router: a page that is still coming over a slow line is in the router's route only when it is there.
+    cameFor.value = location.pathname + location.search + location.hash;
     window.location.assign(address);
   } catch (problem) {
     error.value = problem;
