@@ -16,7 +16,7 @@ from contextlib import contextmanager
 from typing import Any
 
 from playwright.sync_api import Page, expect, sync_playwright
-from tests.e2e.application import APP_FLAGS, Api, Application
+from tests.e2e.application import APP_FLAGS, BROWSER, Api, Application
 
 PAGES = {
     "readiness": "/", "estate": "/estate", "protection": "/protection", "crosswalks": "/crosswalks",
@@ -42,7 +42,7 @@ def main() -> None:
         plan = _some_plan(api)
         _answers(api, plan)
         with sync_playwright() as driver:
-            chromium = driver.chromium.launch(executable_path="/usr/bin/chromium", args=APP_FLAGS)
+            chromium = driver.chromium.launch(executable_path=BROWSER, args=APP_FLAGS)
             expect.set_options(timeout=60_000)
             context = chromium.new_context(viewport={"width": 1280, "height": 800})
             page = context.new_page()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from maestoso.server.config.options import ROOT
-from tests.e2e.application import APP_FLAGS, Application, choose
+from tests.e2e.application import APP_FLAGS, BROWSER, Application, choose
 
 FOLDER = ROOT / "docs" / "screenshots"
 PACE = 40
@@ -19,7 +19,7 @@ def main() -> None:
     try:
         app.start()
         with sync_playwright() as driver:
-            chromium = driver.chromium.launch(executable_path="/usr/bin/chromium", args=APP_FLAGS)
+            chromium = driver.chromium.launch(executable_path=BROWSER, args=APP_FLAGS)
             expect.set_options(timeout=120_000)
             take(app, chromium)
     finally:

@@ -51,8 +51,9 @@ def _checks(options: Options) -> Iterator[Check]:
     for name, package in PROGRAMS:
         found = shutil.which(name, path=database.SEARCH) is not None
         yield f"program {name}", found, f"apt-get install --no-install-recommends {package}"
-    chromium = shutil.which("chromium") is not None
-    yield "program chromium (only for ./maestoso test)", chromium, "apt-get install chromium"
+    browser = "chromium-headless-shell"
+    there = shutil.which(browser) is not None
+    yield f"program {browser} (only for ./maestoso test)", there, f"apt-get install {browser}"
     for library, package in LIBRARIES:
         there = find_library(library) is not None
         yield f"library {library} (for reports as PDF)", there, f"apt-get install {package}"
