@@ -10,6 +10,7 @@ import unittest
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import pymysql
 
@@ -134,13 +135,28 @@ class NewAndOld(Case):
         self.assertEqual(Path(folder), (database.home(self.options.var) / "files").resolve())
         self.assertEqual((infile, deaf), (0, 1))
 
+    def test_it_leaves_alone_what_another_server_of_the_machine_has_in_a_common_folder(self) -> None:
+        # A server removes what it takes for left-overs of its own where it keeps what is temporary.
+        common = self.options.var / "common"
+        theirs = common / "#sql-temptable-6922-93-37.MAI"
+        common.mkdir()
+        theirs.touch()
+        for path in (common, theirs):
+            database._give(path, database._owner())
+        self.enterContext(mock.patch.dict(os.environ, TMPDIR=str(common)))
+        database.initialise(self.options, self.secrets, self.log)
+        self.assertTrue(theirs.exists(), "gone as it was made")
+        self.up()
+        self.assertTrue(theirs.exists(), "gone as it started")
+
     def test_an_old_one_is_closed_at_its_next_start_and_keeps_its_data(self) -> None:
         old = self.options.var / "db"
         old.mkdir()
         owner = database._owner()
         database._give(old, owner)
         command = [
-            database.program("mariadb-install-db"), "--no-defaults", f"--datadir={old}", "--skip-test-db",
+            database.program("mariadb-install-db"), "--no-defaults", f"--datadir={old}", f"--tmpdir={old}",
+            "--skip-test-db",
             "--auth-root-authentication-method=normal", "--skip-name-resolve", *database._as(owner),
         ]  # fmt: skip
         subprocess.run(command, check=True, capture_output=True)
@@ -152,6 +168,7 @@ class NewAndOld(Case):
             database.program("mariadbd"),
             "--no-defaults",
             f"--datadir={old}",
+            f"--tmpdir={old}",
             "--bootstrap",
             *database._as(owner),
         ]

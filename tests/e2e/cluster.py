@@ -65,7 +65,7 @@ class Cluster:
             for one in (place, place / "data"):
                 os.chown(one, account.pw_uid, account.pw_gid)
         made = [program("mariadb-install-db"), "--no-defaults", f"--datadir={self.folder / '0' / 'data'}",
-                "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve"]  # fmt: skip
+                "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve", f"--tmpdir={self.folder / '0'}"]  # fmt: skip
         subprocess.run(made, check=True, capture_output=True, user=ACCOUNT)
         self.start(0, "--wsrep-new-cluster", f"--init-file={self._statements()}")
         for number in (1, 2):
@@ -87,7 +87,7 @@ class Cluster:
         )
         command = [
             program("mariadbd"), "--no-defaults", f"--datadir={data}", f"--socket={data.parent / 's'}",
-            f"--port={self.ports[number]}", "--bind-address=127.0.0.1", "--skip-name-resolve",
+            f"--port={self.ports[number]}", f"--tmpdir={data.parent}", "--bind-address=127.0.0.1", "--skip-name-resolve",
             "--character-set-server=utf8mb4", "--collation-server=utf8mb4_uca1400_nopad_as_cs",
             "--transaction-isolation=READ-COMMITTED", "--max-connections=200", f"--log-error={log}",
             "--innodb-autoinc-lock-mode=2", "--innodb-flush-log-at-trx-commit=2", "--innodb-doublewrite=0",

@@ -30,7 +30,7 @@ class OwnDatabase:
         self.port, user = free_port(), f"--user={getpass.getuser()}"
         data, socket = self.folder / "data", self.folder / "s"
         made = [program("mariadb-install-db"), "--no-defaults", f"--datadir={data}", "--skip-test-db", user,
-                "--auth-root-authentication-method=normal", "--skip-name-resolve"]  # fmt: skip
+                "--auth-root-authentication-method=normal", "--skip-name-resolve", f"--tmpdir={self.folder}"]  # fmt: skip
         subprocess.run(made, check=True, capture_output=True)
         statements = self.folder / "init.sql"
         statements.write_text(
@@ -41,7 +41,7 @@ class OwnDatabase:
         self.process = subprocess.Popen(
             [
                 program("mariadbd"), "--no-defaults", f"--datadir={data}", f"--socket={socket}", user,
-                f"--port={self.port}", "--bind-address=127.0.0.1", "--skip-name-resolve",
+                f"--port={self.port}", f"--tmpdir={self.folder}", "--bind-address=127.0.0.1", "--skip-name-resolve",
                 "--character-set-server=utf8mb4", "--collation-server=utf8mb4_uca1400_nopad_as_cs",
                 "--transaction-isolation=READ-COMMITTED", f"--init-file={statements}",
                 "--innodb-flush-log-at-trx-commit=2", "--innodb-doublewrite=0", "--max-connections=200",

@@ -31,6 +31,7 @@ from maestoso.server.config.options import (
 
 SEARCH = os.pathsep.join([os.environ.get("PATH", ""), "/usr/sbin", "/sbin"])
 SYSTEM_USER = "maestoso-db"
+TEMPORARY = "tmp"
 SYSTEM_HOMES = Path("/var/lib/maestoso")
 """Where the database lives that root starts from a place which its user may not enter, such as /root."""
 
@@ -63,7 +64,8 @@ def initialise(options: Options, secrets: Secrets, log: Path) -> None:
         _give(_folder(place / "data"), owner)
         command = [
             program("mariadb-install-db"), "--no-defaults", f"--datadir={place / 'data'}",
-            "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve", *_as(owner),
+            "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve",
+            _own_tmpdir(place), *_as(owner),
         ]  # fmt: skip
         run(command, log)
         # The last thing that the initialisation writes tells whether it came to its end.
@@ -110,7 +112,7 @@ def server_command(options: Options) -> list[str]:
         program("mariadbd"), "--no-defaults", f"--datadir={place / 'data'}",
         f"--socket={database_socket(options.var)}", f"--pid-file={place / 'db.pid'}",
         *replication.flags(options, place), "--skip-name-resolve",
-        "--local-infile=0", f"--secure-file-priv={place / 'files'}",
+        "--local-infile=0", f"--secure-file-priv={place / 'files'}", _own_tmpdir(place),
         "--character-set-server=utf8mb4", "--collation-server=utf8mb4_uca1400_nopad_as_cs",
         "--transaction-isolation=READ-COMMITTED", f"--init-file={place / 'init.sql'}",
         "--innodb-buffer-pool-size=128M", "--max-connections=200", *_as(_owner()),
@@ -221,9 +223,17 @@ def _make_home(var: Path, owner: pwd.struct_passwd | None) -> Path:
         place.unlink(missing_ok=True)
         place.symlink_to(SYSTEM_HOMES / mark)
     place = place.resolve()
-    for folder in (place, place / "files"):
+    for folder in (place, place / "files", place / TEMPORARY):
         _give(_folder(folder), owner)
     return place
+
+
+def _own_tmpdir(place: Path) -> str:
+    """Where the server keeps temporary tables.
+
+    Not in /tmp: at its start a server removes all that it finds there, also what another one just works with.
+    """
+    return f"--tmpdir={place / TEMPORARY}"
 
 
 def _enterable(place: Path) -> bool:
