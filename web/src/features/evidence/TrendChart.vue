@@ -19,7 +19,7 @@ const props = defineProps<{
 }>();
 const router = useRouter();
 const HEIGHT = 128;
-const [LEFT, RIGHT, TOP, FOOT] = [64, 104, 12, 20];
+const [LEFT, RIGHT, TOP, FOOT] = [64, 120, 12, 20];
 const TICKS = 3;
 const box = useTemplateRef<HTMLElement>("box");
 const { width } = useElementSize(box, { width: 700, height: HEIGHT });

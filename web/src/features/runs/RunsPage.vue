@@ -93,6 +93,8 @@ const late = (run: RunLine) => run.ready_s !== null && run.ready_s > run.rto_obj
       <el-form-item label="Words"><KeptInput class="entry" type="search" :value="filter.find" placeholder="plan, notes, person" maxlength="200" @done="narrow('find', $event)" /></el-form-item>
     </form>
     <p v-if="narrowed || views?.length" class="views">
+      <!-- First, where it stays put when a view is kept or forgotten. -->
+      <span class="view"><RouterLink to="/runs" :class="{ on: !narrowed }">All runs</RouterLink></span>
       <span v-for="view in views ?? []" :key="view.name" class="view">
         <RouterLink :to="`/runs?${view.query}`" :class="{ on: view.query === asQuery(filter) }">{{ view.name }}</RouterLink>
         <button class="link" :aria-label="`Forget the view ${view.name}`" @click="forget(view.name)">✕</button>
@@ -103,7 +105,6 @@ const late = (run: RunLine) => run.ready_s !== null && run.ready_s > run.rto_obj
           <el-input v-model="name" class="entry" aria-label="Name of the view" placeholder="Name of the view" maxlength="80" required />
           <el-button class="btn" :disabled="!name.trim()" native-type="submit">Keep it</el-button>
         </form>
-        <RouterLink to="/runs">All runs</RouterLink>
       </template>
     </p>
 

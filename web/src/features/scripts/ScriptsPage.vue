@@ -89,23 +89,25 @@ const forget = (one: string) => act(() => take(api.DELETE("/api/v1/secrets/{name
 
     <PageSkeleton v-if="!data && !error" :heading="0" :blocks="[420]" />
     <template v-else>
-      <table v-if="data?.scripts.length" class="lines">
-        <thead><tr><th>Script</th><th>What it does</th><th>Run by plans</th><th>Saved</th><th><span class="out-of-sight">Do</span></th></tr></thead>
-        <tbody>
-          <tr v-for="one in data.scripts" :key="one.name" :data-script="one.name">
-            <td><button class="link mono" @click="edit(one)">{{ one.name }}</button></td>
-            <td>{{ one.note }} <span class="quiet">({{ one.interpreter }})</span></td>
-            <td>
-              <template v-for="(plan, index) in one.used_by" :key="plan"><template v-if="index">, </template><RouterLink :to="`/plans/${plan}`">{{ plan }}</RouterLink><span v-if="one.stale_in.includes(plan)" class="bad"> ▲ has another text</span></template>
-              <span v-if="!one.used_by.length" class="quiet">none</span>
-            </td>
-            <td class="quiet">{{ ago(one.saved_at) }} by {{ one.author }}, revision {{ one.revision }}</td>
-            <td>
-              <button class="link" :aria-label="`Take ${one.name} out`" @click="remove(one.name)">✕</button>
-            </td>
-          </tr>
-        </tbody>
-      </table>
+      <div v-if="data?.scripts.length" class="scroll">
+        <table class="lines">
+          <thead><tr><th>Script</th><th>What it does</th><th>Run by plans</th><th>Saved</th><th><span class="out-of-sight">Do</span></th></tr></thead>
+          <tbody>
+            <tr v-for="one in data.scripts" :key="one.name" :data-script="one.name">
+              <td><button class="link mono" @click="edit(one)">{{ one.name }}</button></td>
+              <td>{{ one.note }} <span class="quiet">({{ one.interpreter }})</span></td>
+              <td>
+                <template v-for="(plan, index) in one.used_by" :key="plan"><template v-if="index">, </template><RouterLink :to="`/plans/${plan}`">{{ plan }}</RouterLink><span v-if="one.stale_in.includes(plan)" class="bad"> ▲ has another text</span></template>
+                <span v-if="!one.used_by.length" class="quiet">none</span>
+              </td>
+              <td class="quiet">{{ ago(one.saved_at) }} by {{ one.author }}, revision {{ one.revision }}</td>
+              <td>
+                <button class="link" :aria-label="`Take ${one.name} out`" @click="remove(one.name)">✕</button>
+              </td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
       <p class="after"><el-button v-may="'change-scripts'" class="btn" @click="edit(null)">New script …</el-button></p>
 
       <h2>Secrets</h2>

@@ -41,31 +41,33 @@ const last = computed(() => data.value?.lines.find((line) => !line.trouble));
       <span v-if="data.wanted_by" class="quiet" role="status"> One is being made, as {{ data.wanted_by }} asked.</span>
     </p>
     <PageSkeleton v-if="!data && !error" :heading="0" :blocks="[240]" />
-    <table v-if="data?.lines.length" class="lines">
-      <thead>
-        <tr>
-          <th>When</th>
-          <th>File</th>
-          <th>Size</th>
-          <th v-if="data.bucket">In the bucket</th>
-          <th>Made by</th>
-          <th>Opened for a test</th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="line in data.lines" :key="line.at">
-          <td>{{ moment(line.at) }}</td>
-          <td v-if="line.trouble" :colspan="data.bucket ? 3 : 2"><b>None was made.</b> {{ line.trouble }}</td>
-          <template v-else>
-            <td><code>{{ line.file }}</code></td>
-            <td>{{ size(line.size) }}</td>
-            <td v-if="data.bucket">{{ line.bucket_at ? `since ${moment(line.bucket_at)}` : line.bucket_trouble || "not yet" }}</td>
-          </template>
-          <td>{{ line.by }}</td>
-          <td>{{ line.tried_at ? moment(line.tried_at) : line.trouble ? "" : "never" }}</td>
-        </tr>
-      </tbody>
-    </table>
+    <div v-if="data?.lines.length" class="scroll">
+      <table class="lines">
+        <thead>
+          <tr>
+            <th>When</th>
+            <th>File</th>
+            <th>Size</th>
+            <th v-if="data.bucket">In the bucket</th>
+            <th>Made by</th>
+            <th>Opened for a test</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="line in data.lines" :key="line.at">
+            <td>{{ moment(line.at) }}</td>
+            <td v-if="line.trouble" :colspan="data.bucket ? 3 : 2"><b>None was made.</b> {{ line.trouble }}</td>
+            <template v-else>
+              <td><code>{{ line.file }}</code></td>
+              <td>{{ size(line.size) }}</td>
+              <td v-if="data.bucket">{{ line.bucket_at ? `since ${moment(line.bucket_at)}` : line.bucket_trouble || "not yet" }}</td>
+            </template>
+            <td>{{ line.by }}</td>
+            <td>{{ line.tried_at ? moment(line.tried_at) : line.trouble ? "" : "never" }}</td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
     <StandbySection />
   </div>
 </template>
