@@ -55,7 +55,7 @@ CROWDED = """() => {
         const frame = up.getBoundingClientRect();
         told ||= style.textOverflow === "ellipsis" || /auto|scroll/.test(style.overflowX) || up.matches(".el-table__header-wrapper");
         const begins = box.left < frame.right - 1 && box.right > frame.left + 1 && box.top < frame.bottom - 1 && box.bottom > frame.top + 1;
-        if (begins && !told && box.right > frame.right + 2) found.push(`cut off: "${node.data.trim().slice(0, 40)}"`);
+        if (begins && !told && (box.right > frame.right + 2 || box.left < frame.left - 2)) found.push(`cut off: "${node.data.trim().slice(0, 40)}"`);
         box.left = Math.max(box.left, frame.left), box.right = Math.min(box.right, frame.right);
         box.top = Math.max(box.top, frame.top), box.bottom = Math.min(box.bottom, frame.bottom);
       }

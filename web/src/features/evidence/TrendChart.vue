@@ -7,19 +7,22 @@ import { useRouter } from "vue-router";
 import type { TrendRun } from "@/api/types";
 import { moment } from "@/ui/format";
 import { outcomeShapes } from "@/ui/outcomes";
+import { axisTicks } from "@/ui/pointTimeline";
 
 const props = defineProps<{
   title: string;
   runs: TrendRun[];
   value: (run: TrendRun) => number | null;
   say: (value: number) => string;
+  /** Whether it is a time; otherwise it is counted. */
+  seconds?: boolean;
   /** The objective when the run was made, and now. */
   objective?: ((run: TrendRun) => number) | null;
   now?: number | null;
 }>();
 const router = useRouter();
 const HEIGHT = 128;
-const [LEFT, RIGHT, TOP, FOOT] = [64, 120, 12, 20];
+const [LEFT, RIGHT, TOP, FOOT] = [88, 120, 12, 20];
 const TICKS = 3;
 const box = useTemplateRef<HTMLElement>("box");
 const { width } = useElementSize(box, { width: 700, height: HEIGHT });
@@ -28,7 +31,7 @@ const most = computed(() => Math.max(1, props.now ?? 0, ...props.runs.map((run) 
 const x = (index: number) => LEFT + ((index + 0.5) / Math.max(props.runs.length, 1)) * (width.value - LEFT - RIGHT);
 const scale = computed(() => scaleLinear([0, most.value], [HEIGHT - FOOT, TOP]));
 const y = (value: number) => scale.value(value);
-const ticks = computed(() => scale.value.ticks(TICKS));
+const ticks = computed(() => (props.seconds ? axisTicks(0, most.value * 1000, TICKS).map((ms) => ms / 1000) : scale.value.ticks(TICKS).filter(Number.isInteger)));
 const known = computed(() => props.runs.map((run, index) => ({ run, index, value: props.value(run) })));
 const path = computed(() => known.value.filter((one) => one.value !== null).map((one, i) => `${i ? "L" : "M"}${x(one.index)} ${y(one.value ?? 0)}`).join(" "));
 const steps = computed(() => {

@@ -43,9 +43,9 @@ const ofRpo = () => data.value?.rpo_objective_s ?? 0;
       </h1>
       <p class="under"><RouterLink :to="`/plans/${data.plan}`">The plan</RouterLink> · <RouterLink :to="`/runs?plan=${data.plan}`">its runs as a list</RouterLink></p>
       <div v-if="runs.length" class="charts">
-        <TrendChart title="Time to recover" :runs="runs" :value="(run) => run.rto_s" :say="duration" :objective="ofRto" :now="data.rto_objective_s" />
-        <TrendChart title="Oldest point" :runs="runs" :value="(run) => run.rpo_s" :say="duration" :objective="ofRpo" :now="data.rpo_objective_s" />
-        <TrendChart title="Waiting for people" :runs="runs" :value="(run) => run.people_s" :say="duration" />
+        <TrendChart title="Time to recover" :runs="runs" :value="(run) => run.rto_s" seconds :say="duration" :objective="ofRto" :now="data.rto_objective_s" />
+        <TrendChart title="Oldest point" :runs="runs" :value="(run) => run.rpo_s" seconds :say="duration" :objective="ofRpo" :now="data.rpo_objective_s" />
+        <TrendChart title="Waiting for people" :runs="runs" :value="(run) => run.people_s" seconds :say="duration" />
         <TrendChart title="Tries that failed" :runs="runs" :value="(run) => run.failures" :say="(n) => String(n)" />
       </div>
       <p v-if="runs.length" class="quiet">Oldest first; below each mark its run. Tests have a dashed edge, planned a solid indigo, disasters a vermilion one; a filled mark missed its objective, a cross never came up as a whole.</p>
