@@ -7,9 +7,9 @@ import unittest
 from collections import Counter
 from typing import Any
 
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
-from tests.e2e.application import PATIENCE_MS, Application, module_browser, tab_to, visit
+from tests.e2e.application import PATIENCE_MS, Application, module_browser, tab_to, until, visit
 
 APP = Application()
 PLAYWRIGHT: dict[str, Any] = {}
@@ -196,18 +196,17 @@ class ByKeyboard(Story):
         expect(page.get_by_role("button", name="Resume")).to_be_visible()
         expect(page.get_by_role("button", name="Hold all")).to_have_count(0)
         # An answer that comes late does not close what was opened since.
-        late: list[tuple[Any, Any]] = []
-        page.route("**/controls", lambda route: late.append((route, route.fetch())))
+        late: list[Route] = []
+        page.route("**/controls", lambda route: late.append(route))
         page.keyboard.press("h")
+        until(lambda: page.wait_for_timeout(20) or late, "the page to ask")
+        answer = late[0].fetch()
         expect(page.get_by_role("button", name="Hold all")).to_be_visible()
         page.keyboard.press("a")
         # A dialog takes the focus when it has opened: until then it would take it from the button.
         expect(page.get_by_role("dialog").locator(":focus")).to_have_count(1)
-        while not late:
-            page.wait_for_timeout(50)
         with page.expect_response("**/controls"):
-            for route, answer in late:
-                route.fulfill(response=answer)
+            late[0].fulfill(response=answer)
         page.unroute("**/controls")
         expect(page.get_by_role("dialog").locator(":focus")).to_have_count(1)
         page.get_by_label("Reason").fill("wrong evening")
