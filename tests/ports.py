@@ -5,12 +5,16 @@ Linux gives connections ports from 32768. Applications have theirs in blocks abo
 
 from __future__ import annotations
 
+import fcntl
 import itertools
 import os
 import random
 import socket
+import tempfile
 from contextlib import suppress
 from dataclasses import replace
+from pathlib import Path
+from typing import TextIO
 
 from maestoso.server.config.options import Options
 
@@ -18,6 +22,8 @@ SINGLE = range(10_000, 20_000)
 FIRST_PORT, BLOCKS, BLOCK = 20_000, 750, 16
 # Each call gets a block of its own: what is chosen early and started late meets nothing of this process.
 _blocks = itertools.count(os.getpid())
+_kept: dict[int, TextIO] = {}
+"""Blocks of this process: until it ends no other gets them, even before anything listens there."""
 
 
 def free_ports(options: Options, sites: int, first: int | None = None) -> Options:
@@ -26,6 +32,8 @@ def free_ports(options: Options, sites: int, first: int | None = None) -> Option
     Raises OSError where no block is free.
     """
     for number in itertools.chain([] if first is None else [first], itertools.islice(_blocks, BLOCKS)):
+        if not _keeps(number % BLOCKS):
+            continue
         base = FIRST_PORT + number % BLOCKS * BLOCK
         held: list[socket.socket] = []
         try:
@@ -40,6 +48,22 @@ def free_ports(options: Options, sites: int, first: int | None = None) -> Option
             options, web_port=base, practice_port=base + 1, names_port=base + 2, site_port=base + 3
         )
     raise OSError("no ports are free for a test")
+
+
+def _keeps(block: int) -> bool:
+    """Whether a block belongs to this process. What two tests began at once would answer for each other."""
+    if block in _kept:
+        return True
+    folder = Path(tempfile.gettempdir(), f"maestoso-test-ports-{os.getuid()}")
+    folder.mkdir(exist_ok=True)
+    held = (folder / str(block)).open("w")
+    try:
+        fcntl.flock(held, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        held.close()
+        return False
+    _kept[block] = held
+    return True
 
 
 def _bound(port: int) -> socket.socket:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import io
 import json
+import subprocess
 import sys
 import tempfile
 import unittest
@@ -14,6 +15,8 @@ from unittest import mock
 from maestoso.cli import testing
 from maestoso.cli.arguments import PARTS
 from maestoso.cli.testing import FRONT_END, WORLD, Job, Queue
+from maestoso.server.config.options import Options
+from tests.ports import BLOCK, FIRST_PORT, free_ports
 
 SAYS = "import sys, unittest\nprint('{0} begins'); print('{0} ends')\n"
 TESTS = """
@@ -149,6 +152,34 @@ class Working(unittest.TestCase):
         self.assertEqual((tally.passed, tally.failed, tally.known), (1, 1, 1))
         self.assertIn("core: some: 1 passed, 1 failed", said)
 
+    def test_what_failed_is_said_once_more_with_its_last_error(self) -> None:
+        code = """
+import unittest
+class Some(unittest.TestCase):
+    def test_bad(self):
+        try:
+            self.fail("the page stayed\\n- a long picture of it")
+        except AssertionError:
+            self.fail("No run began. It says: a run is in the way.\\nWait.")
+    def test_broken(self): open("/nowhere")
+    def test_good(self): pass
+unittest.main()
+"""
+        tally, _ = self.run_all(self.job("some", code, tests=True), self.job("check", "raise SystemExit(1)"))
+        said = "\n".join(tally.why)
+        self.assertIn("  core: check", tally.why)
+        self.assertIn(
+            "FAIL: test_bad (__main__.Some.test_bad)\n    AssertionError: No run began. It says: a run is in the way.\n    Wait.",
+            said,
+        )
+        self.assertIn(
+            "ERROR: test_broken (__main__.Some.test_broken)\n    FileNotFoundError: [Errno 2]", said
+        )
+        self.assertNotIn("picture", said)
+        self.assertNotIn("test_good", said)
+        dead = self.job("dead", "print('no test began'); raise SystemExit(3)", tests=True)
+        self.assertEqual(self.run_all(dead)[0].why, ["  core: dead"])
+
     def test_what_needs_what_could_not_be_made_is_not_run_and_counts_as_failed(self) -> None:
         made = Job(part="set-up", name=WORLD, command=[sys.executable, "-c", "raise SystemExit('no room')"])
         needs = self.job("server", SAYS.format("x"), needs=frozenset({WORLD}))
@@ -176,6 +207,30 @@ class Working(unittest.TestCase):
         _, said = self.run_all(self.job("one", wait), self.job("two", wait))
         found = {line for line in said.splitlines() if line.startswith("worker ")}
         self.assertEqual(len(found), 2)
+
+
+class Ports(unittest.TestCase):
+    """What tests listen at."""
+
+    def test_a_block_is_nobody_elses_before_anything_listens_there(self) -> None:
+        code = (
+            "import sys; from tests.ports import Options, free_ports;"
+            " print(free_ports(Options(), 3).web_port, flush=True); sys.stdin.read()"
+        )
+        with subprocess.Popen(
+            [sys.executable, "-c", code],
+            cwd=testing.ROOT,
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            text=True,
+        ) as other:
+            assert other.stdout is not None
+            theirs = int(other.stdout.readline())
+            block = (theirs - FIRST_PORT) // BLOCK
+            mine = free_ports(Options(), 3, first=block).web_port
+            other.communicate("")
+        self.assertNotEqual(mine, theirs)
+        self.assertEqual(free_ports(Options(), 3, first=block).web_port, theirs)
 
 
 class Measured(unittest.TestCase):

@@ -61,7 +61,8 @@ class Live(unittest.TestCase):
         try:
             expect(page).to_have_url(re.compile(r"/runs/\d+$"))
         except AssertionError:
-            self.fail(f"No run began. It says: {page.get_by_role('region', name='Start').inner_text()}")
+            said = page.get_by_role("region", name="Start").inner_text()
+            raise AssertionError(f"No run began. It says: {said}") from None
 
     def name_leads_to(self) -> list[str]:
         """As a client asks the name server."""

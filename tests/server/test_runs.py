@@ -41,6 +41,20 @@ class Starting(Tidewell):
         self.assertEqual(one.json()["id"], two.json()["id"])
         self.assertEqual(Run.objects.count(), 1)
 
+    def test_the_same_key_that_comes_again_while_its_run_begins_starts_one_run(self) -> None:
+        find_plan, first = starts.find_plan, []
+
+        def other_first(code: str) -> PlanRow:
+            if not first:
+                first.append("asked")
+                first.append(self.start().json()["id"])
+            return find_plan(code)
+
+        with mock.patch.object(starts, "find_plan", other_first):
+            again = self.start()
+        self.assertEqual((again.status_code, again.json().get("id")), (201, first[-1]), again.content)
+        self.problem(self.start("another"), 409, "run-in-the-way")
+
     def test_a_chosen_point_is_in_the_log(self) -> None:
         groups = self.browser.get("/api/v1/plans/HARB/points").json()["groups"]
         older = next(g for g in groups if g["group"] == "harbour")["points"][-5]

@@ -29,6 +29,8 @@ MEASURED = ROOT / "tests" / "measured.json"
 LONG = "long_*.py"
 """Files with tests that ``soak --once`` runs, and ``test`` only by their names."""
 MOST_SLOW = 15
+MOST_SAID_LINES = 8
+"""Of each test that failed, said once more at the end."""
 WORKERS = 3
 """One more than the cores that are asked for: many a test waits for something."""
 FRONT_END, WORLD, KERNEL = "front end", "prepared world", "kernel of the guests"
@@ -74,6 +76,7 @@ class Tally:
     failed: int = 0
     known: int = 0
     took: dict[str, float] = field(default_factory=dict)
+    why: list[str] = field(default_factory=list)
 
 
 def test(only: list[str], *, verbose: bool = False, serial: bool = False) -> int:
@@ -94,6 +97,8 @@ def test(only: list[str], *, verbose: bool = False, serial: bool = False) -> int
     began = time.monotonic()
     tally = Queue(jobs, workers=1 if serial else WORKERS).run()
     print("\n".join(["", *_where_time_went(tally.took, time.monotonic() - began)]))
+    if tally.why:
+        print("\n".join(["\nWhat failed:", *tally.why]))
     if tally.known:
         print(f"\n{tally.known} more failed as expected, each for a known fault.")
     if why:
@@ -345,6 +350,8 @@ class Queue:
         tally.passed += 0 if job.part == "set-up" else outcome.passed
         tally.failed += outcome.failed
         tally.known += outcome.known
+        if outcome.failed:
+            tally.why += (reasons(said) if job.tests else []) or [f"  {job.part}: {job.name}"]
         tally.took[job.part] = tally.took.get(job.part, 0.0) + took
         if job.tests:
             came_out = f"{outcome.passed} passed, {outcome.failed} failed"
@@ -369,6 +376,18 @@ def counted(said: str, status: int) -> Outcome:
     if status != 0 or ran == 0:
         failed = max(failed, 1)
     return Outcome(passed=max(ran - failed - known, 0), failed=failed, known=known)
+
+
+def reasons(said: str) -> list[str]:
+    """Each test that failed, with the beginning of its last error: the first of a chain is the least of it."""
+    found = []
+    blocks = re.split(r"^={70}\n((?:FAIL|ERROR): .+)\n-{70}\n", said, flags=re.M)
+    for title, text in zip(blocks[1::2], blocks[2::2], strict=True):
+        lines = text.split("\n" + "-" * 70)[0].rstrip().splitlines()
+        errors = [number for number, line in enumerate(lines) if re.match(r"[\w.]*(Error|Exception)\b", line)]
+        begin = errors[-1] if errors else max(len(lines) - MOST_SAID_LINES, 0)
+        found += [f"  {title}", *(f"    {line[:300]}" for line in lines[begin:][:MOST_SAID_LINES])]
+    return found
 
 
 # --- where the time went ---

@@ -82,9 +82,21 @@ def start_run(
     production is not confirmed by the code of its plan.
     """
     check_key(key)
-    known = Run.objects.filter(request_key=key).first()
-    if known is not None:
-        return known
+    try:
+        return _begun_by(key) or _start_run(wanted, by=by, key=key, at=at, allow=allow)
+    except (IntegrityError, Refused):
+        # The same key may have come twice at once: then what is in the way is the run that it was to start.
+        begun = _begun_by(key)
+        if begun is None:
+            raise
+        return begun
+
+
+def _begun_by(key: str) -> Run | None:
+    return Run.objects.filter(request_key=key).first()
+
+
+def _start_run(wanted: StartRun, *, by: str, key: str, at: datetime, allow: Callable[[str], None]) -> Run:
     row = find_plan(wanted.plan)
     granted = approvals.granted(wanted.approval, row.code, row.current, at) if wanted.approval else None
     if granted is not None:
@@ -115,9 +127,6 @@ def start_run(
     for tries_left in reversed(range(MOST_JUDGED)):
         try:
             return _judged_and_begun(row, wanted, opening, by=by, at=at, key=key)
-        except IntegrityError:
-            # The same key arrived twice at once; the other one was first.
-            return Run.objects.get(request_key=key)
         except ChangedMeanwhile:
             # Most often another run that begins, with which this one has nothing to do: it is judged anew.
             if not tries_left:
