@@ -379,7 +379,7 @@ def counted(said: str, status: int) -> Outcome:
 
 
 def reasons(said: str) -> list[str]:
-    """Each test that failed, with the beginning of its last error: the first of a chain is the least of it."""
+    """Each test that failed, with the beginning of its last error, which says most of a chain."""
     found = []
     blocks = re.split(r"^={70}\n((?:FAIL|ERROR): .+)\n-{70}\n", said, flags=re.M)
     for title, text in zip(blocks[1::2], blocks[2::2], strict=True):
