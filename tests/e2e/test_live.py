@@ -9,7 +9,7 @@ from typing import Any
 import dns.message
 import dns.query
 import httpx
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Request, Route, expect
 
 from tests.e2e.application import Application, choose, module_browser, until, visit
 
@@ -57,12 +57,15 @@ class Live(unittest.TestCase):
             expect(button).to_be_disabled()
             page.get_by_label("The plan's code, to confirm").fill(plan)
         expect(button).to_be_enabled()
+        sent: list[Request] = []
+        page.on("request", lambda request: sent.append(request))
         button.click()
         try:
             expect(page).to_have_url(re.compile(r"/runs/\d+$"))
         except AssertionError:
             said = page.get_by_role("region", name="Start").inner_text()
-            raise AssertionError(f"No run began. It says: {said}") from None
+            asked = [(one.url, one.existing_response) for one in sent if one.method == "POST"]
+            raise AssertionError(f"No run began. It says: {said!r}. It asked: {asked}") from None
 
     def name_leads_to(self) -> list[str]:
         """As a client asks the name server."""
@@ -149,8 +152,16 @@ class APlannedFailover(Live):
         self.assertIn("Nothing answers", self.outside("HIL", THERE))
 
     def test_aborting_says_what_it_would_do_from_here(self) -> None:
-        page = self.page
+        page, lost = self.page, []
+
+        def lose_an_answer(route: Route) -> None:
+            """The run has begun, and the line breaks before anybody hears of it."""
+            lost.append(route.fetch().json()["id"])
+            route.abort("internetdisconnected")
+
+        page.route("**/api/v1/runs", lose_an_answer, times=1)
         self.start("HARB", "planned")
+        self.assertEqual(lost, [self.run_number()])
         expect(page.get_by_label("Copies")).to_contain_text("all fenced")
         page.get_by_role("button", name="Abort …").click()
         dialog = page.get_by_role("dialog")

@@ -42,6 +42,24 @@ def line(
     return {"stations": stations, "flows": [*flows], "links": [*links], "runs": [*runs], "told": []}
 
 
+class SentAgain(TypeScript):
+    """api/again"""
+
+    module = "again_driver"
+
+    def test_what_gets_no_answer_is_sent_again_and_later_each_time(self) -> None:
+        lost, ok = 0, 201
+        self.assert_table(
+            "sends",
+            ([ok], {"answer": ok, "sent": 1, "waits": []}),
+            ([409], {"answer": 409, "sent": 1, "waits": []}),
+            ([lost, lost, ok], {"answer": ok, "sent": 3, "waits": [1000, 2000]}),
+            ([503, lost, 409], {"answer": 409, "sent": 3, "waits": [1000, 2000]}),
+            ([503] * 9, {"answer": 503, "sent": 6, "waits": [1000, 2000, 4000, 8000, 16000]}),
+            ([lost] * 9, {"answer": "TypeError: lost", "sent": 6, "waits": [1000, 2000, 4000, 8000, 16000]}),
+        )
+
+
 class SiteLine(TypeScript):
     """app/siteLine"""
 

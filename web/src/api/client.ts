@@ -1,5 +1,6 @@
 import createClient, { type Middleware } from "openapi-fetch";
 import { ref } from "vue";
+import { untilAnswered } from "@/api/again";
 import type { paths } from "@/api/schema";
 import type { Problem } from "@/api/types";
 
@@ -19,6 +20,13 @@ export class ApiError extends Error {
     readonly deed?: Deed,
   ) {
     super([problem.detail, problem.remedy].filter(Boolean).join(" "));
+  }
+}
+
+/** No answer came to what may have changed something: nobody here knows whether it did. */
+export class NoAnswer extends Error {
+  constructor(cause: unknown) {
+    super("No answer came from the server. If this was to change something, it may have been done all the same: look before you try again.", { cause });
   }
 }
 
@@ -69,15 +77,17 @@ const headers: Middleware = {
     }
     return undefined;
   },
-  onError({ error }) {
+  onError({ request, error }) {
     // Given up by the page itself: that says nothing of the connection.
     if (error instanceof DOMException && error.name === "AbortError") return undefined;
     connected.value = false;
-    return error instanceof Error ? error : undefined;
+    return request.method === "GET" ? undefined : new NoAnswer(error);
   },
 };
 
-export const api = createClient<paths>({ baseUrl: "/" });
+const sent = (request: Request) => (request.headers.has("Idempotency-Key") ? untilAnswered(() => fetch(request.clone())) : fetch(request));
+
+export const api = createClient<paths>({ baseUrl: "/", fetch: sent });
 api.use(headers);
 
 /** The data of a reply, or the problem as an error. */
@@ -112,6 +122,6 @@ function isProblem(value: unknown): value is Problem {
 
 /** What went wrong, for people. */
 export function sentenceOf(error: unknown): string {
-  if (error instanceof ApiError) return error.message;
+  if (error instanceof ApiError || error instanceof NoAnswer) return error.message;
   return "The server does not answer. It is asked again by itself; nothing is lost.";
 }

@@ -1,7 +1,7 @@
 import { ElNotification } from "element-plus";
 import "element-plus/es/components/notification/style/css";
 import { h } from "vue";
-import { api, take } from "@/api/client";
+import { api, sentenceOf, take } from "@/api/client";
 import { queryClient } from "@/api/queryClient";
 import { router } from "@/app/router";
 
@@ -27,7 +27,7 @@ export async function offerUndo(kind: string, name: string, said: string): Promi
               await queryClient.invalidateQueries();
               await router.push(page);
             } catch (problem) {
-              ElNotification({ title: "It could not be taken back", message: (problem as Error).message, duration: 0, position: "bottom-right" });
+              ElNotification({ title: "It could not be taken back", message: sentenceOf(problem), duration: 0, position: "bottom-right" });
             }
           },
         },
