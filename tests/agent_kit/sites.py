@@ -61,7 +61,7 @@ class TwoSites:
         case.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
         self.running: dict[str, subprocess.Popen[bytes]] = {}
-        self.deaths = 0
+        self.deaths: list[int] = []
         self.lost: set[str] = set()
         for code in OTHER:
             (self.folder / code).mkdir()
@@ -99,8 +99,9 @@ class TwoSites:
 
         def look_after(code: str) -> None:
             while not over.wait(0.05):
-                if self.running[code].poll() is not None and code not in self.lost:
-                    self.deaths += 1
+                status = self.running[code].poll()
+                if status is not None and code not in self.lost:
+                    self.deaths.append(status)
                     self.running[code] = subprocess.Popen(
                         self.command(code, ports[code]), env=environment(**env)
                     )
