@@ -16,8 +16,20 @@ from tests.e2e.application import Application, choose, module_browser, until, vi
 APP = Application()
 PLAYWRIGHT: dict[str, Any] = {}
 PACE = "200"
+SLOWER = "40"
+"""Where somebody does things while machines come up."""
 NAME, HERE, THERE = "booking.tidewell.example", "203.0.113.10", "198.51.100.10"
 """The name, and the front door that it leads to at either end."""
+
+HEARS = """window.EventSource = class extends EventSource { constructor(address) {
+    super(address);
+    this.addEventListener("message", (event) => (window.heard = JSON.parse(event.data).status?.abort_does)); } }"""
+"""What an abort would do, as the stream of the run said it last."""
+WATCH = """name => { window.places = new Set();
+    const look = () => { const key = [...document.querySelectorAll("button")].find((one) => one.innerText === name);
+        if (key) places.add(key.getBoundingClientRect().y + scrollY); requestAnimationFrame(look); };
+    look(); }"""
+"""Where a button is from now on, counted down from the top of the page."""
 
 
 def setUpModule() -> None:
@@ -44,13 +56,13 @@ class Live(unittest.TestCase):
         """Wait until the site line says so."""
         expect(self.page.get_by_label("Sites")).to_contain_text(text)
 
-    def start(self, plan: str, kind: str) -> None:
+    def start(self, plan: str, kind: str, at: str = PACE) -> None:
         """From the start page, typing the code."""
         page = self.page
         page.goto(f"{APP.address}/plans/{plan}/start?kind={kind}")
         pace = page.get_by_role("spinbutton", name="Pace")
         expect(pace).to_have_value("20")
-        pace.fill(PACE)
+        pace.fill(at)
         pace.press("Tab")
         button = page.get_by_role("button", name=re.compile("^Start the"))
         if kind != "re-protect":
@@ -121,7 +133,18 @@ class APlannedFailover(Live):
     def test_it_moves_and_is_rolled_back(self) -> None:
         page = self.page
         page.goto(f"{APP.address}/plans/BOOK/start")
+        expect(page.get_by_text("Nothing blocks it.")).to_be_visible()
+        asked: list[Route] = []
+        page.route("**/preflight", lambda route: asked.append(route))
         page.get_by_role("radio", name=re.compile("^Move it to Hilltop")).click()
+        # Until the server has said what a failover would do, nothing is said of it, and none can be started.
+        until(lambda: page.wait_for_timeout(20) or asked, "the page to ask")
+        expect(page.get_by_text("Nothing blocks it.")).to_have_count(0)
+        page.get_by_label("The plan's code, to confirm").fill("BOOK")
+        expect(page.get_by_role("button", name="Start the planned failover")).to_be_disabled()
+        for route in asked:
+            route.continue_()
+        page.unroute("**/preflight")
         expect(page.get_by_text("11 workloads at Quayside are shut down")).to_be_visible()
         expect(page.get_by_text(re.compile("all of it can be rolled back"))).to_be_visible()
         # It is known what the name leads to as soon as the keeper has read its zone.
@@ -160,16 +183,25 @@ class APlannedFailover(Live):
             route.abort("internetdisconnected")
 
         page.route("**/api/v1/runs", lose_an_answer, times=1)
-        self.start("HARB", "planned")
+        page.add_init_script(HEARS)
+        self.start("HARB", "planned", at=SLOWER)
         self.assertEqual(lost, [self.run_number()])
+        page.evaluate(WATCH, "Abort …")
         expect(page.get_by_label("Copies")).to_contain_text("all fenced")
         page.get_by_role("button", name="Abort …").click()
+        self.assertEqual(page.evaluate("places.size"), 1, "the key stays where it was as machines come up")
         dialog = page.get_by_role("dialog")
         expect(dialog).to_contain_text(
             re.compile(r"workloads? (are|is) started again at Quayside, in their order")
         )
         dialog.get_by_label("Reason").fill("the wrong evening")
-        dialog.get_by_role("button", name="Abort and take it back").click()
+        take_back = dialog.get_by_role("button", name="Abort and take it back")
+        take_back.hover()
+        said = dialog.locator("b").inner_text()
+        page.mouse.down()
+        # What comes while the finger is on it does not move it away.
+        page.wait_for_function("said => heard !== said", arg=said)
+        page.mouse.up()
         expect(self.sentence).to_contain_text("aborted and taken back")
         self.running("35 running")
 

@@ -154,6 +154,11 @@ class ByKeyboard(Story):
 
     def test_the_palette_the_keys_of_the_plan_and_a_run_that_is_aborted(self) -> None:
         page = self.page
+        # Enter is for what was typed, also where the page has to ask for it first.
+        asked: list[Route] = []
+        page.route("**/api/v1/plans", lambda route: asked.append(route))
+        page.reload()
+        expect(page.get_by_role("heading", level=1)).to_contain_text("If Quayside were lost this minute")
         page.keyboard.press("Control+k")
         page.keyboard.type("switch night")
         page.keyboard.press("Enter")
@@ -161,6 +166,10 @@ class ByKeyboard(Story):
         page.keyboard.press("Control+k")
         page.keyboard.type("fleet plan")
         page.keyboard.press("Enter")
+        expect(page.get_by_role("dialog")).to_contain_text("Looking …")
+        for route in asked:
+            route.continue_()
+        page.unroute("**/api/v1/plans")
         expect(page.get_by_role("img", name="Score")).to_be_visible()
 
         for _ in range(2):

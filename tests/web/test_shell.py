@@ -60,6 +60,27 @@ class SentAgain(TypeScript):
         )
 
 
+class Pressed(TypeScript):
+    """api/pressed"""
+
+    module = "pressed_driver"
+
+    def test_what_comes_while_a_pointer_is_down_waits_until_the_click_has_counted(self) -> None:
+        hour = 3_600_000
+        self.assert_table(
+            "goes",
+            (["a", "b"], hour, ["a", "b"]),
+            (["a", "pointerdown", "b", "c", "wait 30"], hour, ["a"]),
+            (["pointerdown", "a", "b", "pointerup", "click", "wait 30", "c"], hour, ["click", "a", "b", "c"]),
+            (["pointerdown", "a", "pointercancel", "wait 30", "b"], hour, ["a", "b"]),
+            # Two fingers, or a second click at once: it ends with the last of them.
+            (["pointerdown", "a", "pointerup", "pointerdown", "b", "wait 30"], hour, []),
+            (["pointerup", "a"], hour, ["a"]),
+            # A pointer that never comes up again does not keep the page from going on.
+            (["pointerdown", "a", "wait 60", "b"], 10, ["a", "b"]),
+        )
+
+
 class SiteLine(TypeScript):
     """app/siteLine"""
 

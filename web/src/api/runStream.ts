@@ -1,4 +1,5 @@
 import { onScopeDispose, ref, shallowRef, watch, type Ref } from "vue";
+import { unlessPressed } from "@/api/pressed";
 import type { EventView, RunStatus, ScoreStep, StreamMessage } from "@/api/types";
 
 const AGAIN_MS = 2000;
@@ -41,9 +42,9 @@ export function useRunStream(id: Ref<number>) {
   function listen(): void {
     close();
     source = new EventSource(`/api/v1/runs/${id.value}/stream`);
-    source.onmessage = (event) => take(JSON.parse(event.data) as StreamMessage);
+    source.onmessage = (event) => unlessPressed(() => take(JSON.parse(event.data) as StreamMessage));
     source.onerror = () => {
-      lost.value = true;
+      unlessPressed(() => (lost.value = true));
       // The browser tries again by itself after a broken line, but not after a refusal, such as while the
       // database is away. What comes twice is told apart by its number.
       if (source?.readyState === EventSource.CLOSED && !gone) again = window.setTimeout(listen, AGAIN_MS);

@@ -21,6 +21,7 @@ export type RunLine = Schemas["RunLine"];
 export type PlanLine = Schemas["PlanLine"];
 export type Standing = Schemas["Standing"];
 export type RunStatus = Schemas["RunStatus"];
+export type Control = Schemas["ControlSent"];
 export type EventView = Schemas["EventView"];
 export type ForecastStep = Schemas["ForecastStep"];
 /** A step of a run, or of a forecast, which knows how wide its end spreads. */

@@ -14,8 +14,9 @@ const router = useRouter();
 const words = ref("");
 // Pages and actions are found here, what the records know by the server.
 const looked = refDebounced(computed(() => words.value.trim()), 120);
-const { data: hits } = useSearch(looked, computed(() => open.value && looked.value.length > 1));
-const { data: listed } = usePlans(open);
+const searches = computed(() => open.value && looked.value.length > 1);
+const { data: hits, isPlaceholderData: older, isLoading: searching } = useSearch(looked, searches);
+const { data: listed, isLoading: listing } = usePlans(open);
 const MOST_HERE = 8;
 const MOST_SAID = 4;
 const MOST = 20;
@@ -81,12 +82,22 @@ const said = computed(() => {
   const ordered = [...new Set([...holding((one) => one.title), ...holding((one) => one.text)])];
   return ordered.slice(0, MOST_SAID).map((one) => ({ label: one.title, hint: `help, ${one.topic.replace("-", " ")}`, run: go(`/help/${one.topic}#${one.anchor}`) }));
 });
+const parts = computed(() => words.value.toLowerCase().split(/\s+/).filter(Boolean));
+const mine = computed(() => items.value.filter((item) => parts.value.every((part) => `${item.label} ${item.hint}`.toLowerCase().includes(part))).slice(0, MOST_HERE));
 const found = computed(() => {
-  const parts = words.value.toLowerCase().split(/\s+/).filter(Boolean);
-  const here = items.value.filter((item) => parts.every((part) => `${item.label} ${item.hint}`.toLowerCase().includes(part)));
-  const there = parts.length ? (hits.value?.hits ?? []).filter((hit) => hit.kind !== "plan") : [];
+  const there = parts.value.length ? (hits.value?.hits ?? []).filter((hit) => hit.kind !== "plan") : [];
   // What comes later stands below, so that nothing moves away under a key that is about to be pressed.
-  return [...here.slice(0, MOST_HERE), ...there.map((hit) => ({ label: hit.title, hint: hit.hint, run: go(hit.to) })), ...said.value].slice(0, MOST);
+  return [...mine.value, ...there.map((hit) => ({ label: hit.title, hint: hit.hint, run: go(hit.to) })), ...said.value].slice(0, MOST);
+});
+
+// Enter is for what was typed: where that is still being asked for, it waits for it.
+const looking = computed(() => at.value >= mine.value.length && (listing.value || looked.value !== words.value.trim() || (searches.value && (searching.value || older.value))));
+const entered = ref(false);
+watch([words, at, open], () => (entered.value = false), { flush: "sync" });
+watch(looking, (now) => {
+  if (now || !entered.value) return;
+  entered.value = false;
+  choose(found.value[at.value]);
 });
 
 let before: Element | null = null;
@@ -103,6 +114,10 @@ watch(open, async (now) => {
 });
 watch(words, () => (at.value = 0));
 
+function enter() {
+  if (looking.value) entered.value = true;
+  else choose(found.value[at.value]);
+}
 function choose(item: Item | undefined) {
   if (!item) return;
   open.value = false;
@@ -127,7 +142,7 @@ function move(by: number) {
         :aria-activedescendant="`palette-${at}`"
         @keydown.down.prevent="move(1)"
         @keydown.up.prevent="move(-1)"
-        @keydown.enter.prevent="choose(found[at])"
+        @keydown.enter.prevent="enter"
         @keydown.esc="open = false"
         @keydown.tab.prevent
       />
@@ -144,7 +159,8 @@ function move(by: number) {
         >
           <span>{{ item.label }}</span> <span class="quiet hint">{{ item.hint }}</span>
         </li>
-        <li v-if="!found.length" class="quiet" role="option" aria-disabled="true">Nothing here is called that. Try a plan, a workload, an address or an action.</li>
+        <li v-if="looking && (entered || !found.length)" class="quiet" role="option" aria-disabled="true">Looking …</li>
+        <li v-else-if="!found.length" class="quiet" role="option" aria-disabled="true">Nothing here is called that. Try a plan, a workload, an address or an action.</li>
       </ul>
     </div>
   </div>

@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/vue-query";
 import { computed, onScopeDispose, ref } from "vue";
 import { api, take } from "@/api/client";
 import type { RunStatus } from "@/api/types";
+import { tellRun } from "@/features/runs/tellRun";
 import MarkdownText from "@/ui/MarkdownText.vue";
 import ProblemNote from "@/ui/ProblemNote.vue";
 import { clock, list, moment } from "@/ui/format";
@@ -46,12 +47,7 @@ async function tell(kind: string, more: { verdict?: string; group?: string; poin
       await take(api.POST("/api/v1/traps", { body: { ...props.about[thing.value]!, text: text.value, run: props.run } }));
       trap.value = false;
     }
-    await take(
-      api.POST("/api/v1/runs/{id}/controls", {
-        params: { path: { id: props.run }, header: { "Idempotency-Key": crypto.randomUUID() } },
-        body: { kind, step: props.need.step, text: text.value, ...more },
-      }),
-    );
+    await tellRun(props.run, { kind, step: props.need.step, text: text.value, ...more });
   } catch (problem) {
     error.value = problem;
   } finally {

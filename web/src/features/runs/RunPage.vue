@@ -18,6 +18,7 @@ import RunNow from "@/features/runs/RunNow.vue";
 import RunSentence from "@/features/runs/RunSentence.vue";
 import StepDrawer from "@/features/runs/StepDrawer.vue";
 import { useSeen } from "@/features/runs/seen";
+import { tellRun } from "@/features/runs/tellRun";
 import { calls, switchCalls } from "@/ui/calls";
 import KnownTraps from "@/ui/KnownTraps.vue";
 import ProbeList from "@/ui/ProbeList.vue";
@@ -62,17 +63,10 @@ const isTest = computed(() => status.value?.kind === "test");
 const isLive = computed(() => status.value?.kind === "planned" || status.value?.kind === "disaster");
 const waiting = computed(() => steps.value.filter((step) => step.status === "asked").slice(0, 7));
 
-async function tell(kind: string, text = "") {
+async function tell(kind: "hold" | "resume") {
   error.value = null;
   try {
-    await take(
-      api.POST("/api/v1/runs/{id}/controls", {
-        params: { path: { id: id.value }, header: { "Idempotency-Key": crypto.randomUUID() } },
-        body: { kind, text },
-      }),
-    );
-    // The answer to another command leaves the dialog as it is.
-    if (kind === "abort") aborting.value = false;
+    await tellRun(id.value, { kind });
   } catch (problem) {
     error.value = problem;
   }
@@ -156,6 +150,12 @@ useKeys([
       </div>
 
       <aside>
+        <!-- Above all that grows and shrinks while a run goes on: they must not move away from whoever reaches for them. -->
+        <div v-if="!status.outcome" class="buttons">
+          <el-button v-if="mayHold" v-may="isTest ? 'run-tests' : 'run-live'" class="btn" @click="tell('hold')">Hold all</el-button>
+          <el-button v-if="mayAbort" v-may="isTest ? 'run-tests' : 'run-live'" class="btn danger" @click="aborting = true">Abort …</el-button>
+        </div>
+        <p v-if="error"><ProblemNote :error="error" /></p>
         <RunClock :status="status" :run-s="runS" />
 
         <section v-if="status.needs.length" aria-label="Needs you">
@@ -184,11 +184,6 @@ useKeys([
             {{ status.remains.length ? `✕ Left at ${status.target_name}: ${list(status.remains)}.` : `✓ Nothing of the test is left at ${status.target_name}.` }}
           </p>
         </section>
-        <p v-if="error"><ProblemNote :error="error" /></p>
-        <div v-if="!status.outcome" class="buttons">
-          <el-button v-if="mayHold" v-may="isTest ? 'run-tests' : 'run-live'" class="btn" @click="tell('hold')">Hold all</el-button>
-          <el-button v-if="mayAbort" v-may="isTest ? 'run-tests' : 'run-live'" class="btn danger" @click="aborting = true">Abort …</el-button>
-        </div>
         <p v-if="!status.outcome" class="calls">
           <el-checkbox :model-value="calls" @update:model-value="switchCalls">Alert me, by sound and notification, when it needs somebody</el-checkbox>
         </p>
@@ -196,7 +191,7 @@ useKeys([
       </aside>
 
       <StepDrawer v-model="open" :steps="steps" :events="events" :run="status.id" :traps="trapsAt(steps.find((step) => step.id === open))" />
-      <AbortDialog v-model="aborting" :is-test="isTest" :does="status.abort_does" :under-way="waiting.length" @abort="tell('abort', $event)" />
+      <AbortDialog v-model="aborting" :run="status.id" :is-test="isTest" :does="status.abort_does" :under-way="waiting.length" />
     </template>
   </div>
 </template>
@@ -229,7 +224,7 @@ aside section {
 .buttons {
   display: flex;
   gap: var(--gap-2);
-  margin-top: var(--gap-4);
+  margin-bottom: var(--gap-3);
 }
 .calls {
   margin-top: var(--gap-2);

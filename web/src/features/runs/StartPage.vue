@@ -52,16 +52,20 @@ const options = computed<RunOptions>(() => ({
   go_on: kind.value === "disaster" && choices.value.go_on,
 }));
 
-const { data: preflight, error: preflightError } = useQuery({
+const { data: said, error: preflightError } = useQuery({
   queryKey: ["preflight", code, options],
-  queryFn: () =>
-    take(api.POST("/api/v1/plans/{code}/preflight", { params: { path: { code: code.value } }, body: options.value })),
+  queryFn: async () => {
+    const { kind: of } = options.value;
+    return { of, preflight: await take(api.POST("/api/v1/plans/{code}/preflight", { params: { path: { code: code.value } }, body: options.value })) };
+  },
   // Which points there are matters only to who chooses among them.
   enabled: computed(() => !takesPoints.value || !!points.value || !!pointsError.value),
   placeholderData: (before) => before,
   // What is in the way may go by itself, as a first point that comes; and what is not may come.
-  refetchInterval: (query) => (query.state.data?.blocking.length ? 3000 : 15_000),
+  refetchInterval: (query) => (query.state.data?.preflight.blocking.length ? 3000 : 15_000),
 });
+/** What was said for other choices stays until theirs comes; what was said of another kind of run is not so. */
+const preflight = computed(() => (said.value?.of === kind.value ? said.value.preflight : undefined));
 /** Whether it is known what would happen: until then the page keeps its form. */
 const begun = computed(() => !!(preflight.value || preflightError.value) && (!takesPoints.value || !!points.value || !!pointsError.value));
 watch(preflight, (now) => {
@@ -83,7 +87,7 @@ watch(kind, () => void router.replace({ query: kind.value === "test" ? {} : { ki
         <RouterLink :to="`/plans/${code}`">{{ detail.plan.name }}</RouterLink>. Nothing starts until you say so at the bottom.
       </h1>
       <DeclaredNote :source="preflight?.source ?? detail.plan.source" />
-      <KindChoice v-model="kind" :offered="preflight?.kinds" />
+      <KindChoice v-model="kind" :offered="said?.preflight.kinds" />
       <PageSkeleton v-if="!begun" :heading="0" :blocks="[84, 300, 240]" />
       <template v-else>
         <section :class="['consequences', `of-${kind}`]">
