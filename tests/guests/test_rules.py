@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import asyncio
 import json
+import os
+import shutil
 import socket
 import subprocess
 import sys
@@ -194,13 +196,28 @@ class ServingDisks(unittest.TestCase):
     """A disk is read through a program that serves it."""
 
     def test_whoever_serves_it_ends_with_an_agent_that_was_killed_before_it_came(self) -> None:
+        self.ends(dict(os.environ))
+
+    def test_it_does_not_even_begin_where_the_agent_was_killed_before_that(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            late = Path(folder) / "setpriv"
+            real = shutil.which("setpriv")
+            late.write_text(
+                f'#!/bin/sh\nwhile kill -0 $PPID 2>/dev/null; do sleep 0.05; done\nexec {real} "$@"\n'
+            )
+            late.chmod(0o755)
+            self.ends({**os.environ, "PATH": f"{folder}:{os.environ['PATH']}"})
+
+    def ends(self, env: dict[str, str]) -> None:
+        """Let an agent die as it begins to serve a disk, and wait until nobody serves it."""
         with tempfile.TemporaryDirectory() as folder:
             disk = Path(folder) / "disk.qcow2"
             subprocess.run(["qemu-img", "create", "-q", "-f", "qcow2", str(disk), "1M"], check=True)
             killed = subprocess.run(
-                [sys.executable, "-c", DIES_AT_ONCE, str(disk)], capture_output=True, text=True, check=False
-            )
-            self.assertEqual(killed.returncode, -9, killed.stderr)
+                [sys.executable, "-c", DIES_AT_ONCE, str(disk)],
+                env=env, stdout=subprocess.PIPE, text=True, check=False,
+            )  # fmt: skip
+            self.assertEqual(killed.returncode, -9)
             served = Path(f"/proc/{killed.stdout.strip()}/cmdline")
 
             def gone() -> bool:

@@ -11,6 +11,7 @@ export async function goes(happens: string[], longestMs: number) {
   page.addEventListener("click", () => void done.push("click"));
   for (const one of happens) {
     if (one.startsWith("wait ")) await pause(Number(one.slice(5)));
+    else if (one === "other button down") page.dispatchEvent(Object.assign(new Event("pointerdown"), { button: 2 }));
     else if (/^pointer|^click/.test(one)) page.dispatchEvent(new Event(one));
     else unlessPressed(() => void done.push(one));
   }

@@ -76,6 +76,7 @@ class Pressed(TypeScript):
             # Two fingers, or a second click at once: it ends with the last of them.
             (["pointerdown", "a", "pointerup", "pointerdown", "b", "wait 30"], hour, []),
             (["pointerup", "a"], hour, ["a"]),
+            (["other button down", "a"], hour, ["a"]),
             # A pointer that never comes up again does not keep the page from going on.
             (["pointerdown", "a", "wait 60", "b"], 10, ["a", "b"]),
         )

@@ -17,7 +17,13 @@ export function waitsForPointer(page: EventTarget, longest = LONGEST_MS): (work:
     clearTimeout(ending);
     ending = setTimeout(end, ms);
   }
-  page.addEventListener("pointerdown", () => ((down = true), endIn(longest)), { capture: true });
+  function press(event: Event) {
+    // Behind a menu of the browser, the other buttons of a mouse may come up unheard.
+    if ((event as PointerEvent).button > 0) return;
+    down = true;
+    endIn(longest);
+  }
+  page.addEventListener("pointerdown", press, { capture: true });
   // A click comes behind its pointerup, in the same breath.
   for (const kind of ["pointerup", "pointercancel"]) page.addEventListener(kind, () => down && endIn(0), { capture: true });
   return (work) => (down ? void waiting.push(work) : work());

@@ -192,6 +192,9 @@ def equal(one: Image, other: Image) -> bool:
 _starter = ThreadPoolExecutor(1, "serves disks")
 """What serves a disk ends with the thread that started it (``--pdeathsig``): an agent that is killed leaves
 none open behind it. This one lives as long as the agent."""
+_WITH_AGENT = ["setpriv", "--pdeathsig", "KILL", "sh", "-c", 'test "$PPID" -eq "$0" && exec "$@"']
+"""Before a program and its arguments, and behind the number of the agent's process: where that had been killed
+before the signal was asked for, none will ever come."""
 
 
 @contextmanager
@@ -204,7 +207,7 @@ def opened(disk: Path, kind: str = "qcow2", *, writable: bool = False, bitmap: s
         named = ["-B", bitmap] if bitmap else []
         process = _starter.submit(
             subprocess.Popen,
-            ["setpriv", "--pdeathsig", "KILL", "qemu-nbd", "-k", str(socket), *told.options,
+            [*_WITH_AGENT, str(os.getpid()), "qemu-nbd", "-k", str(socket), *told.options,
              "-x", "disk", *how, *named, told.name],
             stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE,
             pass_fds=told.open_files,
