@@ -193,8 +193,8 @@ _starter = ThreadPoolExecutor(1, "serves disks")
 """What serves a disk ends with the thread that started it (``--pdeathsig``): an agent that is killed leaves
 none open behind it. This one lives as long as the agent."""
 _WITH_AGENT = ["setpriv", "--pdeathsig", "KILL", "sh", "-c", 'test "$PPID" -eq "$0" && exec "$@"']
-"""Before a program and its arguments, and behind the number of the agent's process: where that had been killed
-before the signal was asked for, none will ever come."""
+"""Before the number of the agent's process and a program: where the agent was killed before the signal was
+asked for, none will ever come."""
 
 
 @contextmanager
